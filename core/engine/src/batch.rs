@@ -1,0 +1,133 @@
+//! Batches: what operators pass to each other. Elements are numbers, values are fetched late.
+
+use graphodrome_graph::{Dense, Value};
+
+/// Rows an operator aims at per batch.
+pub const BATCH_ROWS: usize = 1024;
+
+/// Stands for null in a column of nodes or edges.
+pub const NO_ELEMENT: Dense = Dense::MAX;
+
+#[derive(Clone, Debug)]
+pub enum Vector {
+    Nodes(Vec<Dense>),
+    Edges(Vec<Dense>),
+    Values(Vec<Value>),
+}
+
+impl Vector {
+    pub fn len(&self) -> usize {
+        match self {
+            Vector::Nodes(v) | Vector::Edges(v) => v.len(),
+            Vector::Values(v) => v.len(),
+        }
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    pub fn get(&self, row: usize) -> Value {
+        match self {
+            Vector::Nodes(v) if v[row] == NO_ELEMENT => Value::Null,
+            Vector::Nodes(v) => Value::Node(v[row]),
+            Vector::Edges(v) if v[row] == NO_ELEMENT => Value::Null,
+            Vector::Edges(v) => Value::Edge(v[row]),
+            Vector::Values(v) => v[row].clone(),
+        }
+    }
+
+    pub fn gather(&self, rows: &[u32]) -> Vector {
+        match self {
+            Vector::Nodes(v) => Vector::Nodes(rows.iter().map(|&r| v[r as usize]).collect()),
+            Vector::Edges(v) => Vector::Edges(rows.iter().map(|&r| v[r as usize]).collect()),
+            Vector::Values(v) => Vector::Values(rows.iter().map(|&r| v[r as usize].clone()).collect()),
+        }
+    }
+
+    /// An empty vector of the same kind.
+    pub fn empty_like(&self) -> Vector {
+        match self {
+            Vector::Nodes(_) => Vector::Nodes(vec![]),
+            Vector::Edges(_) => Vector::Edges(vec![]),
+            Vector::Values(_) => Vector::Values(vec![]),
+        }
+    }
+
+    pub fn push_null(&mut self) {
+        match self {
+            Vector::Nodes(v) | Vector::Edges(v) => v.push(NO_ELEMENT),
+            Vector::Values(v) => v.push(Value::Null),
+        }
+    }
+
+    /// Adds a value; an element goes into a column of its kind as its number.
+    pub fn push(&mut self, value: Value) {
+        match (self, value) {
+            (Vector::Nodes(v), Value::Node(n)) | (Vector::Edges(v), Value::Edge(n)) => v.push(n),
+            (Vector::Values(v), value) => v.push(value),
+            (vector, _) => vector.push_null(),
+        }
+    }
+
+    pub fn append(&mut self, other: Vector) {
+        match (self, other) {
+            (Vector::Nodes(a), Vector::Nodes(b)) | (Vector::Edges(a), Vector::Edges(b)) => a.extend(b),
+            (Vector::Values(a), Vector::Values(b)) => a.extend(b),
+            (a, b) => (0..b.len()).for_each(|row| a.push(b.get(row))),
+        }
+    }
+
+    /// Bytes held, for the memory budget.
+    pub fn bytes(&self) -> usize {
+        match self {
+            Vector::Nodes(v) | Vector::Edges(v) => v.len() * 4,
+            Vector::Values(v) => v.iter().map(value_bytes).sum(),
+        }
+    }
+}
+
+/// Bytes of a value with what it owns, for the memory budget.
+pub(crate) fn value_bytes(value: &Value) -> usize {
+    size_of::<Value>()
+        + match value {
+            Value::Text(t) => t.len(),
+            Value::Bytes(b) => b.len(),
+            Value::List(items) => items.iter().map(value_bytes).sum(),
+            Value::Record(fields) => fields.iter().map(|(k, v)| k.len() + value_bytes(v)).sum(),
+            Value::Path(p) => 4 * (p.nodes.len() + p.edges.len()),
+            _ => 0,
+        }
+}
+
+#[derive(Clone, Debug, Default)]
+pub struct Batch {
+    pub len: usize,
+    pub columns: Vec<Vector>,
+}
+
+impl Batch {
+    /// One row without columns: what a query begins with.
+    pub fn unit() -> Batch {
+        Batch { len: 1, columns: vec![] }
+    }
+
+    pub fn gather(&self, rows: &[u32]) -> Batch {
+        Batch { len: rows.len(), columns: self.columns.iter().map(|c| c.gather(rows)).collect() }
+    }
+
+    pub fn append(&mut self, other: Batch) {
+        if self.columns.is_empty() && self.len == 0 {
+            *self = other;
+            return;
+        }
+        self.len += other.len;
+        for (a, b) in self.columns.iter_mut().zip(other.columns) {
+            a.append(b);
+        }
+    }
+
+    pub fn bytes(&self) -> usize {
+        self.columns.iter().map(Vector::bytes).sum()
+    }
+}

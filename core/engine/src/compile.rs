@@ -1,0 +1,249 @@
+//! Syntax-tree expressions to compiled ones, against a schema of slots.
+
+use std::sync::Arc;
+
+use graphodrome_graph::{Snapshot, Value};
+use graphodrome_language::ast::{Expression, ExpressionKind};
+use graphodrome_language::{Diagnostic, VariableKind, nearest};
+
+use crate::Parameters;
+use crate::batch::Batch;
+use crate::context::{Counters, Outcome};
+use crate::evaluate::{Evaluator, Row};
+use crate::expression::{Expr, Kind};
+use crate::functions::FUNCTIONS;
+use crate::plan::Schema;
+
+/// Where an `EXISTS` or an aggregate of this text position has been computed already.
+pub(crate) type Computed = Vec<(ExpressionKind, usize)>;
+
+pub(crate) struct Compiler<'a> {
+    pub snapshot: &'a Snapshot,
+    pub schema: &'a Schema,
+    pub parameters: &'a Parameters,
+    /// Expressions whose value is in a slot already: group keys, aggregates, subqueries.
+    pub computed: &'a Computed,
+}
+
+static NO_SCHEMA: Schema = Schema { variables: vec![] };
+static NO_PARAMETERS: Parameters = Parameters::new();
+static NO_COMPUTED: Computed = vec![];
+
+impl<'a> Compiler<'a> {
+    /// For expressions without variables and parameters.
+    pub fn constant(snapshot: &'a Snapshot) -> Self {
+        Compiler { snapshot, schema: &NO_SCHEMA, parameters: &NO_PARAMETERS, computed: &NO_COMPUTED }
+    }
+
+    pub fn expression(&self, e: &Expression) -> Outcome<Expr> {
+        let kind = self.kind(e)?;
+        let expr = Expr { kind, span: e.span };
+        Ok(self.folded(expr))
+    }
+
+    fn boxed(&self, e: &Expression) -> Outcome<Box<Expr>> {
+        self.expression(e).map(Box::new)
+    }
+
+    fn all(&self, items: &[Expression]) -> Outcome<Vec<Expr>> {
+        items.iter().map(|e| self.expression(e)).collect()
+    }
+
+    fn kind(&self, e: &Expression) -> Outcome<Kind> {
+        if let Some((_, slot)) = self.computed.iter().find(|(known, _)| *known == e.kind) {
+            return Ok(Kind::Slot(*slot));
+        }
+        Ok(match &e.kind {
+            ExpressionKind::Literal(value) => Kind::Constant(value.clone()),
+            ExpressionKind::Parameter(name) => match self.parameters.get(&**name) {
+                Some(value) => Kind::Constant(value.clone()),
+                None => {
+                    return Err(Diagnostic::unknown(e.span, format!("the parameter ${name} has no value"))
+                        .hint(format!("give it with -p {name}=...")));
+                }
+            },
+            ExpressionKind::Variable(name) => match self.schema.slot(name) {
+                Some(slot) => Kind::Slot(slot),
+                None => return Err(self.unbound(e, name)),
+            },
+            ExpressionKind::Property(operand, name) => {
+                if let ExpressionKind::Variable(variable) = &operand.kind
+                    && let Some(slot) = self.schema.slot(variable)
+                {
+                    match self.schema.variables[slot].kind {
+                        VariableKind::Node => {
+                            return Ok(Kind::NodeProperty(slot, self.snapshot.node_reader(&name.text)));
+                        }
+                        VariableKind::Edge => {
+                            return Ok(Kind::EdgeProperty(slot, self.snapshot.edge_reader(&name.text)));
+                        }
+                        _ => {}
+                    }
+                }
+                let operand = self.boxed(operand)?;
+                Kind::Property(
+                    operand,
+                    self.snapshot.node_reader(&name.text),
+                    self.snapshot.edge_reader(&name.text),
+                )
+            }
+            ExpressionKind::Not(a) => Kind::Not(self.boxed(a)?),
+            ExpressionKind::Negate(a) => Kind::Negate(self.boxed(a)?),
+            ExpressionKind::Binary(operator, a, b) => Kind::Binary(*operator, self.boxed(a)?, self.boxed(b)?),
+            ExpressionKind::IsNull { operand, negated } => Kind::IsNull(self.boxed(operand)?, *negated),
+            ExpressionKind::IsTruth { operand, truth, negated } => {
+                Kind::IsTruth(self.boxed(operand)?, *truth, *negated)
+            }
+            ExpressionKind::IsLabeled { operand, labels, negated, .. } => {
+                Kind::IsLabeled(self.boxed(operand)?, labels.clone(), *negated)
+            }
+            ExpressionKind::IsDirected { operand, negated } => {
+                Kind::IsDirected(self.boxed(operand)?, *negated)
+            }
+            ExpressionKind::IsEnd { node, edge, source, negated } => Kind::IsEnd {
+                node: self.boxed(node)?,
+                edge: self.boxed(edge)?,
+                source: *source,
+                negated: *negated,
+            },
+            ExpressionKind::In { operand, list, negated } => {
+                Kind::In(self.boxed(operand)?, self.boxed(list)?, *negated)
+            }
+            ExpressionKind::Between { operand, low, high, negated } => {
+                Kind::Between(self.boxed(operand)?, self.boxed(low)?, self.boxed(high)?, *negated)
+            }
+            ExpressionKind::Like { operand, pattern, negated } => {
+                Kind::Like(self.boxed(operand)?, self.boxed(pattern)?, *negated)
+            }
+            ExpressionKind::Case { operand, branches, otherwise } => Kind::Case {
+                operand: operand.as_ref().map(|o| self.boxed(o)).transpose()?,
+                branches: branches
+                    .iter()
+                    .map(|(when, then)| Ok((self.expression(when)?, self.expression(then)?)))
+                    .collect::<Outcome<_>>()?,
+                otherwise: otherwise.as_ref().map(|o| self.boxed(o)).transpose()?,
+            },
+            ExpressionKind::Cast(a, wanted) => Kind::Cast(self.boxed(a)?, wanted.clone()),
+            ExpressionKind::Call { function, arguments } => {
+                // PROPERTY_EXISTS(n, name) takes a name, not a value.
+                if *function.text == *"PROPERTY_EXISTS" && arguments.len() == 2 {
+                    return self.property_exists(e, arguments);
+                }
+                let Some((_, found, least, most)) = FUNCTIONS.iter().find(|f| *f.0 == *function.text) else {
+                    let near = nearest(&function.text, FUNCTIONS.iter().map(|f| f.0));
+                    return Err(Diagnostic::unknown(
+                        function.span,
+                        format!("there is no function {}", function.text),
+                    )
+                    .maybe_hint(near.map(|n| format!("did you mean {n}?"))));
+                };
+                if arguments.len() < *least || arguments.len() > *most {
+                    let wanted =
+                        if least == most { format!("{least}") } else { format!("{least} to {most}") };
+                    return Err(Diagnostic::syntax(
+                        e.span,
+                        format!("{} takes {wanted} argument(s), found {}", function.text, arguments.len()),
+                    ));
+                }
+                Kind::Call(*found, self.all(arguments)?)
+            }
+            ExpressionKind::Aggregate { function, distinct, argument } => {
+                let Some((list, name, kind)) = self.group_variable(argument) else {
+                    return Err(Diagnostic::syntax(e.span, "an aggregate over rows stands only in RETURN")
+                        .hint("over a variable bound under a quantifier it works anywhere"));
+                };
+                let mut inner = self.schema.clone();
+                let local = inner.variables.len();
+                inner.rename(list, "#group");
+                inner.push(name, kind);
+                let compiler = Compiler { schema: &inner, computed: &NO_COMPUTED, ..*self };
+                Kind::Fold {
+                    list,
+                    local,
+                    function: *function,
+                    distinct: *distinct,
+                    argument: compiler.boxed(argument)?,
+                }
+            }
+            ExpressionKind::CountAll => {
+                return Err(Diagnostic::syntax(e.span, "COUNT(*) stands only in RETURN"));
+            }
+            ExpressionKind::List(items) => Kind::List(self.all(items)?),
+            ExpressionKind::Record(fields) => Kind::Record(
+                fields
+                    .iter()
+                    .map(|(n, e)| Ok((n.text.clone(), self.expression(e)?)))
+                    .collect::<Outcome<_>>()?,
+            ),
+            ExpressionKind::Index(a, b) => Kind::Index(self.boxed(a)?, self.boxed(b)?),
+            ExpressionKind::Exists(_) => {
+                return Err(Diagnostic::syntax(e.span, "not supported yet: EXISTS at this place")
+                    .hint("write it in WHERE, FILTER, LET or RETURN"));
+            }
+        })
+    }
+
+    fn property_exists(&self, e: &Expression, arguments: &[Expression]) -> Outcome<Kind> {
+        let ExpressionKind::Variable(name) = &arguments[1].kind else {
+            return Err(Diagnostic::syntax(e.span, "PROPERTY_EXISTS takes an element and a property name"));
+        };
+        let operand = self.boxed(&arguments[0])?;
+        let property =
+            Kind::Property(operand, self.snapshot.node_reader(name), self.snapshot.edge_reader(name));
+        Ok(Kind::IsNull(Box::new(Expr { kind: property, span: e.span }), true))
+    }
+
+    /// The one group variable that an aggregate's argument reads, with the kind its elements have.
+    fn group_variable(&self, argument: &Expression) -> Option<(usize, Arc<str>, VariableKind)> {
+        graphodrome_language::expression_variables(argument).into_iter().find_map(|name| {
+            let slot = self.schema.slot(&name)?;
+            let kind = match self.schema.variables[slot].kind {
+                VariableKind::NodeGroup => VariableKind::Node,
+                VariableKind::EdgeGroup => VariableKind::Edge,
+                _ => return None,
+            };
+            Some((slot, name, kind))
+        })
+    }
+
+    fn unbound(&self, e: &Expression, name: &str) -> Diagnostic {
+        let names = self.schema.variables.iter().map(|v| &*v.name).filter(|n| !n.starts_with('#'));
+        let near = nearest(name, names);
+        Diagnostic::unknown(e.span, format!("there is no variable {name} here"))
+            .maybe_hint(near.map(|n| format!("did you mean {n}?")))
+    }
+
+    /// Replaces an expression of constants by its value. What fails stays as it is, to fail where and
+    /// when it is evaluated.
+    fn folded(&self, expr: Expr) -> Expr {
+        let constant = match &expr.kind {
+            Kind::Negate(a) | Kind::Not(a) | Kind::Cast(a, _) => a.as_constant().is_some(),
+            Kind::Binary(_, a, b) => a.as_constant().is_some() && b.as_constant().is_some(),
+            Kind::List(items) => items.iter().all(|i| i.as_constant().is_some()),
+            _ => false,
+        };
+        if !constant {
+            return expr;
+        }
+        let batch = Batch::unit();
+        let row = Row { batch: &batch, row: 0, locals: &[] };
+        let mut counters = Counters::default();
+        match (Evaluator { snapshot: self.snapshot, counters: &mut counters }).value(&expr, row) {
+            Ok(value) => Expr { kind: Kind::Constant(value), span: expr.span },
+            Err(_) => expr,
+        }
+    }
+}
+
+/// A non-negative number for LIMIT and OFFSET.
+pub(crate) fn row_count(expr: &Expr, what: &str) -> Outcome<usize> {
+    match expr.as_constant() {
+        Some(Value::Int(n)) if *n >= 0 => Ok(*n as usize),
+        Some(other) => Err(Diagnostic::error(
+            graphodrome_graph::Code("22G02"),
+            expr.span,
+            format!("{what} takes a number of rows from 0 up, found {}", other.excerpt()),
+        )),
+        None => Err(Diagnostic::syntax(expr.span, format!("{what} takes a number or a parameter"))),
+    }
+}

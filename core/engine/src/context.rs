@@ -1,0 +1,229 @@
+//! What a running query carries: the snapshot, its limits, its counters.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use graphodrome_graph::{GraphError, Snapshot, Transaction};
+use graphodrome_language::{Diagnostic, Span};
+use serde::{Deserialize, Serialize};
+
+/// Status codes of the engine's own: the standard leaves classes from I on to implementations.
+pub struct Code;
+
+impl Code {
+    pub const CANCELLED: &'static str = "R0001";
+    pub const TIME_LIMIT: &'static str = "R0002";
+    pub const MEMORY_LIMIT: &'static str = "R0003";
+    pub const ROW_LIMIT: &'static str = "R0004";
+}
+
+#[derive(Clone, Debug, Default)]
+pub struct CancelToken(Arc<AtomicBool>);
+
+impl CancelToken {
+    pub fn cancel(&self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
+
+    pub fn is_cancelled(&self) -> bool {
+        self.0.load(Ordering::Relaxed)
+    }
+}
+
+#[derive(Clone, Debug)]
+pub struct Limits {
+    pub time: Option<Duration>,
+    /// Bytes the query's operators may hold at once.
+    pub memory_bytes: u64,
+    pub cancel: CancelToken,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Limits { time: None, memory_bytes: 1 << 30, cancel: CancelToken::default() }
+    }
+}
+
+/// Work an operator did. Exact and repeatable, unlike times.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Counters {
+    /// Adjacency entries looked at.
+    pub edges_looked: u64,
+    pub properties_read: u64,
+    pub index_probes: u64,
+}
+
+/// One hop of a path or neighbourhood search, on one side, summed over the rows that searched.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Hop {
+    pub hop: u32,
+    /// `from` the pattern's first bound end, or `to`.
+    pub side: String,
+    pub frontier: u64,
+    pub edges_looked: u64,
+    /// Edges or their far nodes that failed the predicate.
+    pub failed: u64,
+    pub reached: u64,
+    pub known: u64,
+    pub time_us: f64,
+    pub largest_degree: u64,
+}
+
+#[derive(Clone, Debug, Default)]
+pub struct Metrics {
+    pub rows_in: u64,
+    pub rows_out: u64,
+    pub batches: u64,
+    pub total: Duration,
+    pub peak_bytes: u64,
+    pub counters: Counters,
+    pub hops: Vec<Hop>,
+    pub searches: u64,
+    /// Facts an operator adds, such as where two sides met.
+    pub notes: Vec<String>,
+}
+
+/// How many units of work pass between two looks at the clock and the cancel flag.
+const CHECK_EVERY: u64 = 4096;
+
+pub(crate) struct Context {
+    pub snapshot: Snapshot,
+    pub transaction: Option<Transaction>,
+    pub limits: Limits,
+    pub started: Instant,
+    pub metrics: Vec<Metrics>,
+    /// The operator that runs now: whose counters count.
+    pub current: usize,
+    /// Rows for the correlated parts that run now, innermost last.
+    pub arguments: Vec<crate::Batch>,
+    pub warnings: Vec<Diagnostic>,
+    pub changed: Changed,
+    memory: u64,
+    since_check: u64,
+}
+
+/// What the query changed, for its summary.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Changed {
+    pub nodes_inserted: u64,
+    pub edges_inserted: u64,
+    pub nodes_deleted: u64,
+    pub edges_deleted: u64,
+    pub properties_set: u64,
+    pub labels_changed: u64,
+}
+
+pub(crate) type Outcome<T> = Result<T, Diagnostic>;
+
+impl Context {
+    pub fn new(snapshot: Snapshot, limits: Limits, operators: usize) -> Context {
+        Context {
+            snapshot,
+            transaction: None,
+            limits,
+            started: Instant::now(),
+            metrics: vec![Metrics::default(); operators],
+            current: 0,
+            arguments: vec![],
+            warnings: vec![],
+            changed: Changed::default(),
+            memory: 0,
+            since_check: 0,
+        }
+    }
+
+    pub fn counters(&mut self) -> &mut Counters {
+        &mut self.metrics[self.current].counters
+    }
+
+    pub fn metrics(&mut self) -> &mut Metrics {
+        &mut self.metrics[self.current]
+    }
+
+    /// Counts `work` units and now and then asks whether the query may go on.
+    #[inline]
+    pub fn work(&mut self, work: u64) -> Outcome<()> {
+        self.since_check += work;
+        if self.since_check >= CHECK_EVERY {
+            self.since_check = 0;
+            self.check()?;
+        }
+        Ok(())
+    }
+
+    pub fn check(&self) -> Outcome<()> {
+        if self.limits.cancel.is_cancelled() {
+            return Err(stopped(Code::CANCELLED, "the query was cancelled".into(), None));
+        }
+        if let Some(limit) = self.limits.time
+            && self.started.elapsed() > limit
+        {
+            return Err(stopped(
+                Code::TIME_LIMIT,
+                format!("the query ran longer than its limit of {:.1} s", limit.as_secs_f64()),
+                Some("bound the repetition, add a LIMIT, or ask for more time"),
+            ));
+        }
+        Ok(())
+    }
+
+    /// Accounts for memory that an operator holds.
+    pub fn reserve(&mut self, bytes: usize) -> Outcome<()> {
+        self.memory += bytes as u64;
+        let metrics = &mut self.metrics[self.current];
+        metrics.peak_bytes += bytes as u64;
+        if self.memory > self.limits.memory_bytes {
+            return Err(stopped(
+                Code::MEMORY_LIMIT,
+                format!("the query needs more than its {} MiB of memory", self.limits.memory_bytes >> 20),
+                Some("return fewer rows or columns, bound the repetition, or ask for more memory"),
+            ));
+        }
+        Ok(())
+    }
+
+    pub fn release(&mut self, bytes: usize) {
+        self.memory = self.memory.saturating_sub(bytes as u64);
+    }
+
+    /// The transaction of a changing query, begun at its first change.
+    pub fn transaction(&mut self) -> &mut Transaction {
+        let snapshot = &self.snapshot;
+        self.transaction.get_or_insert_with(|| Transaction::new(snapshot.clone()))
+    }
+
+    /// After a changing statement: checks what it did and lets the rest of the query see it.
+    pub fn settle(&mut self, span: Span) -> Outcome<()> {
+        if let Some(transaction) = &mut self.transaction {
+            transaction.settle().map_err(|e| Diagnostic::from_graph(e, span))?;
+            self.snapshot = transaction.snapshot().clone();
+        }
+        Ok(())
+    }
+
+    pub fn hop(&mut self, hop: Hop) {
+        let hops = &mut self.metrics[self.current].hops;
+        match hops.iter_mut().find(|h| h.hop == hop.hop && h.side == hop.side) {
+            Some(known) => {
+                known.frontier += hop.frontier;
+                known.edges_looked += hop.edges_looked;
+                known.failed += hop.failed;
+                known.reached += hop.reached;
+                known.known += hop.known;
+                known.time_us += hop.time_us;
+                known.largest_degree = known.largest_degree.max(hop.largest_degree);
+            }
+            None => hops.push(hop),
+        }
+    }
+}
+
+fn stopped(code: &'static str, message: String, hint: Option<&str>) -> Diagnostic {
+    let graph_code = graphodrome_graph::Code(code);
+    Diagnostic::error(graph_code, Span::default(), message).maybe_hint(hint.map(str::to_string))
+}
+
+pub(crate) fn located(error: GraphError, span: Span) -> Diagnostic {
+    Diagnostic::from_graph(error, span)
+}

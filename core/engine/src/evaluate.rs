@@ -1,0 +1,470 @@
+//! Evaluating compiled expressions on a row. Three-valued logic: unknown is null.
+
+use std::cmp::Ordering;
+use std::sync::Arc;
+
+use graphodrome_graph::{Code, GraphError, PathValue, Snapshot, Value, parse_text};
+use graphodrome_language::ast::BinaryOperator;
+use graphodrome_language::{Diagnostic, Span};
+use rust_decimal::Decimal;
+
+use crate::batch::Batch;
+use crate::context::{Counters, Outcome, located};
+use crate::expression::{Expr, Kind, Piece};
+use crate::functions;
+use crate::operators::Accumulator;
+
+/// A row of a batch, with values for slots beyond the batch's columns.
+#[derive(Clone, Copy)]
+pub(crate) struct Row<'a> {
+    pub batch: &'a Batch,
+    pub row: usize,
+    pub locals: &'a [Value],
+}
+
+impl Row<'_> {
+    #[inline]
+    pub fn get(&self, slot: usize) -> Value {
+        match self.batch.columns.get(slot) {
+            Some(column) => column.get(self.row),
+            None => self.locals.get(slot - self.batch.columns.len()).cloned().unwrap_or(Value::Null),
+        }
+    }
+}
+
+pub(crate) struct Evaluator<'a> {
+    pub snapshot: &'a Snapshot,
+    pub counters: &'a mut Counters,
+}
+
+/// Whether a condition holds on the row: unknown does not.
+pub(crate) fn holds(
+    expr: &Expr, row: Row<'_>, snapshot: &Snapshot, counters: &mut Counters,
+) -> Outcome<bool> {
+    let mut evaluator = Evaluator { snapshot, counters };
+    match evaluator.value(expr, row)? {
+        Value::Bool(b) => Ok(b),
+        Value::Null => Ok(false),
+        other => Err(wrong_type(&other, "a condition", "BOOL", expr.span)),
+    }
+}
+
+pub(crate) fn wrong_type(value: &Value, what: &str, wanted: &str, span: Span) -> Diagnostic {
+    Diagnostic::error(
+        Code::WRONG_TYPE,
+        span,
+        format!("{what} must be {wanted}, found {} {}", value.type_name(), value.excerpt()),
+    )
+}
+
+fn truth(value: &Value, span: Span) -> Outcome<Option<bool>> {
+    match value {
+        Value::Bool(b) => Ok(Some(*b)),
+        Value::Null => Ok(None),
+        other => Err(wrong_type(other, "an operand of AND, OR and NOT", "BOOL", span)),
+    }
+}
+
+fn from_truth(truth: Option<bool>) -> Value {
+    truth.map_or(Value::Null, Value::Bool)
+}
+
+fn negate_if(value: Option<bool>, negated: bool) -> Value {
+    from_truth(value.map(|b| b != negated))
+}
+
+impl Evaluator<'_> {
+    pub fn value(&mut self, expr: &Expr, row: Row<'_>) -> Outcome<Value> {
+        let span = expr.span;
+        Ok(match &expr.kind {
+            Kind::Constant(value) => value.clone(),
+            Kind::Slot(slot) => row.get(*slot),
+            Kind::NodeProperty(slot, reader) => match row.get(*slot) {
+                Value::Node(id) => {
+                    self.counters.properties_read += 1;
+                    self.snapshot.read_node(id, reader)
+                }
+                _ => Value::Null,
+            },
+            Kind::EdgeProperty(slot, reader) => match row.get(*slot) {
+                Value::Edge(id) => {
+                    self.counters.properties_read += 1;
+                    self.snapshot.read_edge(id, reader)
+                }
+                _ => Value::Null,
+            },
+            Kind::Property(operand, node, edge) => match self.value(operand, row)? {
+                Value::Null => Value::Null,
+                Value::Node(id) => {
+                    self.counters.properties_read += 1;
+                    self.snapshot.read_node(id, node)
+                }
+                Value::Edge(id) => {
+                    self.counters.properties_read += 1;
+                    self.snapshot.read_edge(id, edge)
+                }
+                Value::Record(fields) => {
+                    fields.iter().find(|(name, _)| *name == node.name).map_or(Value::Null, |(_, v)| v.clone())
+                }
+                other => {
+                    return Err(wrong_type(
+                        &other,
+                        "what stands before a dot",
+                        "a node, an edge or a RECORD",
+                        span,
+                    ));
+                }
+            },
+            Kind::Not(operand) => {
+                let value = self.value(operand, row)?;
+                from_truth(truth(&value, operand.span)?.map(|b| !b))
+            }
+            Kind::Negate(operand) => match self.value(operand, row)? {
+                Value::Null => Value::Null,
+                Value::Int(i) => Value::Int(i.checked_neg().ok_or_else(|| overflow(span))?),
+                Value::Float(f) => Value::Float(-f),
+                Value::Decimal(d) => Value::Decimal(-d),
+                other => return Err(wrong_type(&other, "the operand of -", "a number", span)),
+            },
+            Kind::Binary(operator, left, right) => self.binary(*operator, left, right, row, span)?,
+            Kind::IsNull(operand, negated) => Value::Bool(self.value(operand, row)?.is_null() != *negated),
+            Kind::IsTruth(operand, wanted, negated) => {
+                let value = self.value(operand, row)?;
+                Value::Bool((truth(&value, operand.span)? == *wanted) != *negated)
+            }
+            Kind::IsLabeled(operand, labels, negated) => match self.value(operand, row)? {
+                Value::Node(id) => Value::Bool(labels.matches(&self.snapshot.node_labels(id)) != *negated),
+                Value::Edge(id) => Value::Bool(labels.matches(&self.snapshot.edge_labels(id)) != *negated),
+                Value::Null => Value::Null,
+                other => {
+                    return Err(wrong_type(&other, "the operand of IS LABELED", "a node or an edge", span));
+                }
+            },
+            Kind::IsDirected(operand, negated) => match self.value(operand, row)? {
+                Value::Edge(id) => Value::Bool(self.snapshot.edge_directed(id) != *negated),
+                Value::Null => Value::Null,
+                other => return Err(wrong_type(&other, "the operand of IS DIRECTED", "an edge", span)),
+            },
+            Kind::IsEnd { node, edge, source, negated } => {
+                match (self.value(node, row)?, self.value(edge, row)?) {
+                    (Value::Node(node), Value::Edge(edge)) => {
+                        let ends = self.snapshot.edge_ends(edge);
+                        let end = if *source { ends.0 } else { ends.1 };
+                        let is = self.snapshot.edge_directed(edge) && end == node;
+                        Value::Bool(is != *negated)
+                    }
+                    (Value::Null, _) | (_, Value::Null) => Value::Null,
+                    (other, _) => {
+                        return Err(wrong_type(
+                            &other,
+                            "the operands of IS SOURCE OF",
+                            "a node and an edge",
+                            span,
+                        ));
+                    }
+                }
+            }
+            Kind::In(operand, list, negated) => self.is_in(operand, list, *negated, row)?,
+            Kind::Between(operand, low, high, negated) => {
+                let value = self.value(operand, row)?;
+                let low = self.value(low, row)?;
+                let high = self.value(high, row)?;
+                let above = value.compare(&low).map_err(|e| located(e, span))?.map(Ordering::is_ge);
+                let below = value.compare(&high).map_err(|e| located(e, span))?.map(Ordering::is_le);
+                negate_if(and(above, below), *negated)
+            }
+            Kind::Like(operand, pattern, negated) => {
+                match (self.value(operand, row)?, self.value(pattern, row)?) {
+                    (Value::Text(text), Value::Text(pattern)) => {
+                        Value::Bool(functions::like(&text, &pattern) != *negated)
+                    }
+                    (Value::Null, _) | (_, Value::Null) => Value::Null,
+                    (Value::Text(_), other) | (other, _) => {
+                        return Err(wrong_type(&other, "both sides of LIKE", "STRING", span));
+                    }
+                }
+            }
+            Kind::Case { operand, branches, otherwise } => {
+                let subject = operand.as_ref().map(|o| self.value(o, row)).transpose()?;
+                for (when, then) in branches {
+                    let value = self.value(when, row)?;
+                    let taken = match &subject {
+                        Some(subject) => {
+                            subject.compare(&value).map_err(|e| located(e, when.span))?
+                                == Some(Ordering::Equal)
+                        }
+                        None => truth(&value, when.span)? == Some(true),
+                    };
+                    if taken {
+                        return self.value(then, row);
+                    }
+                }
+                match otherwise {
+                    Some(otherwise) => self.value(otherwise, row)?,
+                    None => Value::Null,
+                }
+            }
+            Kind::Cast(operand, wanted) => {
+                let value = self.value(operand, row)?;
+                functions::cast(value, wanted).map_err(|e| located(e, span))?
+            }
+            Kind::Call(function, arguments) => {
+                let mut values = Vec::with_capacity(arguments.len());
+                for argument in arguments {
+                    values.push(self.value(argument, row)?);
+                }
+                functions::call(*function, values, self.snapshot).map_err(|e| located(e, span))?
+            }
+            Kind::List(items) => {
+                let mut values = Vec::with_capacity(items.len());
+                for item in items {
+                    values.push(self.value(item, row)?);
+                }
+                Value::list(values)
+            }
+            Kind::Record(fields) => {
+                let mut values = Vec::with_capacity(fields.len());
+                for (name, field) in fields {
+                    values.push((name.clone(), self.value(field, row)?));
+                }
+                Value::Record(values.into())
+            }
+            Kind::Index(list, index) => match (self.value(list, row)?, self.value(index, row)?) {
+                (Value::Null, _) | (_, Value::Null) => Value::Null,
+                // Positions count from 0, as in the standard's list element reference.
+                (Value::List(items), Value::Int(i)) => {
+                    usize::try_from(i).ok().and_then(|i| items.get(i)).cloned().ok_or_else(|| {
+                        let text = format!("position {i} is outside the list of {} elements", items.len());
+                        Diagnostic::error(Code("22G0C"), span, text).hint("positions count from 0")
+                    })?
+                }
+                (Value::List(_), other) => return Err(wrong_type(&other, "a list position", "INT64", span)),
+                (other, _) => return Err(wrong_type(&other, "what stands before [ ]", "a LIST", span)),
+            },
+            Kind::Fold { list, local, function, distinct, argument } => {
+                let items = match row.get(*list) {
+                    Value::List(items) => items,
+                    Value::Null => return Ok(Value::Null),
+                    one => vec![one].into(),
+                };
+                let mut accumulator = Accumulator::new(*function, *distinct);
+                let mut locals = row.locals.to_vec();
+                let place = local - row.batch.columns.len();
+                locals.resize(locals.len().max(place + 1), Value::Null);
+                for item in items.iter() {
+                    locals[place] = item.clone();
+                    let value = self.value(argument, Row { locals: &locals, ..row })?;
+                    accumulator.add(value).map_err(|e| located(e, span))?;
+                }
+                accumulator.finish()
+            }
+            Kind::Path(pieces) => self.path(pieces, row),
+        })
+    }
+
+    fn path(&self, pieces: &[Piece], row: Row<'_>) -> Value {
+        let mut path = PathValue { nodes: vec![], edges: vec![] };
+        for piece in pieces {
+            match piece {
+                Piece::Node(slot) => match row.get(*slot) {
+                    Value::Node(n) => {
+                        // The node after a path piece is that piece's last one.
+                        if path.nodes.len() == path.edges.len() {
+                            path.nodes.push(n);
+                        }
+                    }
+                    _ => return Value::Null,
+                },
+                Piece::Edge(slot) => match row.get(*slot) {
+                    Value::Edge(e) => path.edges.push(e),
+                    _ => return Value::Null,
+                },
+                Piece::Path(slot) => match row.get(*slot) {
+                    Value::Path(inner) => {
+                        let skip = path.nodes.len() > path.edges.len();
+                        path.nodes.extend(inner.nodes.iter().skip(skip as usize));
+                        path.edges.extend(&inner.edges);
+                    }
+                    _ => return Value::Null,
+                },
+            }
+        }
+        Value::Path(Arc::new(path))
+    }
+
+    fn is_in(&mut self, operand: &Expr, list: &Expr, negated: bool, row: Row<'_>) -> Outcome<Value> {
+        let value = self.value(operand, row)?;
+        let items = match self.value(list, row)? {
+            Value::List(items) => items,
+            Value::Null => return Ok(Value::Null),
+            other => return Err(wrong_type(&other, "the right side of IN", "a LIST", list.span)),
+        };
+        let mut unknown = false;
+        for item in items.iter() {
+            match value.compare(item).map_err(|e| located(e, operand.span))? {
+                Some(Ordering::Equal) => return Ok(Value::Bool(!negated)),
+                Some(_) => {}
+                None => unknown = true,
+            }
+        }
+        Ok(if unknown { Value::Null } else { Value::Bool(negated) })
+    }
+
+    fn binary(
+        &mut self, operator: BinaryOperator, left: &Expr, right: &Expr, row: Row<'_>, span: Span,
+    ) -> Outcome<Value> {
+        use BinaryOperator::*;
+        let a = self.value(left, row)?;
+        match operator {
+            And | Or => {
+                let decisive = operator == Or;
+                let a = truth(&a, left.span)?;
+                if a == Some(decisive) {
+                    return Ok(Value::Bool(decisive));
+                }
+                let b = self.value(right, row)?;
+                let b = truth(&b, right.span)?;
+                Ok(from_truth(if decisive { or(a, b) } else { and(a, b) }))
+            }
+            Xor => {
+                let b = self.value(right, row)?;
+                let (a, b) = (truth(&a, left.span)?, truth(&b, right.span)?);
+                Ok(from_truth(a.zip(b).map(|(a, b)| a != b)))
+            }
+            Equal | NotEqual | Less | LessOrEqual | Greater | GreaterOrEqual => {
+                let b = self.value(right, row)?;
+                let order = a.compare(&b).map_err(|e| located(e, span))?;
+                Ok(from_truth(order.map(|o| match operator {
+                    Equal => o.is_eq(),
+                    NotEqual => o.is_ne(),
+                    Less => o.is_lt(),
+                    LessOrEqual => o.is_le(),
+                    Greater => o.is_gt(),
+                    _ => o.is_ge(),
+                })))
+            }
+            Add | Subtract | Multiply | Divide => {
+                let b = self.value(right, row)?;
+                arithmetic(operator, a, b, span)
+            }
+            Concatenate => {
+                let b = self.value(right, row)?;
+                Ok(match (a, b) {
+                    (Value::Null, _) | (_, Value::Null) => Value::Null,
+                    (Value::Text(a), Value::Text(b)) => Value::text(format!("{a}{b}")),
+                    (Value::List(a), Value::List(b)) => {
+                        Value::list(a.iter().chain(b.iter()).cloned().collect())
+                    }
+                    (Value::Text(_) | Value::List(_), other) | (other, _) => {
+                        return Err(wrong_type(&other, "both sides of ||", "STRING or LIST", span)
+                            .hint("CAST(... AS STRING) makes a text of a value"));
+                    }
+                })
+            }
+        }
+    }
+}
+
+fn and(a: Option<bool>, b: Option<bool>) -> Option<bool> {
+    match (a, b) {
+        (Some(false), _) | (_, Some(false)) => Some(false),
+        (Some(true), Some(true)) => Some(true),
+        _ => None,
+    }
+}
+
+fn or(a: Option<bool>, b: Option<bool>) -> Option<bool> {
+    match (a, b) {
+        (Some(true), _) | (_, Some(true)) => Some(true),
+        (Some(false), Some(false)) => Some(false),
+        _ => None,
+    }
+}
+
+fn overflow(span: Span) -> Diagnostic {
+    Diagnostic::error(Code::NUMBER_OUT_OF_RANGE, span, "the result is out of range for its type")
+}
+
+/// `a operator b` on numbers and temporal values; overflow is 22003, division by zero 22012.
+pub(crate) fn arithmetic(operator: BinaryOperator, a: Value, b: Value, span: Span) -> Outcome<Value> {
+    use BinaryOperator::*;
+    let by_zero = || Diagnostic::error(Code::DIVISION_BY_ZERO, span, "division by zero");
+    Ok(match (a, b) {
+        (Value::Null, _) | (_, Value::Null) => Value::Null,
+        (Value::Int(a), Value::Int(b)) => {
+            let result = match operator {
+                Add => a.checked_add(b),
+                Subtract => a.checked_sub(b),
+                Multiply => a.checked_mul(b),
+                _ if b == 0 => return Err(by_zero()),
+                _ => a.checked_div(b),
+            };
+            Value::Int(result.ok_or_else(|| overflow(span))?)
+        }
+        (Value::Float(a), b) if b.is_number() => float(operator, a, b.as_f64().unwrap_or(f64::NAN), span)?,
+        (a, Value::Float(b)) if a.is_number() => float(operator, a.as_f64().unwrap_or(f64::NAN), b, span)?,
+        (a, b) if a.is_number() && b.is_number() => {
+            let (a, b) = (decimal(&a), decimal(&b));
+            let result = match operator {
+                Add => a.checked_add(b),
+                Subtract => a.checked_sub(b),
+                Multiply => a.checked_mul(b),
+                _ if b.is_zero() => return Err(by_zero()),
+                _ => a.checked_div(b),
+            };
+            Value::Decimal(result.ok_or_else(|| overflow(span))?)
+        }
+        (a, b) => match functions::temporal_arithmetic(operator, &a, &b) {
+            Some(result) => result.map_err(|e| located(e, span))?,
+            None => {
+                let bad = if a.is_number() { &b } else { &a };
+                return Err(wrong_type(
+                    bad,
+                    &format!("an operand of {}", operator.symbol()),
+                    "a number",
+                    span,
+                ));
+            }
+        },
+    })
+}
+
+fn decimal(value: &Value) -> Decimal {
+    match value {
+        Value::Int(i) => (*i).into(),
+        Value::Decimal(d) => *d,
+        _ => Decimal::ZERO,
+    }
+}
+
+fn float(operator: BinaryOperator, a: f64, b: f64, span: Span) -> Outcome<Value> {
+    let result = match operator {
+        BinaryOperator::Add => a + b,
+        BinaryOperator::Subtract => a - b,
+        BinaryOperator::Multiply => a * b,
+        _ if b == 0.0 => return Err(Diagnostic::error(Code::DIVISION_BY_ZERO, span, "division by zero")),
+        _ => a / b,
+    };
+    if result.is_infinite() && a.is_finite() && b.is_finite() {
+        return Err(overflow(span));
+    }
+    Ok(Value::Float(result))
+}
+
+/// Evaluates a parameter's or a mapping's text as a literal of the language.
+pub fn evaluate_constant(text: &str) -> Result<Value, Diagnostic> {
+    let parsed = graphodrome_language::parse_expression(text).map_err(|mut e| e.0.remove(0))?;
+    let snapshot = Snapshot::empty(None).map_err(|e: GraphError| located(e, parsed.span))?;
+    let compiled = crate::compile::Compiler::constant(&snapshot).expression(&parsed)?;
+    let mut counters = Counters::default();
+    let batch = Batch::unit();
+    Evaluator { snapshot: &snapshot, counters: &mut counters }
+        .value(&compiled, Row { batch: &batch, row: 0, locals: &[] })
+}
+
+/// Text to a value of a type, as CAST does it.
+pub(crate) fn read_text(wanted: &graphodrome_graph::ValueType, text: &str) -> Result<Value, GraphError> {
+    parse_text(wanted, text.trim()).map_err(|reason| {
+        GraphError::new(Code::INVALID_TEXT, format!("'{text}' is not a valid {wanted}: {reason}"))
+    })
+}

@@ -1,0 +1,163 @@
+//! From text to results: parse, check, plan, run.
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use graphodrome_graph::{Change, Element, Snapshot};
+use graphodrome_language::ast::Query;
+use graphodrome_language::{Diagnostic, Diagnostics, Known, Severity, check_query};
+use serde::{Deserialize, Serialize};
+
+use crate::Parameters;
+use crate::batch::Batch;
+use crate::context::{Changed, Context, Limits};
+use crate::plan::{ColumnInfo, Operator, PlanNode};
+use crate::planner::Planner;
+use crate::profile::PlanTree;
+
+/// What a snapshot knows by name: labels and properties in use or declared.
+pub fn known_names(snapshot: &Snapshot) -> Known {
+    let mut node_labels: Vec<Arc<str>> =
+        snapshot.node_label_counts().iter().flat_map(|(set, _)| set.iter().cloned()).collect();
+    let mut edge_labels: Vec<Arc<str>> =
+        snapshot.edge_label_counts().iter().flat_map(|(set, _)| set.iter().cloned()).collect();
+    if let Some(graph_type) = &snapshot.graph_type {
+        node_labels.extend(graph_type.nodes.iter().flat_map(|t| t.labels.iter().cloned()));
+        edge_labels.extend(graph_type.edges.iter().flat_map(|t| t.labels.iter().cloned()));
+    }
+    for labels in [&mut node_labels, &mut edge_labels] {
+        labels.sort();
+        labels.dedup();
+    }
+    Known {
+        graph_type: snapshot.graph_type.clone(),
+        node_labels,
+        edge_labels,
+        node_properties: snapshot.property_names(Element::Node),
+        edge_properties: snapshot.property_names(Element::Edge),
+        parameters: None,
+    }
+}
+
+/// A planned query, ready to run on the snapshot it was planned for (or a later one on the same base).
+pub struct Prepared {
+    root: PlanNode,
+    pub columns: Option<Vec<ColumnInfo>>,
+    pub changes: bool,
+    pub warnings: Vec<Diagnostic>,
+    pub check_time: Duration,
+    pub plan_time: Duration,
+}
+
+/// Checks and plans a query for these parameters.
+pub fn prepare(
+    query: &Query, text: &str, snapshot: &Snapshot, parameters: &Parameters,
+) -> Result<Prepared, Diagnostics> {
+    let started = Instant::now();
+    let mut known = known_names(snapshot);
+    known.parameters = Some(parameters.keys().map(|k| k.as_str().into()).collect());
+    let (errors, warnings): (Vec<_>, Vec<_>) =
+        check_query(query, &known).into_iter().partition(|d| d.severity == Severity::Error);
+    if !errors.is_empty() {
+        return Err(Diagnostics(errors));
+    }
+    let checked = Instant::now();
+    let planned = Planner::new(snapshot, parameters, text).query(query)?;
+    Ok(Prepared {
+        root: planned.root,
+        columns: planned.columns,
+        changes: planned.changes,
+        warnings,
+        check_time: checked - started,
+        plan_time: checked.elapsed(),
+    })
+}
+
+impl Prepared {
+    pub fn plan(&self) -> PlanTree {
+        self.root.tree(None)
+    }
+
+    pub fn run(&self, snapshot: Snapshot, limits: Limits) -> Execution<'_> {
+        let context = Context::new(snapshot, limits, self.root.operator_count());
+        Execution { prepared: self, root: self.root.open(), context, rows: 0, first_row: None, done: false }
+    }
+}
+
+/// A running query. Pull batches until there are none, then [`Self::finish`].
+pub struct Execution<'p> {
+    prepared: &'p Prepared,
+    root: Box<dyn Operator>,
+    context: Context,
+    rows: u64,
+    first_row: Option<Duration>,
+    done: bool,
+}
+
+/// What a query did, next to its rows.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Summary {
+    pub rows: u64,
+    pub changed: ChangedCounts,
+    pub execute_us: f64,
+    pub first_row_us: f64,
+}
+
+pub type ChangedCounts = Changed;
+
+impl Execution<'_> {
+    /// The next rows of the result.
+    pub fn next_batch(&mut self) -> Result<Option<Batch>, Diagnostic> {
+        if self.done {
+            return Ok(None);
+        }
+        match self.root.next(&mut self.context) {
+            Ok(Some(batch)) => {
+                self.first_row.get_or_insert_with(|| self.context.started.elapsed());
+                self.rows += batch.len as u64;
+                Ok(Some(batch))
+            }
+            Ok(None) => {
+                self.done = true;
+                Ok(None)
+            }
+            Err(error) => {
+                self.done = true;
+                Err(error)
+            }
+        }
+    }
+
+    /// The snapshot that values of the result refer to.
+    pub fn snapshot(&self) -> &Snapshot {
+        &self.context.snapshot
+    }
+
+    pub fn warnings(&self) -> &[Diagnostic] {
+        &self.context.warnings
+    }
+
+    pub fn profile(&self) -> PlanTree {
+        self.prepared.root.tree(Some(&self.context.metrics))
+    }
+
+    pub fn summary(&self) -> Summary {
+        let elapsed = self.context.started.elapsed();
+        Summary {
+            rows: self.rows,
+            changed: self.context.changed,
+            execute_us: elapsed.as_secs_f64() * 1e6,
+            first_row_us: self.first_row.unwrap_or(elapsed).as_secs_f64() * 1e6,
+        }
+    }
+
+    /// For a changing query: the new snapshot and the changes that lead to it, all checked.
+    pub fn finish(self) -> Result<Option<(Snapshot, Vec<Change>)>, Diagnostic> {
+        match self.context.transaction {
+            None => Ok(None),
+            Some(transaction) => {
+                transaction.finish().map(Some).map_err(|e| Diagnostic::from_graph(e, Default::default()))
+            }
+        }
+    }
+}

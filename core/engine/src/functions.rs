@@ -1,0 +1,458 @@
+//! Functions of the language, by name with their number of arguments, and CAST.
+
+use std::sync::Arc;
+
+use chrono::{Datelike, Months};
+use graphodrome_graph::{Code, Direction, Duration, GraphError, Snapshot, Value, ValueType};
+use graphodrome_language::ast::BinaryOperator;
+use rust_decimal::Decimal;
+use rust_decimal::prelude::ToPrimitive;
+
+use crate::evaluate::read_text;
+
+macro_rules! functions {
+    ($($variant:ident: [$($name:literal),+] $least:literal..=$most:expr;)+) => {
+        #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+        pub(crate) enum Function { $($variant),+ }
+
+        /// Name, function, least and most arguments.
+        pub(crate) const FUNCTIONS: &[(&str, Function, usize, usize)] =
+            &[$($(($name, Function::$variant, $least, $most),)+)+];
+    };
+}
+
+functions! {
+    CharLength: ["CHAR_LENGTH", "CHARACTER_LENGTH"] 1..=1;
+    Upper: ["UPPER"] 1..=1;
+    Lower: ["LOWER"] 1..=1;
+    Trim: ["TRIM", "BTRIM"] 1..=2;
+    Ltrim: ["LTRIM"] 1..=2;
+    Rtrim: ["RTRIM"] 1..=2;
+    Left: ["LEFT"] 2..=2;
+    Right: ["RIGHT"] 2..=2;
+    Abs: ["ABS"] 1..=1;
+    Mod: ["MOD"] 2..=2;
+    Floor: ["FLOOR"] 1..=1;
+    Ceil: ["CEIL", "CEILING"] 1..=1;
+    Sqrt: ["SQRT"] 1..=1;
+    Exp: ["EXP"] 1..=1;
+    Ln: ["LN"] 1..=1;
+    Log: ["LOG"] 2..=2;
+    Log10: ["LOG10"] 1..=1;
+    Power: ["POWER"] 2..=2;
+    Sin: ["SIN"] 1..=1;
+    Cos: ["COS"] 1..=1;
+    Tan: ["TAN"] 1..=1;
+    Cardinality: ["CARDINALITY", "SIZE"] 1..=1;
+    ElementId: ["ELEMENT_ID"] 1..=1;
+    PathLength: ["PATH_LENGTH"] 1..=1;
+    Elements: ["ELEMENTS"] 1..=1;
+    Coalesce: ["COALESCE"] 1..=64;
+    Nullif: ["NULLIF"] 2..=2;
+    Labels: ["LABELS"] 1..=1;
+    Properties: ["PROPERTIES"] 1..=1;
+    Nodes: ["NODES"] 1..=1;
+    Edges: ["EDGES"] 1..=1;
+    Degree: ["DEGREE"] 1..=1;
+    InDegree: ["IN_DEGREE"] 1..=1;
+    OutDegree: ["OUT_DEGREE"] 1..=1;
+    AllDifferent: ["ALL_DIFFERENT"] 2..=64;
+    Same: ["SAME"] 2..=64;
+    CurrentDate: ["CURRENT_DATE"] 0..=0;
+    CurrentTimestamp: ["CURRENT_TIMESTAMP"] 0..=0;
+    Date: ["DATE"] 1..=1;
+    LocalTime: ["LOCAL_TIME"] 1..=1;
+    ZonedTime: ["ZONED_TIME"] 1..=1;
+    LocalDateTime: ["LOCAL_DATETIME"] 1..=1;
+    ZonedDateTime: ["ZONED_DATETIME"] 1..=1;
+    DurationOf: ["DURATION"] 1..=1;
+    DurationBetween: ["DURATION_BETWEEN"] 2..=2;
+}
+
+fn wrong(function: Function, value: &Value, wanted: &str) -> GraphError {
+    let name = FUNCTIONS.iter().find(|f| f.1 == function).map_or("", |f| f.0);
+    GraphError::new(
+        Code::WRONG_TYPE,
+        format!("{name} takes {wanted}, found {} {}", value.type_name(), value.excerpt()),
+    )
+}
+
+fn domain(message: &str) -> GraphError {
+    GraphError::new(Code::DATA, message)
+}
+
+pub(crate) fn call(
+    function: Function, arguments: Vec<Value>, snapshot: &Snapshot,
+) -> Result<Value, GraphError> {
+    use Function::*;
+    match function {
+        Coalesce => return Ok(arguments.into_iter().find(|v| !v.is_null()).unwrap_or(Value::Null)),
+        CurrentDate => return Ok(Value::Date(chrono::Utc::now().date_naive())),
+        CurrentTimestamp => return Ok(Value::ZonedDateTime(chrono::Utc::now().fixed_offset())),
+        Nullif => {
+            let same = arguments[0].compare(&arguments[1])?.is_some_and(|o| o.is_eq());
+            return Ok(if same { Value::Null } else { arguments[0].clone() });
+        }
+        _ => {}
+    }
+    if arguments.iter().any(Value::is_null) {
+        return Ok(Value::Null);
+    }
+    let first = &arguments.first().cloned().unwrap_or(Value::Null);
+    Ok(match function {
+        CharLength => Value::Int(text(function, first)?.chars().count() as i64),
+        Upper => Value::text(text(function, first)?.to_uppercase()),
+        Lower => Value::text(text(function, first)?.to_lowercase()),
+        Trim | Ltrim | Rtrim => trim(function, &arguments)?,
+        Left | Right => {
+            let source: Vec<char> = text(function, first)?.chars().collect();
+            let Value::Int(n) = arguments[1] else {
+                return Err(wrong(function, &arguments[1], "a whole number"));
+            };
+            let n = usize::try_from(n).map_err(|_| domain("the length is negative"))?.min(source.len());
+            let cut = if function == Left { &source[..n] } else { &source[source.len() - n..] };
+            Value::text(cut.iter().collect::<String>())
+        }
+        Abs => {
+            match first {
+                Value::Int(i) => Value::Int(i.checked_abs().ok_or_else(|| {
+                    GraphError::new(Code::NUMBER_OUT_OF_RANGE, "the result is out of range")
+                })?),
+                Value::Float(f) => Value::Float(f.abs()),
+                Value::Decimal(d) => Value::Decimal(d.abs()),
+                other => return Err(wrong(function, other, "a number")),
+            }
+        }
+        Mod => match (first, &arguments[1]) {
+            (_, Value::Int(0)) => return Err(GraphError::new(Code::DIVISION_BY_ZERO, "division by zero")),
+            (Value::Int(a), Value::Int(b)) => Value::Int(a.wrapping_rem(*b)),
+            (a, b) => {
+                let (x, y) = (number(function, a)?, number(function, b)?);
+                if y == 0.0 {
+                    return Err(GraphError::new(Code::DIVISION_BY_ZERO, "division by zero"));
+                }
+                Value::Float(x % y)
+            }
+        },
+        Floor | Ceil => match first {
+            Value::Int(i) => Value::Int(*i),
+            Value::Float(f) => Value::Float(if function == Floor { f.floor() } else { f.ceil() }),
+            Value::Decimal(d) => Value::Decimal(if function == Floor { d.floor() } else { d.ceil() }),
+            other => return Err(wrong(function, other, "a number")),
+        },
+        Sqrt | Exp | Ln | Log10 | Sin | Cos | Tan => {
+            let x = number(function, first)?;
+            let result = match function {
+                Sqrt if x < 0.0 => return Err(domain("the square root of a negative number")),
+                Ln | Log10 if x <= 0.0 => {
+                    return Err(domain("the logarithm of a number that is not positive"));
+                }
+                Sqrt => x.sqrt(),
+                Exp => x.exp(),
+                Ln => x.ln(),
+                Log10 => x.log10(),
+                Sin => x.sin(),
+                Cos => x.cos(),
+                _ => x.tan(),
+            };
+            Value::Float(result)
+        }
+        Log => {
+            let (base, x) = (number(function, first)?, number(function, &arguments[1])?);
+            if base <= 0.0 || base == 1.0 || x <= 0.0 {
+                return Err(domain("LOG(base, x) needs positive numbers and a base other than 1"));
+            }
+            Value::Float(x.ln() / base.ln())
+        }
+        Power => Value::Float(number(function, first)?.powf(number(function, &arguments[1])?)),
+        Cardinality => match first {
+            Value::List(items) => Value::Int(items.len() as i64),
+            Value::Record(fields) => Value::Int(fields.len() as i64),
+            Value::Path(path) => Value::Int((path.nodes.len() + path.edges.len()) as i64),
+            other => return Err(wrong(function, other, "a LIST, RECORD or PATH")),
+        },
+        ElementId => match first {
+            Value::Node(n) => Value::text(format!("n{}", snapshot.node_id(*n))),
+            Value::Edge(e) => Value::text(format!("e{}", snapshot.edge_id(*e))),
+            other => return Err(wrong(function, other, "a node or an edge")),
+        },
+        PathLength | Elements | Nodes | Edges => {
+            let Value::Path(path) = first else { return Err(wrong(function, first, "a PATH")) };
+            match function {
+                PathLength => Value::Int(path.edges.len() as i64),
+                Nodes => Value::list(path.nodes.iter().map(|n| Value::Node(*n)).collect()),
+                Edges => Value::list(path.edges.iter().map(|e| Value::Edge(*e)).collect()),
+                _ => {
+                    let mut items = vec![];
+                    for (i, node) in path.nodes.iter().enumerate() {
+                        items.push(Value::Node(*node));
+                        items.extend(path.edges.get(i).map(|e| Value::Edge(*e)));
+                    }
+                    Value::list(items)
+                }
+            }
+        }
+        Labels => {
+            let labels = match first {
+                Value::Node(n) => snapshot.node_labels(*n),
+                Value::Edge(e) => snapshot.edge_labels(*e),
+                other => return Err(wrong(function, other, "a node or an edge")),
+            };
+            Value::list(labels.iter().map(|l| Value::Text(l.clone())).collect())
+        }
+        Properties => match first {
+            Value::Node(n) => Value::Record(snapshot.node_properties(*n)),
+            Value::Edge(e) => Value::Record(snapshot.edge_properties(*e)),
+            other => return Err(wrong(function, other, "a node or an edge")),
+        },
+        Degree | InDegree | OutDegree => {
+            let Value::Node(n) = first else { return Err(wrong(function, first, "a node")) };
+            let direction = match function {
+                Degree => Direction::Any,
+                InDegree => Direction::InOrUndirected,
+                _ => Direction::OutOrUndirected,
+            };
+            Value::Int(snapshot.degree(*n, direction, &snapshot.edge_test(None)) as i64)
+        }
+        AllDifferent => {
+            let different = (0..arguments.len()).all(|i| !arguments[..i].contains(&arguments[i]));
+            Value::Bool(different)
+        }
+        Same => Value::Bool(arguments.iter().all(|v| v == first)),
+        Date => cast(first.clone(), &ValueType::Date)?,
+        LocalTime => cast(first.clone(), &ValueType::LocalTime)?,
+        ZonedTime => cast(first.clone(), &ValueType::ZonedTime)?,
+        LocalDateTime => cast(first.clone(), &ValueType::LocalDateTime)?,
+        ZonedDateTime => cast(first.clone(), &ValueType::ZonedDateTime)?,
+        DurationOf => cast(first.clone(), &ValueType::Duration)?,
+        DurationBetween => duration_between(first, &arguments[1])
+            .ok_or_else(|| wrong(function, &arguments[1], "two temporal values of one kind"))?,
+        Coalesce | Nullif | CurrentDate | CurrentTimestamp => Value::Null,
+    })
+}
+
+fn text(function: Function, value: &Value) -> Result<&Arc<str>, GraphError> {
+    match value {
+        Value::Text(t) => Ok(t),
+        other => Err(wrong(function, other, "STRING")),
+    }
+}
+
+fn number(function: Function, value: &Value) -> Result<f64, GraphError> {
+    value.as_f64().ok_or_else(|| wrong(function, value, "a number"))
+}
+
+fn trim(function: Function, arguments: &[Value]) -> Result<Value, GraphError> {
+    if let (Value::List(items), Some(Value::Int(n))) = (&arguments[0], arguments.get(1)) {
+        let n = usize::try_from(*n).map_err(|_| domain("the number of elements to trim is negative"))?;
+        let kept = items
+            .len()
+            .checked_sub(n)
+            .ok_or_else(|| domain("the list has fewer elements than are trimmed"))?;
+        return Ok(Value::list(items[..kept].to_vec()));
+    }
+    let source = text(function, &arguments[0])?;
+    let cut: Vec<char> = match arguments.get(1) {
+        Some(given) => text(function, given)?.chars().collect(),
+        None => vec![' '],
+    };
+    let drop = |c: char| cut.contains(&c);
+    Ok(Value::text(match function {
+        Function::Ltrim => source.trim_start_matches(drop),
+        Function::Rtrim => source.trim_end_matches(drop),
+        _ => source.trim_matches(drop),
+    }))
+}
+
+/// `LIKE`: `%` for any run of characters, `_` for one, `\` to escape.
+pub(crate) fn like(text: &str, pattern: &str) -> bool {
+    let text: Vec<char> = text.chars().collect();
+    let mut parts: Vec<Option<char>> = vec![];
+    let mut any_run: Vec<bool> = vec![];
+    let mut characters = pattern.chars();
+    while let Some(c) = characters.next() {
+        let (part, run) = match c {
+            '%' => (None, true),
+            '_' => (None, false),
+            '\\' => (characters.next().or(Some('\\')), false),
+            c => (Some(c), false),
+        };
+        parts.push(part);
+        any_run.push(run);
+    }
+    // Greedy with one point to come back to: linear in practice, quadratic at worst.
+    let (mut t, mut p) = (0, 0);
+    let mut back: Option<(usize, usize)> = None;
+    while t < text.len() {
+        if p < parts.len() && any_run[p] {
+            back = Some((p, t));
+            p += 1;
+        } else if p < parts.len() && parts[p].is_none_or(|c| c == text[t]) {
+            p += 1;
+            t += 1;
+        } else if let Some((star, from)) = back {
+            back = Some((star, from + 1));
+            p = star + 1;
+            t = from + 1;
+        } else {
+            return false;
+        }
+    }
+    any_run[p..].iter().all(|run| *run)
+}
+
+/// `CAST`: exact or an error, never a guess.
+pub(crate) fn cast(value: Value, wanted: &ValueType) -> Result<Value, GraphError> {
+    let refuse = |value: &Value| {
+        GraphError::new(
+            Code::INVALID_TEXT,
+            format!("{} {} cannot be cast to {wanted}", value.type_name(), value.excerpt()),
+        )
+    };
+    if value.is_null() {
+        return Ok(value);
+    }
+    let converted = match (wanted, &value) {
+        (ValueType::Any, _) => return Ok(value),
+        (_, Value::Text(t)) => return read_text(wanted, t),
+        (
+            ValueType::Text { .. },
+            Value::Node(_) | Value::Edge(_) | Value::Path(_) | Value::List(_) | Value::Record(_),
+        ) => {
+            return Err(refuse(&value));
+        }
+        (ValueType::Text { .. }, Value::Bool(b)) => Value::text(if *b { "true" } else { "false" }),
+        (ValueType::Text { .. }, v) => Value::text(v.to_string()),
+        (ValueType::Int(_) | ValueType::Uint(_), Value::Float(f)) => {
+            let whole = f.round_ties_even();
+            if !(whole.abs() < 9.2e18) {
+                return Err(GraphError::new(
+                    Code::NUMBER_OUT_OF_RANGE,
+                    format!("{f} is out of range for {wanted}"),
+                ));
+            }
+            Value::Int(whole as i64)
+        }
+        (ValueType::Int(_) | ValueType::Uint(_), Value::Decimal(d)) => {
+            Value::Int(d.round().to_i64().ok_or_else(|| refuse(&value))?)
+        }
+        (ValueType::Float(_), v) if v.is_number() => Value::Float(v.as_f64().ok_or_else(|| refuse(&value))?),
+        (ValueType::Decimal { scale, .. }, Value::Float(f)) => {
+            let d = Decimal::from_f64_retain(*f).ok_or_else(|| refuse(&value))?;
+            Value::Decimal(d.round_dp(*scale as u32))
+        }
+        (ValueType::Decimal { .. }, Value::Int(i)) => Value::Decimal((*i).into()),
+        (ValueType::Decimal { scale, .. }, Value::Decimal(d)) => Value::Decimal(d.round_dp(*scale as u32)),
+        (ValueType::Date, Value::LocalDateTime(t)) => Value::Date(t.date()),
+        (ValueType::Date, Value::ZonedDateTime(t)) => Value::Date(t.date_naive()),
+        (ValueType::LocalTime, Value::LocalDateTime(t)) => Value::LocalTime(t.time()),
+        (ValueType::LocalDateTime, Value::Date(d)) => {
+            Value::LocalDateTime(d.and_time(chrono::NaiveTime::MIN))
+        }
+        (ValueType::LocalDateTime, Value::ZonedDateTime(t)) => Value::LocalDateTime(t.naive_local()),
+        _ => value.clone(),
+    };
+    if wanted.accepts(&converted) { Ok(converted) } else { Err(refuse(&value)) }
+}
+
+fn duration_between(from: &Value, to: &Value) -> Option<Value> {
+    let nanoseconds = match (from, to) {
+        (Value::Date(a), Value::Date(b)) => (*b - *a).num_nanoseconds()?,
+        (Value::LocalDateTime(a), Value::LocalDateTime(b)) => (*b - *a).num_nanoseconds()?,
+        (Value::ZonedDateTime(a), Value::ZonedDateTime(b)) => (*b - *a).num_nanoseconds()?,
+        (Value::LocalTime(a), Value::LocalTime(b)) => (*b - *a).num_nanoseconds()?,
+        _ => return None,
+    };
+    Some(Value::Duration(Duration { months: 0, nanoseconds }))
+}
+
+/// Adding and subtracting durations; `None` where the operands are of other kinds.
+pub(crate) fn temporal_arithmetic(
+    operator: BinaryOperator, a: &Value, b: &Value,
+) -> Option<Result<Value, GraphError>> {
+    let out_of_range = || GraphError::new(Code("22008"), "the result is out of the calendar's range");
+    let (value, duration) = match (operator, a, b) {
+        (BinaryOperator::Add, Value::Duration(x), Value::Duration(y)) => {
+            let months = x.months.checked_add(y.months);
+            let nanoseconds = x.nanoseconds.checked_add(y.nanoseconds);
+            return Some(
+                months
+                    .zip(nanoseconds)
+                    .ok_or_else(out_of_range)
+                    .map(|(months, nanoseconds)| Value::Duration(Duration { months, nanoseconds })),
+            );
+        }
+        (BinaryOperator::Add, value, Value::Duration(d))
+        | (BinaryOperator::Add, Value::Duration(d), value) => (value, *d),
+        (BinaryOperator::Subtract, value, Value::Duration(d)) => {
+            (value, Duration { months: d.months.checked_neg()?, nanoseconds: d.nanoseconds.checked_neg()? })
+        }
+        _ => return None,
+    };
+    let exact = chrono::Duration::nanoseconds(duration.nanoseconds);
+    let shifted = match value {
+        Value::Date(date) => {
+            let months = Months::new(duration.months.unsigned_abs());
+            let moved = if duration.months >= 0 {
+                date.checked_add_months(months)
+            } else {
+                date.checked_sub_months(months)
+            };
+            moved
+                .and_then(|d| d.checked_add_signed(exact))
+                .filter(|d| d.year().abs() < 100_000)
+                .map(Value::Date)
+        }
+        Value::LocalDateTime(t) => {
+            let months = Months::new(duration.months.unsigned_abs());
+            let moved = if duration.months >= 0 {
+                t.checked_add_months(months)
+            } else {
+                t.checked_sub_months(months)
+            };
+            moved.and_then(|t| t.checked_add_signed(exact)).map(Value::LocalDateTime)
+        }
+        Value::ZonedDateTime(t) => {
+            let months = Months::new(duration.months.unsigned_abs());
+            let moved = if duration.months >= 0 {
+                t.checked_add_months(months)
+            } else {
+                t.checked_sub_months(months)
+            };
+            moved.and_then(|t| t.checked_add_signed(exact)).map(Value::ZonedDateTime)
+        }
+        Value::LocalTime(t) => Some(Value::LocalTime(t.overflowing_add_signed(exact).0)),
+        _ => return None,
+    };
+    Some(shifted.ok_or_else(out_of_range))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn like_matches_runs_and_single_characters() {
+        for (text, pattern, expected) in [
+            ("Tarn End", "Tarn%", true),
+            ("Tarn End", "%End", true),
+            ("Tarn End", "T_rn%", true),
+            ("Tarn End", "tarn%", false),
+            ("100%", "100\\%", true),
+            ("1000", "100\\%", false),
+            ("", "%", true),
+            ("", "_", false),
+            ("abcabd", "%abd", true),
+        ] {
+            assert_eq!(like(text, pattern), expected, "{text} LIKE {pattern}");
+        }
+    }
+
+    #[test]
+    fn a_cast_is_exact_or_an_error() {
+        assert_eq!(cast(Value::text("12"), &ValueType::Int(64)), Ok(Value::Int(12)));
+        assert!(cast(Value::text("12x"), &ValueType::Int(64)).is_err());
+        assert!(cast(Value::Int(300), &ValueType::Int(8)).is_err());
+        assert_eq!(cast(Value::Int(3), &ValueType::TEXT), Ok(Value::text("3")));
+    }
+}

@@ -1,0 +1,27 @@
+//! Checked statements to plans to batches: planning, path search, execution and profiles.
+//!
+//! Invariant: pure computation over snapshots. Nothing here knows sockets, files, SQL or an async
+//! runtime; a query runs in the thread that pulls its batches.
+
+mod batch;
+mod compile;
+mod context;
+mod evaluate;
+mod execution;
+mod expression;
+mod functions;
+mod operators;
+mod plan;
+mod planner;
+mod profile;
+mod search;
+
+pub use batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
+pub use context::{CancelToken, Changed, Code, Counters, Hop, Limits, Metrics};
+pub use evaluate::evaluate_constant;
+pub use execution::{Execution, Prepared, Summary, known_names, prepare};
+pub use plan::{ColumnInfo, ColumnKind};
+pub use profile::{Estimate, PlanTree, render_hops, render_plan};
+
+/// Parameters of one request, by name without the `$`.
+pub type Parameters = std::collections::BTreeMap<String, graphodrome_graph::Value>;

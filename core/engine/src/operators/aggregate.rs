@@ -1,0 +1,124 @@
+//! Aggregate functions as accumulators: used by Group over rows and within a row over group
+//! variables.
+
+use std::collections::HashSet;
+use std::sync::Arc;
+
+use graphodrome_graph::{Code, GraphError, Value};
+use graphodrome_language::Span;
+use graphodrome_language::ast::{Aggregate, BinaryOperator};
+
+use crate::evaluate::arithmetic;
+
+#[derive(Clone, Debug)]
+pub(crate) struct Accumulator {
+    function: Aggregate,
+    seen: Option<HashSet<Value>>,
+    count: u64,
+    /// Sum, product, least or greatest so far.
+    value: Value,
+    items: Vec<Value>,
+    /// Running mean and sum of squared differences (Welford 1962).
+    mean: f64,
+    squares: f64,
+}
+
+impl Accumulator {
+    pub fn new(function: Aggregate, distinct: bool) -> Self {
+        Accumulator {
+            function,
+            seen: distinct.then(HashSet::new),
+            count: 0,
+            value: Value::Null,
+            items: vec![],
+            mean: 0.0,
+            squares: 0.0,
+        }
+    }
+
+    /// Adds one value; nulls do not count.
+    pub fn add(&mut self, value: Value) -> Result<(), GraphError> {
+        if value.is_null() {
+            return Ok(());
+        }
+        if let Some(seen) = &mut self.seen
+            && !seen.insert(value.clone())
+        {
+            return Ok(());
+        }
+        self.count += 1;
+        match self.function {
+            Aggregate::Count => {}
+            Aggregate::Sum => self.combine(BinaryOperator::Add, value)?,
+            Aggregate::Product => self.combine(BinaryOperator::Multiply, value)?,
+            Aggregate::Min => {
+                if self.value.is_null() || value.compare(&self.value)?.is_some_and(|o| o.is_lt()) {
+                    self.value = value;
+                }
+            }
+            Aggregate::Max => {
+                if self.value.is_null() || value.compare(&self.value)?.is_some_and(|o| o.is_gt()) {
+                    self.value = value;
+                }
+            }
+            Aggregate::CollectList => self.items.push(value),
+            Aggregate::Avg | Aggregate::StddevPop | Aggregate::StddevSamp => {
+                let x = value.as_f64().ok_or_else(|| not_a_number(&value))?;
+                if self.function == Aggregate::Avg && !matches!(value, Value::Float(_)) {
+                    // Exact while the values are exact.
+                    self.combine(BinaryOperator::Add, value)?;
+                } else if self.function == Aggregate::Avg {
+                    self.combine(BinaryOperator::Add, Value::Float(x))?;
+                }
+                let delta = x - self.mean;
+                self.mean += delta / self.count as f64;
+                self.squares += delta * (x - self.mean);
+            }
+        }
+        Ok(())
+    }
+
+    /// Counts a row of `COUNT(*)`.
+    pub fn add_row(&mut self) {
+        self.count += 1;
+    }
+
+    fn combine(&mut self, operator: BinaryOperator, value: Value) -> Result<(), GraphError> {
+        if !value.is_number() && !matches!(value, Value::Duration(_)) {
+            return Err(not_a_number(&value));
+        }
+        if self.value.is_null() {
+            self.value = value;
+            return Ok(());
+        }
+        let before = std::mem::replace(&mut self.value, Value::Null);
+        self.value = arithmetic(operator, before, value, Span::default())
+            .map_err(|d| GraphError::new(Code(d.code), d.message))?;
+        Ok(())
+    }
+
+    pub fn finish(self) -> Value {
+        match self.function {
+            Aggregate::Count => Value::Int(self.count as i64),
+            Aggregate::Sum | Aggregate::Product | Aggregate::Min | Aggregate::Max => self.value,
+            Aggregate::CollectList => Value::List(Arc::from(self.items)),
+            Aggregate::Avg => match &self.value {
+                Value::Null => Value::Null,
+                Value::Decimal(sum) => Value::Decimal(*sum / rust_decimal::Decimal::from(self.count)),
+                sum => sum.as_f64().map_or(Value::Null, |sum| Value::Float(sum / self.count as f64)),
+            },
+            Aggregate::StddevPop if self.count > 0 => Value::Float((self.squares / self.count as f64).sqrt()),
+            Aggregate::StddevSamp if self.count > 1 => {
+                Value::Float((self.squares / (self.count - 1) as f64).sqrt())
+            }
+            Aggregate::StddevPop | Aggregate::StddevSamp => Value::Null,
+        }
+    }
+}
+
+fn not_a_number(value: &Value) -> GraphError {
+    GraphError::new(
+        Code::WRONG_TYPE,
+        format!("SUM, AVG and their kin take numbers, found {} {}", value.type_name(), value.excerpt()),
+    )
+}

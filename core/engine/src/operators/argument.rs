@@ -1,0 +1,67 @@
+//! Start and Argument: where rows come from before anything is matched. `Start` is one row without
+//! columns; `Argument` is the outer rows of a correlated part, with their row numbers.
+
+use crate::batch::{Batch, Vector};
+use crate::context::{Context, Outcome};
+use crate::plan::{Input, Operator, OperatorPlan};
+use graphodrome_graph::Value;
+
+#[derive(Debug)]
+pub(crate) struct Start;
+
+impl OperatorPlan for Start {
+    fn name(&self) -> &'static str {
+        "Start"
+    }
+
+    fn details(&self) -> Vec<(&'static str, String)> {
+        vec![]
+    }
+
+    fn open(&self, _: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(StartRun { done: false })
+    }
+}
+
+struct StartRun {
+    done: bool,
+}
+
+impl Operator for StartRun {
+    fn next(&mut self, _: &mut Context) -> Outcome<Option<Batch>> {
+        Ok((!std::mem::replace(&mut self.done, true)).then(Batch::unit))
+    }
+}
+
+#[derive(Debug)]
+pub(crate) struct Argument;
+
+impl OperatorPlan for Argument {
+    fn name(&self) -> &'static str {
+        "Argument"
+    }
+
+    fn details(&self) -> Vec<(&'static str, String)> {
+        vec![("rows", "the outer rows".into())]
+    }
+
+    fn open(&self, _: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(ArgumentRun { done: false })
+    }
+}
+
+struct ArgumentRun {
+    done: bool,
+}
+
+impl Operator for ArgumentRun {
+    fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
+        if std::mem::replace(&mut self.done, true) {
+            return Ok(None);
+        }
+        let Some(mut batch) = context.arguments.last().cloned() else { return Ok(None) };
+        let rows = (0..batch.len as i64).map(Value::Int).collect();
+        batch.columns.push(Vector::Values(rows));
+        Ok((batch.len > 0).then_some(batch))
+    }
+}

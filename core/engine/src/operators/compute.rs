@@ -1,0 +1,58 @@
+//! Compute: adds columns of computed values; a bare variable is copied in its own form.
+
+use crate::batch::{Batch, Vector};
+use crate::context::{Context, Outcome};
+use crate::evaluate::{Evaluator, Row};
+use crate::expression::{Expr, Kind};
+use crate::plan::{Input, Operator, OperatorPlan};
+
+#[derive(Clone, Debug)]
+pub(crate) struct Compute {
+    pub expressions: Vec<Expr>,
+    pub shown: String,
+}
+
+impl OperatorPlan for Compute {
+    fn name(&self) -> &'static str {
+        "Compute"
+    }
+
+    fn details(&self) -> Vec<(&'static str, String)> {
+        vec![("values", self.shown.clone())]
+    }
+
+    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { expressions: self.expressions.clone(), input: inputs.remove(0) })
+    }
+}
+
+struct Run {
+    expressions: Vec<Expr>,
+    input: Input,
+}
+
+impl Operator for Run {
+    fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
+        let Some(mut batch) = self.input.next(context)? else { return Ok(None) };
+        let mut added = Vec::with_capacity(self.expressions.len());
+        for expression in &self.expressions {
+            added.push(evaluate_column(expression, &batch, context)?);
+        }
+        batch.columns.extend(added);
+        Ok(Some(batch))
+    }
+}
+
+pub(crate) fn evaluate_column(expression: &Expr, batch: &Batch, context: &mut Context) -> Outcome<Vector> {
+    if let Kind::Slot(slot) = expression.kind {
+        return Ok(batch.columns[slot].clone());
+    }
+    context.work(batch.len as u64)?;
+    let counters = &mut context.metrics[context.current].counters;
+    let mut evaluator = Evaluator { snapshot: &context.snapshot, counters };
+    let mut values = Vec::with_capacity(batch.len);
+    for row in 0..batch.len {
+        values.push(evaluator.value(expression, Row { batch, row, locals: &[] })?);
+    }
+    Ok(Vector::Values(values))
+}

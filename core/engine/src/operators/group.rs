@@ -1,0 +1,140 @@
+//! Group: one row per distinct key with its aggregates; without keys, one row in any case.
+
+use std::collections::HashMap;
+
+use graphodrome_graph::Value;
+use graphodrome_language::ast::Aggregate;
+
+use crate::batch::{BATCH_ROWS, Batch, Vector, value_bytes};
+use crate::context::{Context, Outcome, located};
+use crate::evaluate::{Evaluator, Row};
+use crate::expression::Expr;
+use crate::operators::Accumulator;
+use crate::plan::{Input, Operator, OperatorPlan};
+
+#[derive(Clone, Debug)]
+pub(crate) struct AggregateSpec {
+    pub function: Aggregate,
+    pub distinct: bool,
+    /// `None` for `COUNT(*)`.
+    pub argument: Option<Expr>,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) struct Group {
+    pub keys: Vec<Expr>,
+    /// An empty vector of the right kind per key.
+    pub key_vectors: Vec<Vector>,
+    pub aggregates: Vec<AggregateSpec>,
+    pub shown: String,
+}
+
+impl OperatorPlan for Group {
+    fn name(&self) -> &'static str {
+        "Group"
+    }
+
+    fn details(&self) -> Vec<(&'static str, String)> {
+        vec![("by", self.shown.clone())]
+    }
+
+    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { spec: self.clone(), input: inputs.remove(0), result: None, sent: 0 })
+    }
+}
+
+struct Run {
+    spec: Group,
+    input: Input,
+    result: Option<Batch>,
+    sent: usize,
+}
+
+impl Run {
+    fn group(&mut self, context: &mut Context) -> Outcome<Batch> {
+        let fresh = |spec: &Group| -> Vec<Accumulator> {
+            spec.aggregates.iter().map(|a| Accumulator::new(a.function, a.distinct)).collect()
+        };
+        let mut places: HashMap<Vec<Value>, usize> = HashMap::new();
+        let mut groups: Vec<Vec<Accumulator>> = vec![];
+        if self.spec.keys.is_empty() {
+            places.insert(vec![], 0);
+            groups.push(fresh(&self.spec));
+        }
+        while let Some(batch) = self.input.next(context)? {
+            context.work(batch.len as u64)?;
+            let mut new_bytes = 0;
+            let counters = &mut context.metrics[context.current].counters;
+            let mut evaluator = Evaluator { snapshot: &context.snapshot, counters };
+            for row in 0..batch.len {
+                let at = Row { batch: &batch, row, locals: &[] };
+                let place = if self.spec.keys.is_empty() {
+                    0
+                } else {
+                    let mut key = Vec::with_capacity(self.spec.keys.len());
+                    for expression in &self.spec.keys {
+                        key.push(evaluator.value(expression, at)?);
+                    }
+                    match places.get(&key) {
+                        Some(place) => *place,
+                        None => {
+                            new_bytes += key.iter().map(value_bytes).sum::<usize>();
+                            new_bytes += 64 + 96 * self.spec.aggregates.len();
+                            groups.push(fresh(&self.spec));
+                            places.insert(key, groups.len() - 1);
+                            groups.len() - 1
+                        }
+                    }
+                };
+                for (spec, accumulator) in self.spec.aggregates.iter().zip(&mut groups[place]) {
+                    match &spec.argument {
+                        None => accumulator.add_row(),
+                        Some(argument) => {
+                            let value = evaluator.value(argument, at)?;
+                            if spec.distinct || matches!(spec.function, Aggregate::CollectList) {
+                                new_bytes += value_bytes(&value);
+                            }
+                            accumulator.add(value).map_err(|e| located(e, argument.span))?;
+                        }
+                    }
+                }
+            }
+            context.reserve(new_bytes)?;
+        }
+        let mut keys: Vec<(Vec<Value>, usize)> = places.into_iter().collect();
+        // First come, first out.
+        keys.sort_unstable_by_key(|(_, place)| *place);
+        let mut columns = self.spec.key_vectors.clone();
+        for (key, _) in keys {
+            for (column, value) in columns.iter_mut().zip(key) {
+                column.push(value);
+            }
+        }
+        let len = groups.len();
+        let mut results: Vec<Vec<Value>> =
+            self.spec.aggregates.iter().map(|_| Vec::with_capacity(len)).collect();
+        for group in groups {
+            for (column, accumulator) in results.iter_mut().zip(group) {
+                column.push(accumulator.finish());
+            }
+        }
+        columns.extend(results.into_iter().map(Vector::Values));
+        Ok(Batch { len, columns })
+    }
+}
+
+impl Operator for Run {
+    fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
+        if self.result.is_none() {
+            self.result = Some(self.group(context)?);
+        }
+        let Some(result) = &mut self.result else { return Ok(None) };
+        if self.sent == result.len {
+            return Ok(None);
+        }
+        let end = result.len.min(self.sent + BATCH_ROWS);
+        let rows: Vec<u32> = (self.sent as u32..end as u32).collect();
+        self.sent = end;
+        Ok(Some(result.gather(&rows)))
+    }
+}

@@ -1,0 +1,68 @@
+//! Operators, one a file: what each needs, what it yields, how it is shown.
+
+mod aggregate;
+mod argument;
+mod check_exists;
+mod compute;
+mod cross_join;
+mod delete_elements;
+mod distinct;
+mod filter;
+mod follow_edges;
+mod for_each;
+mod group;
+mod hash_join;
+mod insert_elements;
+mod order;
+mod page;
+mod per_row;
+mod probe_edge;
+mod reach;
+mod return_rows;
+mod scan_nodes;
+mod search_paths;
+mod seek_key;
+mod set_properties;
+pub(crate) mod shortest_paths;
+
+pub(crate) use aggregate::Accumulator;
+pub(crate) use argument::{Argument, Start};
+pub(crate) use check_exists::CheckExists;
+pub(crate) use compute::Compute;
+pub(crate) use cross_join::CrossJoin;
+pub(crate) use delete_elements::DeleteElements;
+pub(crate) use distinct::Distinct;
+pub(crate) use filter::Filter;
+pub(crate) use follow_edges::{EdgeCheck, FollowEdges, NodeCheck};
+pub(crate) use for_each::ForEach;
+pub(crate) use group::{AggregateSpec, Group};
+pub(crate) use hash_join::HashJoin;
+pub(crate) use insert_elements::{InsertEdgeSpec, InsertElements, InsertNodeSpec};
+pub(crate) use order::{Order, SortSpec};
+pub(crate) use page::Page as PageRows;
+pub(crate) use per_row::PerRow;
+pub(crate) use probe_edge::ProbeEdge;
+pub(crate) use reach::Reach;
+pub(crate) use return_rows::ReturnRows;
+pub(crate) use scan_nodes::ScanNodes;
+pub(crate) use search_paths::SearchPaths;
+pub(crate) use seek_key::SeekKey;
+pub(crate) use set_properties::{Change, ChangeSpec, SetProperties};
+pub(crate) use shortest_paths::ShortestPaths;
+
+use crate::batch::Batch;
+use crate::context::{Context, Outcome};
+use crate::plan::Input;
+
+/// Drains an input into one batch, accounting for its memory. `None` where there is no row.
+pub(crate) fn drain(input: &mut Input, context: &mut Context) -> Outcome<Option<Batch>> {
+    let mut all: Option<Batch> = None;
+    while let Some(batch) = input.next(context)? {
+        context.reserve(batch.bytes())?;
+        match &mut all {
+            Some(all) => all.append(batch),
+            None => all = Some(batch),
+        }
+    }
+    Ok(all)
+}

@@ -1,0 +1,124 @@
+//! Reach: the ends of a repeated edge, each once, without the paths: taken where the query cannot tell
+//! the difference from enumerating them.
+
+use graphodrome_graph::Value;
+
+use crate::batch::{BATCH_ROWS, Batch};
+use crate::context::{Context, Outcome};
+use crate::operators::search_paths::search_details;
+use crate::plan::{Input, Operator, OperatorPlan};
+use crate::search::{Rows, SearchSpec, goes_both_ways, meet_in_the_middle, reach, shortest_cycle_exists};
+
+#[derive(Clone, Debug)]
+pub(crate) struct Reach {
+    pub spec: SearchSpec,
+    /// Where it may be known that a walk back over the same edge is no trail.
+    pub trails_only: bool,
+}
+
+impl OperatorPlan for Reach {
+    fn name(&self) -> &'static str {
+        "Reach"
+    }
+
+    fn details(&self) -> Vec<(&'static str, String)> {
+        let method = if self.spec.to.is_some() {
+            "whether there is a path, from both ends"
+        } else {
+            "distinct ends, breadth first"
+        };
+        search_details(&self.spec, method)
+    }
+
+    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { plan: self.clone(), input: inputs.remove(0), batch: None, row: 0, pending: vec![] })
+    }
+}
+
+struct Run {
+    plan: Reach,
+    input: Input,
+    batch: Option<Batch>,
+    row: usize,
+    /// Ends of the current row that were found but not given out yet, last first.
+    pending: Vec<u32>,
+}
+
+impl Run {
+    fn search(&self, batch: &Batch, context: &mut Context) -> Outcome<Vec<u32>> {
+        let spec = &self.plan.spec;
+        let (Some(step), Some(start)) = (&spec.step, spec.start(batch, self.row)) else { return Ok(vec![]) };
+        let Ok(target) = spec.bound_end(batch, self.row) else { return Ok(vec![]) };
+        let row = self.row;
+        context.metrics().searches += 1;
+        let both_ways = self.plan.trails_only && goes_both_ways(step);
+        if let Some(target) = target {
+            if !spec.is_target(target, batch, row, context)? {
+                return Ok(vec![]);
+            }
+            let found = if target == start && spec.min == 0 {
+                true
+            } else if target != start {
+                meet_in_the_middle(step, start, target, spec.max, spec.reversed, batch, row, context)?
+                    .is_some()
+            } else if both_ways {
+                shortest_cycle_exists(step, start, spec.max, batch, row, context)?
+            } else {
+                reach(step, start, (1, spec.max), spec.reversed, batch, row, context)?.contains(&start)
+            };
+            return Ok(if found { vec![target] } else { vec![] });
+        }
+        let mut ends = reach(step, start, (spec.min, spec.max), spec.reversed, batch, row, context)?;
+        if both_ways && spec.min > 0 {
+            // A walk to and fro led back to the start; only a cycle does so by a trail.
+            let cycle = shortest_cycle_exists(step, start, spec.max, batch, row, context)?;
+            ends.retain(|&end| end != start);
+            if cycle {
+                ends.push(start);
+            }
+        }
+        let mut kept = Vec::with_capacity(ends.len());
+        for end in ends {
+            if spec.is_target(end, batch, row, context)? {
+                kept.push(end);
+            }
+        }
+        Ok(kept)
+    }
+}
+
+impl Operator for Run {
+    fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
+        let mut found = Rows::new(0);
+        let outputs = self.plan.spec.outputs.clone();
+        loop {
+            if self.pending.is_empty() {
+                if self.batch.as_ref().is_none_or(|b| self.row >= b.len) {
+                    if found.len() > 0 {
+                        break;
+                    }
+                    self.batch = self.input.next(context)?;
+                    self.row = 0;
+                    if self.batch.is_none() {
+                        return Ok(None);
+                    }
+                }
+                let Some(batch) = &self.batch else { return Ok(None) };
+                self.pending = self.search(batch, context)?;
+                self.pending.reverse();
+                self.row += 1;
+            }
+            while found.len() < BATCH_ROWS {
+                let Some(end) = self.pending.pop() else { break };
+                found.rows.push(self.row as u32 - 1);
+                found.ends.push(end);
+                found.paths.push(Value::Null);
+            }
+            if found.len() >= BATCH_ROWS {
+                break;
+            }
+        }
+        let Some(batch) = &self.batch else { return Ok(None) };
+        Ok(Some(found.into_batch(batch, self.plan.spec.to.is_none(), &outputs)))
+    }
+}

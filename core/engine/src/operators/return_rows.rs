@@ -1,0 +1,43 @@
+//! ReturnRows: the columns of the result, in order. Without columns (FINISH, or a change without a
+//! result) it drains its input.
+
+use crate::batch::Batch;
+use crate::context::{Context, Outcome};
+use crate::plan::{Input, Operator, OperatorPlan};
+
+#[derive(Clone, Debug)]
+pub(crate) struct ReturnRows {
+    pub slots: Option<Vec<usize>>,
+    pub shown: String,
+}
+
+impl OperatorPlan for ReturnRows {
+    fn name(&self) -> &'static str {
+        "ReturnRows"
+    }
+
+    fn details(&self) -> Vec<(&'static str, String)> {
+        vec![("columns", self.shown.clone())]
+    }
+
+    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { slots: self.slots.clone(), input: inputs.remove(0) })
+    }
+}
+
+struct Run {
+    slots: Option<Vec<usize>>,
+    input: Input,
+}
+
+impl Operator for Run {
+    fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
+        let Some(slots) = &self.slots else {
+            while self.input.next(context)?.is_some() {}
+            return Ok(None);
+        };
+        let Some(batch) = self.input.next(context)? else { return Ok(None) };
+        let columns = slots.iter().map(|&slot| batch.columns[slot].clone()).collect();
+        Ok(Some(Batch { len: batch.len, columns }))
+    }
+}

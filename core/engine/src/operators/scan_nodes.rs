@@ -1,0 +1,97 @@
+//! ScanNodes: every node that a label expression takes and that passes the conditions. A leaf.
+
+use std::ops::Range;
+
+use graphodrome_graph::{Dense, NodeTest, Value};
+
+use crate::batch::{BATCH_ROWS, Batch, Vector};
+use crate::context::{Context, Outcome};
+use crate::evaluate::{Row, holds};
+use crate::expression::Expr;
+use crate::plan::{Input, Operator, OperatorPlan};
+
+#[derive(Debug)]
+pub(crate) struct ScanNodes {
+    pub pattern: String,
+    pub test: NodeTest,
+    /// On the node in slot 0.
+    pub conditions: Vec<Expr>,
+    pub shown_conditions: Vec<String>,
+}
+
+impl OperatorPlan for ScanNodes {
+    fn name(&self) -> &'static str {
+        "ScanNodes"
+    }
+
+    fn details(&self) -> Vec<(&'static str, String)> {
+        let mut details = vec![("pattern", self.pattern.clone())];
+        if !self.shown_conditions.is_empty() {
+            details.push(("where", format!("where {}", self.shown_conditions.join(" AND "))));
+        }
+        details
+    }
+
+    fn open(&self, _: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run {
+            test: self.test.clone(),
+            conditions: self.conditions.clone(),
+            ranges: None,
+            added: vec![],
+        })
+    }
+}
+
+struct Run {
+    test: NodeTest,
+    conditions: Vec<Expr>,
+    ranges: Option<Vec<Range<Dense>>>,
+    added: Vec<Dense>,
+}
+
+impl Operator for Run {
+    fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
+        if self.ranges.is_none() {
+            let mut ranges = context.snapshot.base_ranges(&self.test);
+            ranges.reverse();
+            self.ranges = Some(ranges);
+            self.added = context.snapshot.overlay_nodes(&self.test);
+            self.added.reverse();
+        }
+        let mut found = Vec::with_capacity(BATCH_ROWS);
+        let unit = Batch::default();
+        while found.len() < BATCH_ROWS {
+            let range = self.ranges.as_mut().and_then(|r| r.last_mut());
+            let node = match range {
+                Some(range) => match range.next() {
+                    Some(node) if context.snapshot.node_is_base(node) => node,
+                    Some(_) => continue,
+                    None => {
+                        self.ranges.as_mut().map(Vec::pop);
+                        continue;
+                    }
+                },
+                None => match self.added.pop() {
+                    Some(node) => node,
+                    None => break,
+                },
+            };
+            context.work(1)?;
+            let locals = [Value::Node(node)];
+            let row = Row { batch: &unit, row: 0, locals: &locals };
+            let counters = &mut context.metrics[context.current].counters;
+            let mut passes = true;
+            for condition in &self.conditions {
+                if !holds(condition, row, &context.snapshot, counters)? {
+                    passes = false;
+                    break;
+                }
+            }
+            if passes {
+                found.push(node);
+            }
+        }
+        let len = found.len();
+        Ok((len > 0).then(|| Batch { len, columns: vec![Vector::Nodes(found)] }))
+    }
+}

@@ -1,0 +1,144 @@
+//! SearchPaths: every path of a quantified part of a pattern, one row each.
+
+use graphodrome_graph::{PathValue, Value};
+use graphodrome_language::ast::PathMode;
+use std::sync::Arc;
+
+use crate::batch::{BATCH_ROWS, Batch};
+use crate::context::{Context, Outcome};
+use crate::plan::{Input, Operator, OperatorPlan};
+use crate::search::{Enumerator, Rows, SearchSpec};
+
+#[derive(Clone, Debug)]
+pub(crate) struct SearchPaths {
+    pub spec: SearchSpec,
+}
+
+pub(crate) fn bounds(min: u32, max: Option<u32>) -> String {
+    match max {
+        Some(max) if max == min => format!("{min} hops"),
+        Some(max) => format!("{min} to {max} hops"),
+        None => format!("{min} or more hops"),
+    }
+}
+
+pub(crate) fn mode_name(mode: PathMode) -> &'static str {
+    match mode {
+        PathMode::Walk => "walks",
+        PathMode::Trail => "trails",
+        PathMode::Simple => "simple paths",
+        PathMode::Acyclic => "acyclic paths",
+    }
+}
+
+pub(crate) fn search_details(spec: &SearchSpec, method: &str) -> Vec<(&'static str, String)> {
+    let mut details = vec![("pattern", spec.pattern.clone()), ("method", method.to_string())];
+    if spec.step.is_some() {
+        details.push(("bounds", bounds(spec.min, spec.max)));
+    }
+    if spec.reversed {
+        details.push(("side", "from its right end".into()));
+    }
+    details
+}
+
+impl OperatorPlan for SearchPaths {
+    fn name(&self) -> &'static str {
+        "SearchPaths"
+    }
+
+    fn details(&self) -> Vec<(&'static str, String)> {
+        let ends = if self.spec.to.is_some() { ", both ends bound" } else { "" };
+        search_details(&self.spec, &format!("all {}, depth first{ends}", mode_name(self.spec.mode)))
+    }
+
+    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        let spec = self.spec.clone();
+        let enumerator = Enumerator::new(spec.program.clone(), spec.mode, spec.different_from.clone());
+        Box::new(Run { spec, enumerator, input: inputs.remove(0), batch: None, row: 0, running: false })
+    }
+}
+
+struct Run {
+    spec: SearchSpec,
+    enumerator: Enumerator,
+    input: Input,
+    batch: Option<Batch>,
+    row: usize,
+    /// The enumerator is in the middle of `row`.
+    running: bool,
+}
+
+impl Operator for Run {
+    fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
+        let mut found = Rows::new(self.spec.outputs.len());
+        loop {
+            if self.batch.as_ref().is_none_or(|b| self.row >= b.len) {
+                if found.len() > 0 {
+                    break;
+                }
+                self.batch = self.input.next(context)?;
+                self.row = 0;
+                if self.batch.is_none() {
+                    return Ok(None);
+                }
+            }
+            let Some(batch) = &self.batch else { return Ok(None) };
+            let (start, Ok(target)) =
+                (self.spec.start(batch, self.row), self.spec.bound_end(batch, self.row))
+            else {
+                self.row += 1;
+                continue;
+            };
+            let Some(start) = start else {
+                self.row += 1;
+                continue;
+            };
+            if !self.running {
+                self.enumerator.start(start);
+                self.running = true;
+                context.metrics().searches += 1;
+            }
+            while found.len() < BATCH_ROWS {
+                let Some(end) = self.enumerator.next(batch, self.row, context)? else {
+                    self.running = false;
+                    self.row += 1;
+                    break;
+                };
+                if target.is_some_and(|t| t != end) || !self.spec.is_target(end, batch, self.row, context)? {
+                    continue;
+                }
+                push_path(
+                    &mut found,
+                    &self.spec,
+                    (self.row, end),
+                    self.enumerator.nodes.clone(),
+                    self.enumerator.edges.clone(),
+                    &self.enumerator.events,
+                );
+            }
+            if found.len() >= BATCH_ROWS {
+                break;
+            }
+        }
+        let Some(batch) = &self.batch else { return Ok(None) };
+        Ok(Some(found.into_batch(batch, self.spec.to.is_none(), &self.spec.outputs)))
+    }
+}
+
+/// Adds one path to the rows, turned round where the pattern was walked from its right end.
+pub(crate) fn push_path(
+    rows: &mut Rows, spec: &SearchSpec, (row, end): (usize, u32), mut nodes: Vec<u32>, mut edges: Vec<u32>,
+    events: &[(usize, Value)],
+) {
+    rows.rows.push(row as u32);
+    rows.ends.push(end);
+    for (values, output) in rows.variables.iter_mut().zip(&spec.outputs) {
+        values.push(output.value(events, spec.reversed));
+    }
+    if spec.reversed {
+        nodes.reverse();
+        edges.reverse();
+    }
+    rows.paths.push(Value::Path(Arc::new(PathValue { nodes, edges })));
+}

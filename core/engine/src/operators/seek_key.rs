@@ -1,0 +1,85 @@
+//! SeekKey: for each row the node with the key values given, found in the key's index.
+
+use graphodrome_graph::{NodeTest, Value};
+
+use crate::batch::{Batch, Vector};
+use crate::context::{Context, Outcome};
+use crate::evaluate::{Evaluator, Row, holds};
+use crate::expression::Expr;
+use crate::plan::{Input, Operator, OperatorPlan};
+
+#[derive(Clone, Debug)]
+pub(crate) struct SeekKey {
+    pub pattern: String,
+    pub key_name: String,
+    pub key: usize,
+    /// One per property of the key, on the input row.
+    pub values: Vec<Expr>,
+    pub test: NodeTest,
+    /// On the input row with the node in the next slot.
+    pub conditions: Vec<Expr>,
+    pub shown_conditions: Vec<String>,
+}
+
+impl OperatorPlan for SeekKey {
+    fn name(&self) -> &'static str {
+        "SeekKey"
+    }
+
+    fn details(&self) -> Vec<(&'static str, String)> {
+        let mut details =
+            vec![("pattern", self.pattern.clone()), ("index", format!("by key {}", self.key_name))];
+        if !self.shown_conditions.is_empty() {
+            details.push(("where", format!("where {}", self.shown_conditions.join(" AND "))));
+        }
+        details
+    }
+
+    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { spec: self.clone(), input: inputs.remove(0) })
+    }
+}
+
+struct Run {
+    spec: SeekKey,
+    input: Input,
+}
+
+impl Operator for Run {
+    fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
+        while let Some(batch) = self.input.next(context)? {
+            let mut rows = vec![];
+            let mut nodes = vec![];
+            for row in 0..batch.len {
+                context.work(1)?;
+                let at = Row { batch: &batch, row, locals: &[] };
+                let counters = &mut context.metrics[context.current].counters;
+                let mut values = Vec::with_capacity(self.spec.values.len());
+                for value in &self.spec.values {
+                    values.push(Evaluator { snapshot: &context.snapshot, counters }.value(value, at)?);
+                }
+                counters.index_probes += 1;
+                let Some(node) = context.snapshot.seek(self.spec.key, &values) else { continue };
+                if !context.snapshot.node_passes(node, &self.spec.test) {
+                    continue;
+                }
+                let locals = [Value::Node(node)];
+                let at = Row { locals: &locals, ..at };
+                let mut passes = true;
+                for condition in &self.spec.conditions {
+                    passes = passes && holds(condition, at, &context.snapshot, counters)?;
+                }
+                if passes {
+                    rows.push(row as u32);
+                    nodes.push(node);
+                }
+            }
+            if !rows.is_empty() {
+                let mut out = batch.gather(&rows);
+                out.columns.push(Vector::Nodes(nodes));
+                return Ok(Some(out));
+            }
+        }
+        Ok(None)
+    }
+}

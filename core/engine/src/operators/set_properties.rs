@@ -1,0 +1,167 @@
+//! SetProperties and RemoveProperties: changes of properties and labels for every row. All values are
+//! computed before anything is changed.
+
+use std::sync::Arc;
+
+use graphodrome_graph::{Value, label_set};
+use graphodrome_language::{Diagnostic, Span};
+
+use crate::batch::Batch;
+use crate::context::{Context, Outcome, located};
+use crate::evaluate::{Evaluator, Row};
+use crate::expression::Expr;
+use crate::operators::drain;
+use crate::plan::{Input, Operator, OperatorPlan};
+
+#[derive(Clone, Debug)]
+pub(crate) enum Change {
+    Set(Arc<str>, Expr),
+    /// Replaces all properties.
+    SetAll(Vec<(Arc<str>, Expr)>),
+    AddLabel(Arc<str>),
+    Remove(Arc<str>),
+    RemoveLabel(Arc<str>),
+}
+
+#[derive(Clone, Debug)]
+pub(crate) struct ChangeSpec {
+    pub slot: usize,
+    pub name: Arc<str>,
+    pub change: Change,
+    pub span: Span,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) struct SetProperties {
+    pub changes: Vec<ChangeSpec>,
+    pub removes: bool,
+    pub span: Span,
+}
+
+impl OperatorPlan for SetProperties {
+    fn name(&self) -> &'static str {
+        if self.removes { "RemoveProperties" } else { "SetProperties" }
+    }
+
+    fn details(&self) -> Vec<(&'static str, String)> {
+        let shown: Vec<String> = self
+            .changes
+            .iter()
+            .map(|c| match &c.change {
+                Change::Set(p, _) | Change::Remove(p) => format!("{}.{p}", c.name),
+                Change::SetAll(_) => format!("{} = {{...}}", c.name),
+                Change::AddLabel(l) | Change::RemoveLabel(l) => format!("{}:{l}", c.name),
+            })
+            .collect();
+        vec![("changes", shown.join(", "))]
+    }
+
+    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { spec: self.clone(), input: inputs.remove(0), done: false })
+    }
+}
+
+struct Run {
+    spec: SetProperties,
+    input: Input,
+    done: bool,
+}
+
+/// A change with its value: what to do to one element.
+enum Ready {
+    Set(Arc<str>, Value),
+    SetAll(Vec<(Arc<str>, Value)>),
+    AddLabel(Arc<str>),
+    RemoveLabel(Arc<str>),
+}
+
+impl Operator for Run {
+    fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
+        if std::mem::replace(&mut self.done, true) {
+            return Ok(None);
+        }
+        let Some(batch) = drain(&mut self.input, context)? else { return Ok(None) };
+        let mut ready: Vec<(Value, Ready, &ChangeSpec)> = vec![];
+        for row in 0..batch.len {
+            context.work(1)?;
+            for spec in &self.spec.changes {
+                let element = batch.columns[spec.slot].get(row);
+                if element.is_null() {
+                    continue;
+                }
+                let counters = &mut context.metrics[context.current].counters;
+                let mut evaluator = Evaluator { snapshot: &context.snapshot, counters };
+                let at = Row { batch: &batch, row, locals: &[] };
+                let change = match &spec.change {
+                    Change::Set(name, e) => Ready::Set(name.clone(), evaluator.value(e, at)?),
+                    Change::Remove(name) => Ready::Set(name.clone(), Value::Null),
+                    Change::SetAll(pairs) => Ready::SetAll(
+                        pairs
+                            .iter()
+                            .map(|(name, e)| Ok((name.clone(), evaluator.value(e, at)?)))
+                            .collect::<Outcome<_>>()?,
+                    ),
+                    Change::AddLabel(label) => Ready::AddLabel(label.clone()),
+                    Change::RemoveLabel(label) => Ready::RemoveLabel(label.clone()),
+                };
+                ready.push((element, change, spec));
+            }
+        }
+        for (element, change, spec) in ready {
+            context.work(1)?;
+            apply(element, change, spec, context)?;
+        }
+        context.settle(self.spec.span)?;
+        Ok((batch.len > 0).then_some(batch))
+    }
+}
+
+fn apply(element: Value, change: Ready, spec: &ChangeSpec, context: &mut Context) -> Outcome<()> {
+    let current = context.transaction().snapshot().clone();
+    let (labels, properties) = match element {
+        Value::Node(n) if current.node_exists(n) => (current.node_labels(n), current.node_properties(n)),
+        Value::Edge(e) if current.edge_exists(e) => (current.edge_labels(e), current.edge_properties(e)),
+        Value::Node(_) | Value::Edge(_) => {
+            return Err(Diagnostic::error(
+                graphodrome_graph::Code::DATA,
+                spec.span,
+                format!("{} has been deleted", spec.name),
+            ));
+        }
+        other => {
+            return Err(Diagnostic::error(
+                graphodrome_graph::Code::WRONG_TYPE,
+                spec.span,
+                format!("{} must be a node or an edge, found {}", spec.name, other.type_name()),
+            ));
+        }
+    };
+    let mut properties: Vec<(Arc<str>, Value)> = properties.to_vec();
+    let mut labels = labels;
+    match change {
+        Ready::Set(name, value) => {
+            properties.retain(|(n, _)| *n != name);
+            properties.push((name, value));
+            context.changed.properties_set += 1;
+        }
+        Ready::SetAll(pairs) => {
+            context.changed.properties_set += pairs.len() as u64;
+            properties = pairs;
+        }
+        Ready::AddLabel(label) => {
+            labels = label_set(labels.iter().cloned().chain([label]));
+            context.changed.labels_changed += 1;
+        }
+        Ready::RemoveLabel(label) => {
+            labels = label_set(labels.iter().filter(|l| **l != label).cloned());
+            context.changed.labels_changed += 1;
+        }
+    }
+    let transaction = context.transaction();
+    match element {
+        Value::Node(n) => transaction.change_node(n, labels, properties),
+        Value::Edge(e) => transaction.change_edge(e, labels, properties),
+        _ => Ok(()),
+    }
+    .map_err(|e| located(e, spec.span))
+}

@@ -1,0 +1,184 @@
+//! ShortestPaths: for each pair of ends the shortest paths a search prefix asks for.
+
+use std::ops::ControlFlow;
+
+use graphodrome_language::ast::PathMode;
+
+use crate::batch::Batch;
+use crate::context::{Context, Outcome};
+use crate::expression::Expr;
+use crate::operators::search_paths::{mode_name, push_path, search_details};
+use crate::plan::{Input, Operator, OperatorPlan};
+use crate::search::{
+    Found, Quota, Rows, SearchSpec, Weight, breadth_first, meet_in_the_middle, product_search,
+};
+
+#[derive(Clone, Debug)]
+pub(crate) struct ShortestPaths {
+    pub spec: SearchSpec,
+    pub quota: Quota,
+    /// The weight of an edge, and which of the program's variables the edge is.
+    pub weight: Option<(Expr, usize)>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Method {
+    BothEnds,
+    OneEnd,
+    CheapestFirst,
+}
+
+impl ShortestPaths {
+    /// One repeated edge with at most one hop required can be searched with plain visited sets: its
+    /// shortest walks are trails and, but for a closed one, acyclic.
+    pub fn method(&self) -> Method {
+        let plain = self.spec.step.is_some()
+            && self.spec.min <= 1
+            && self.quota == Quota::First(1)
+            && self.weight.is_none()
+            && matches!(self.spec.mode, PathMode::Walk);
+        match (plain, self.spec.to) {
+            (true, Some(_)) => Method::BothEnds,
+            (true, None) => Method::OneEnd,
+            (false, _) => Method::CheapestFirst,
+        }
+    }
+}
+
+impl OperatorPlan for ShortestPaths {
+    fn name(&self) -> &'static str {
+        "ShortestPaths"
+    }
+
+    fn details(&self) -> Vec<(&'static str, String)> {
+        let how = match self.method() {
+            Method::BothEnds => "breadth first from both ends",
+            Method::OneEnd => "breadth first from one end",
+            Method::CheapestFirst if self.weight.is_some() => "least sum first",
+            Method::CheapestFirst => "fewest hops first",
+        };
+        let wanted = match self.quota {
+            Quota::First(1) => "any shortest".to_string(),
+            Quota::First(k) => format!("the {k} shortest"),
+            Quota::AllShortest => "all shortest".to_string(),
+        };
+        let mode = if self.spec.mode == PathMode::Walk {
+            String::new()
+        } else {
+            format!(" of {}", mode_name(self.spec.mode))
+        };
+        search_details(&self.spec, &format!("{wanted}{mode}, {how}"))
+    }
+
+    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { plan: self.clone(), input: inputs.remove(0) })
+    }
+}
+
+struct Run {
+    plan: ShortestPaths,
+    input: Input,
+}
+
+impl Run {
+    fn search(&self, batch: &Batch, row: usize, found: &mut Rows, context: &mut Context) -> Outcome<()> {
+        let spec = &self.plan.spec;
+        let Some(start) = spec.start(batch, row) else { return Ok(()) };
+        let Ok(target) = spec.bound_end(batch, row) else { return Ok(()) };
+        if let Some(target) = target
+            && !spec.is_target(target, batch, row, context)?
+        {
+            return Ok(());
+        }
+        context.metrics().searches += 1;
+        match (self.plan.method(), &spec.step) {
+            (Method::BothEnds | Method::OneEnd, Some(step)) => {
+                // What is bound is read in the order the pattern is written.
+                let written = SearchSpec { reversed: false, ..spec.clone() };
+                let push = |path: Found, rows: &mut Rows| {
+                    let end = path.nodes.last().copied().unwrap_or(start);
+                    let (mut nodes, mut edges) = (path.nodes, path.edges);
+                    if spec.reversed {
+                        nodes.reverse();
+                        edges.reverse();
+                    }
+                    let events = step.events(&nodes, &edges);
+                    push_path(rows, &written, (row, end), nodes, edges, &events);
+                };
+                match target {
+                    Some(target) if target != start => {
+                        let path = meet_in_the_middle(
+                            step,
+                            start,
+                            target,
+                            spec.max,
+                            spec.reversed,
+                            batch,
+                            row,
+                            context,
+                        )?;
+                        if let Some(path) = path {
+                            push(path, found);
+                        }
+                    }
+                    target => {
+                        let bounds = (spec.min, spec.max);
+                        breadth_first(
+                            step,
+                            start,
+                            bounds,
+                            spec.reversed,
+                            batch,
+                            row,
+                            context,
+                            &mut |path, context| {
+                                let end = path.nodes.last().copied().unwrap_or(start);
+                                if target.is_some_and(|t| t != end)
+                                    || !spec.is_target(end, batch, row, context)?
+                                {
+                                    return Ok(ControlFlow::Continue(()));
+                                }
+                                push(path, found);
+                                Ok(if target.is_some() {
+                                    ControlFlow::Break(())
+                                } else {
+                                    ControlFlow::Continue(())
+                                })
+                            },
+                        )?;
+                    }
+                }
+            }
+            _ => {
+                let weight =
+                    self.plan.weight.as_ref().map(|(expression, local)| Weight { expression, local: *local });
+                let results =
+                    product_search(spec, self.plan.quota, weight, start, target, batch, row, context)?;
+                for path in results {
+                    let end = path.nodes.last().copied().unwrap_or(start);
+                    push_path(found, spec, (row, end), path.nodes, path.edges, &path.events);
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+impl Operator for Run {
+    fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
+        while let Some(batch) = self.input.next(context)? {
+            let mut found = Rows::new(self.plan.spec.outputs.len());
+            for row in 0..batch.len {
+                self.search(&batch, row, &mut found, context)?;
+            }
+            if found.len() > 0 {
+                return Ok(Some(found.into_batch(
+                    &batch,
+                    self.plan.spec.to.is_none(),
+                    &self.plan.spec.outputs,
+                )));
+            }
+        }
+        Ok(None)
+    }
+}

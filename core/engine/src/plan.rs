@@ -1,0 +1,147 @@
+//! Plans: a tree of operators, each knowing what it needs, what it yields and how it is shown.
+
+use std::fmt::Debug;
+use std::sync::Arc;
+use std::time::Instant;
+
+use graphodrome_language::VariableKind;
+use serde::{Deserialize, Serialize};
+
+use crate::batch::Batch;
+use crate::context::{Context, Outcome};
+use crate::profile::{Estimate, PlanTree};
+
+#[derive(Clone, Debug)]
+pub(crate) struct Variable {
+    pub name: Arc<str>,
+    pub kind: VariableKind,
+}
+
+/// The columns of an operator's batches. Names that begin with `#` are the planner's own.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Schema {
+    pub variables: Vec<Variable>,
+}
+
+impl Schema {
+    pub fn slot(&self, name: &str) -> Option<usize> {
+        self.variables.iter().rposition(|v| *v.name == *name)
+    }
+
+    pub fn push(&mut self, name: impl Into<Arc<str>>, kind: VariableKind) -> usize {
+        self.variables.push(Variable { name: name.into(), kind });
+        self.variables.len() - 1
+    }
+
+    pub fn rename(&mut self, slot: usize, name: &str) {
+        self.variables[slot].name = name.into();
+    }
+
+    pub fn len(&self) -> usize {
+        self.variables.len()
+    }
+
+    /// Variables a user named.
+    pub fn visible(&self) -> impl Iterator<Item = (usize, &Variable)> {
+        self.variables.iter().enumerate().filter(|(_, v)| !v.name.starts_with('#'))
+    }
+}
+
+/// A column of a result.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct ColumnInfo {
+    pub name: String,
+    pub kind: ColumnKind,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum ColumnKind {
+    Node,
+    Edge,
+    Path,
+    Value,
+}
+
+/// A running operator.
+pub(crate) trait Operator: Send {
+    /// The next batch, never an empty one; `None` at the end.
+    fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>>;
+}
+
+pub(crate) type Input = Box<dyn Operator>;
+
+/// An operator as planned.
+pub(crate) trait OperatorPlan: Debug + Send + Sync {
+    fn name(&self) -> &'static str;
+    /// What it works on, as (stable key, text).
+    fn details(&self) -> Vec<(&'static str, String)>;
+    fn open(&self, inputs: Vec<Input>) -> Box<dyn Operator>;
+    /// A correlated part that it runs by itself.
+    fn correlated(&self) -> Option<&Arc<PlanNode>> {
+        None
+    }
+}
+
+#[derive(Debug)]
+pub(crate) struct PlanNode {
+    /// Index of its metrics.
+    pub id: usize,
+    pub plan: Box<dyn OperatorPlan>,
+    pub inputs: Vec<PlanNode>,
+    pub schema: Schema,
+    pub estimate: Estimate,
+    /// Ways not taken, with their estimated costs.
+    pub rejected: Vec<String>,
+}
+
+impl PlanNode {
+    pub fn open(&self) -> Box<dyn Operator> {
+        let inputs = self.inputs.iter().map(|input| input.open()).collect();
+        Box::new(Metered { id: self.id, inner: self.plan.open(inputs) })
+    }
+
+    /// The plan as data; with the metrics of a run where there was one.
+    pub fn tree(&self, metrics: Option<&[crate::Metrics]>) -> PlanTree {
+        let mut children: Vec<PlanTree> = self.inputs.iter().map(|i| i.tree(metrics)).collect();
+        if let Some(inner) = self.plan.correlated() {
+            children.push(inner.tree(metrics));
+        }
+        PlanTree::new(self, metrics.map(|all| &all[self.id]), children)
+    }
+
+    pub fn operator_count(&self) -> usize {
+        let own = (self.id + 1).max(self.inputs.iter().map(PlanNode::operator_count).max().unwrap_or(0));
+        own.max(self.plan.correlated().map_or(0, |inner| inner.operator_count()))
+    }
+}
+
+/// Counts rows, batches and time around an operator: two clock readings a batch.
+struct Metered {
+    id: usize,
+    inner: Box<dyn Operator>,
+}
+
+impl Operator for Metered {
+    fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
+        context.check()?;
+        let caller = std::mem::replace(&mut context.current, self.id);
+        let started = Instant::now();
+        let result = self.inner.next(context);
+        let metrics = &mut context.metrics[self.id];
+        metrics.total += started.elapsed();
+        let rows = match &result {
+            Ok(Some(batch)) => {
+                metrics.batches += 1;
+                metrics.rows_out += batch.len as u64;
+                batch.len as u64
+            }
+            _ => 0,
+        };
+        context.current = caller;
+        if caller != self.id {
+            context.metrics[caller].rows_in += rows;
+        }
+        result
+    }
+}

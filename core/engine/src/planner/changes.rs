@@ -1,0 +1,156 @@
+//! INSERT, SET, REMOVE and DELETE.
+
+use std::sync::Arc;
+
+use graphodrome_graph::{Direction, label_set};
+use graphodrome_language::ast::*;
+use graphodrome_language::{Diagnostic, Span, VariableKind};
+
+use crate::context::Outcome;
+use crate::expression::Expr;
+use crate::operators::{
+    Change, ChangeSpec, DeleteElements, InsertEdgeSpec, InsertElements, InsertNodeSpec, SetProperties,
+};
+use crate::plan::{PlanNode, Schema};
+use crate::planner::Planner;
+
+impl Planner<'_> {
+    fn pairs(&self, pairs: &[(Name, Expression)], schema: &Schema) -> Outcome<Vec<(Arc<str>, Expr)>> {
+        let mut compiled: Vec<(Arc<str>, Expr)> = vec![];
+        for (name, value) in pairs {
+            if compiled.iter().any(|(n, _)| *n == name.text) {
+                return Err(Diagnostic::syntax(name.span, format!("property {} is given twice", name.text)));
+            }
+            compiled.push((name.text.clone(), self.compile(value, schema)?));
+        }
+        Ok(compiled)
+    }
+
+    pub(super) fn insert(&mut self, input: PlanNode, paths: &[InsertPath], span: Span) -> Outcome<PlanNode> {
+        let mut schema = input.schema.clone();
+        let (mut nodes, mut edges) = (vec![], vec![]);
+        // Nodes first: slots of all nodes must be known before the edges.
+        let mut path_ends: Vec<Vec<usize>> = vec![];
+        for path in paths {
+            let mut slots = vec![];
+            for element in std::iter::once(&path.first).chain(path.steps.iter().map(|(_, n)| n)) {
+                let known = element.variable.as_ref().and_then(|n| schema.slot(&n.text));
+                slots.push(match known {
+                    Some(slot) => slot,
+                    None => {
+                        nodes.push(InsertNodeSpec {
+                            labels: label_set(element.labels.iter().map(|l| l.text.clone())),
+                            properties: self.pairs(&element.properties, &input.schema)?,
+                            span: element.span,
+                        });
+                        let name = match &element.variable {
+                            Some(name) => name.text.clone(),
+                            None => self.hidden("node"),
+                        };
+                        schema.push(name, VariableKind::Node)
+                    }
+                });
+            }
+            path_ends.push(slots);
+        }
+        let with_nodes = schema.clone();
+        for (path, slots) in paths.iter().zip(&path_ends) {
+            for (i, (edge, _)) in path.steps.iter().enumerate() {
+                let (mut source, mut target) = (slots[i], slots[i + 1]);
+                if edge.direction == Direction::In {
+                    std::mem::swap(&mut source, &mut target);
+                }
+                edges.push(InsertEdgeSpec {
+                    labels: label_set(edge.element.labels.iter().map(|l| l.text.clone())),
+                    properties: self.pairs(&edge.element.properties, &with_nodes)?,
+                    directed: edge.direction != Direction::Undirected,
+                    source,
+                    target,
+                    span: edge.element.span,
+                });
+                let name = match &edge.element.variable {
+                    Some(name) => name.text.clone(),
+                    None => self.hidden("edge"),
+                };
+                schema.push(name, VariableKind::Edge);
+            }
+        }
+        let estimate = input.estimate.clone();
+        Ok(self.node(InsertElements { nodes, edges, span }, vec![input], schema, estimate))
+    }
+
+    fn target(&self, variable: &Name, schema: &Schema) -> Outcome<usize> {
+        schema.slot(&variable.text).ok_or_else(|| {
+            Diagnostic::unknown(variable.span, format!("there is no variable {} here", variable.text))
+        })
+    }
+
+    pub(super) fn set(&mut self, input: PlanNode, items: &[SetItem], span: Span) -> Outcome<PlanNode> {
+        let mut changes = vec![];
+        for item in items {
+            let (variable, change, span) = match item {
+                SetItem::Property { variable, property, value } => {
+                    let change = Change::Set(property.text.clone(), self.compile(value, &input.schema)?);
+                    (variable, change, variable.span.to(value.span))
+                }
+                SetItem::All { variable, properties } => {
+                    (variable, Change::SetAll(self.pairs(properties, &input.schema)?), variable.span)
+                }
+                SetItem::Label { variable, label } => {
+                    (variable, Change::AddLabel(label.text.clone()), variable.span.to(label.span))
+                }
+            };
+            let slot = self.target(variable, &input.schema)?;
+            changes.push(ChangeSpec { slot, name: variable.text.clone(), change, span });
+        }
+        self.change(input, changes, false, span)
+    }
+
+    pub(super) fn remove(&mut self, input: PlanNode, items: &[RemoveItem], span: Span) -> Outcome<PlanNode> {
+        let mut changes = vec![];
+        for item in items {
+            let (variable, change, end) = match item {
+                RemoveItem::Property { variable, property } => {
+                    (variable, Change::Remove(property.text.clone()), property.span)
+                }
+                RemoveItem::Label { variable, label } => {
+                    (variable, Change::RemoveLabel(label.text.clone()), label.span)
+                }
+            };
+            let slot = self.target(variable, &input.schema)?;
+            changes.push(ChangeSpec {
+                slot,
+                name: variable.text.clone(),
+                change,
+                span: variable.span.to(end),
+            });
+        }
+        self.change(input, changes, true, span)
+    }
+
+    fn change(
+        &mut self, input: PlanNode, changes: Vec<ChangeSpec>, removes: bool, span: Span,
+    ) -> Outcome<PlanNode> {
+        let schema = input.schema.clone();
+        let estimate = input.estimate.clone();
+        Ok(self.node(SetProperties { changes, removes, span }, vec![input], schema, estimate))
+    }
+
+    pub(super) fn delete(
+        &mut self, input: PlanNode, detach: bool, targets: &[Expression], span: Span,
+    ) -> Outcome<PlanNode> {
+        let mut compiled = vec![];
+        for target in targets {
+            compiled.push(self.compile(target, &input.schema)?);
+        }
+        let shown = targets.iter().map(|t| self.shown(t)).collect::<Vec<_>>().join(", ");
+        let schema = input.schema.clone();
+        let estimate = input.estimate.clone();
+        Ok(self.node(
+            DeleteElements { targets: compiled, detach, span, shown },
+            vec![input],
+            schema,
+            estimate,
+        ))
+    }
+}

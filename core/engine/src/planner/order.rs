@@ -1,0 +1,705 @@
+//! Putting a pattern in order: where to start, which step next, which operator for each. The start is
+//! chosen by playing each one through with estimates; from there on the step that multiplies the rows
+//! least comes first.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use graphodrome_graph::{Element, LabelExpression};
+use graphodrome_language::ast::*;
+use graphodrome_language::{Diagnostic, VariableKind, expression_variables};
+
+use crate::context::Outcome;
+use crate::expression::{Expr, Kind, Piece};
+use crate::operators::*;
+use crate::plan::{PlanNode, Schema};
+use crate::planner::pattern::{PathPiece, PatternGraph, PatternStep, SearchStep, StepKind, show_node};
+use crate::planner::program::reversed;
+use crate::planner::{Planner, Use};
+use crate::profile::Estimate;
+use crate::search::{Memory, OutputVariable, Quota, SearchSpec};
+
+/// How a node is found where a pattern begins.
+enum Start {
+    /// Key index, with the condition for each of its properties.
+    Seek(usize, Vec<usize>),
+    Scan,
+}
+
+struct Builder<'g> {
+    graph: &'g mut PatternGraph,
+    usage: &'g Use,
+    /// Steps planned already.
+    done: Vec<bool>,
+}
+
+impl Planner<'_> {
+    pub(super) fn graph_pattern(
+        &mut self, input: PlanNode, pattern: &GraphPattern, usage: Use,
+    ) -> Outcome<PlanNode> {
+        let mut graph = self.pattern_graph(pattern)?;
+        // Nodes that are bound already keep their labels as conditions.
+        for i in 0..graph.nodes.len() {
+            let node = graph.nodes[i].clone();
+            if input.schema.slot(&node.name).is_some()
+                && let Some(labels) = node.labels
+            {
+                graph.add_condition(is_labeled(&node.name, labels));
+                graph.nodes[i].labels = None;
+            }
+        }
+        // Edges that are bound already are compared with new ones.
+        for i in 0..graph.steps.len() {
+            if let StepKind::Edge { name, .. } = &graph.steps[i].kind
+                && input.schema.slot(name).is_some()
+            {
+                let new = self.hidden("edge");
+                graph.add_condition(crate::planner::pattern::same(name, &new));
+                if let StepKind::Edge { name, .. } = &mut graph.steps[i].kind {
+                    *name = new;
+                }
+            }
+        }
+        let done = vec![false; graph.steps.len()];
+        let mut builder = Builder { graph: &mut graph, usage: &usage, done };
+        let mut node = self.connect(input, &mut builder)?;
+        let left: Vec<Expression> = builder
+            .graph
+            .conditions
+            .iter_mut()
+            .filter(|c| !c.done)
+            .map(|c| {
+                c.done = true;
+                c.expression.clone()
+            })
+            .collect();
+        // Paths before the conditions that may read them.
+        let paths = std::mem::take(&mut graph.paths);
+        for path in paths {
+            let mut pieces = vec![];
+            for piece in &path.pieces {
+                let slot = |name: &str| node.schema.slot(name).unwrap_or(0);
+                pieces.push(match piece {
+                    PathPiece::Node(i) => Piece::Node(slot(&graph.nodes[*i].name)),
+                    PathPiece::Step(i) => match &graph.steps[*i].kind {
+                        StepKind::Edge { name, .. } => Piece::Edge(slot(name)),
+                        StepKind::Search(search) => Piece::Path(slot(&search.path)),
+                    },
+                });
+            }
+            let mut schema = node.schema.clone();
+            schema.push(path.name.clone(), VariableKind::Path);
+            let expressions = vec![Expr { kind: Kind::Path(pieces), span: Default::default() }];
+            let estimate = node.estimate.clone();
+            let shown = format!("{} = path", path.name);
+            node = self.node(Compute { expressions, shown }, vec![node], schema, estimate);
+        }
+        self.filter(node, left.iter().collect())
+    }
+
+    /// Plans all steps and nodes on top of `input`.
+    fn connect(&mut self, input: PlanNode, b: &mut Builder<'_>) -> Outcome<PlanNode> {
+        let mut node = self.ready_conditions(input, b)?;
+        loop {
+            // A step at a bound end.
+            if let Some((step, from_right)) = self.next_step(&node.schema, b) {
+                node = self.step(node, step, from_right, b)?;
+                node = self.ready_conditions(node, b)?;
+                continue;
+            }
+            let unbound: Vec<usize> = (0..b.graph.nodes.len())
+                .filter(|&i| node.schema.slot(&b.graph.nodes[i].name).is_none())
+                .collect();
+            if unbound.is_empty() {
+                return Ok(node);
+            }
+            // A node that a key finds for each row.
+            let seek = unbound.iter().find_map(|&i| match self.start(i, &node.schema, b) {
+                Start::Seek(key, conditions) => Some((i, key, conditions)),
+                Start::Scan => None,
+            });
+            if let Some((i, key, conditions)) = seek {
+                node = self.seek(node, i, key, &conditions, b)?;
+                node = self.ready_conditions(node, b)?;
+                continue;
+            }
+            // Another part: on its own, then joined.
+            let (start, rejected) = self.best_start(&unbound, b);
+            if node.schema.len() == 0 {
+                node = self.scan(start, b)?;
+                node.rejected = rejected;
+                node = self.ready_conditions(node, b)?;
+                continue;
+            }
+            let mut other = self.scan(start, b)?;
+            other.rejected = rejected;
+            let mut other = self.ready_conditions(other, b)?;
+            while let Some((step, from_right)) = self.next_step_within(&other.schema, &node.schema, b) {
+                other = self.step(other, step, from_right, b)?;
+                other = self.ready_conditions(other, b)?;
+            }
+            node = self.join(node, other, b)?;
+            node = self.ready_conditions(node, b)?;
+        }
+    }
+
+    /// Filters by every waiting condition whose variables are all there.
+    fn ready_conditions(&mut self, node: PlanNode, b: &mut Builder<'_>) -> Outcome<PlanNode> {
+        let mut ready = vec![];
+        for condition in b.graph.conditions.iter_mut().filter(|c| !c.done && !c.has_exists) {
+            if !condition.variables.is_empty()
+                && condition.variables.iter().all(|v| node.schema.slot(v).is_some())
+            {
+                condition.done = true;
+                ready.push(condition.expression.clone());
+            }
+        }
+        self.filter(node, ready.iter().collect())
+    }
+
+    /// Takes the waiting conditions that need nothing beyond `schema` and compiles them.
+    fn take_conditions(
+        &self, schema: &Schema, b: &mut Builder<'_>,
+    ) -> Outcome<(Vec<Expr>, Vec<String>, f64)> {
+        let (mut compiled, mut shown, mut share) = (vec![], vec![], 1.0);
+        for condition in b.graph.conditions.iter_mut().filter(|c| !c.done && !c.has_exists) {
+            if !condition.variables.is_empty() && condition.variables.iter().all(|v| schema.slot(v).is_some())
+            {
+                compiled.push(self.compile(&condition.expression, schema)?);
+                shown.push(self.shown(&condition.expression));
+                condition.done = true;
+                share *= 0.4;
+            }
+        }
+        shown.retain(|s| s != "(implied)");
+        Ok((compiled, shown, share))
+    }
+
+    /// The key that the waiting conditions give all values of, from what `schema` has.
+    fn start(&self, node: usize, schema: &Schema, b: &Builder<'_>) -> Start {
+        let pattern = &b.graph.nodes[node];
+        let Some(labels) = &pattern.labels else { return Start::Scan };
+        let given = |property: &Arc<str>| {
+            b.graph.conditions.iter().position(|c| {
+                !c.done
+                    && key_value(&c.expression, &pattern.name, property).is_some_and(|value| {
+                        expression_variables(value).iter().all(|v| schema.slot(v).is_some())
+                    })
+            })
+        };
+        for label in labels.required() {
+            for (k, key) in self.snapshot.keys.iter().enumerate() {
+                if key.element != Element::Node || key.label != label {
+                    continue;
+                }
+                let conditions: Option<Vec<usize>> = key.properties.iter().map(given).collect();
+                if let Some(conditions) = conditions {
+                    return Start::Seek(k, conditions);
+                }
+            }
+        }
+        Start::Scan
+    }
+
+    fn seek(
+        &mut self, input: PlanNode, node: usize, key: usize, conditions: &[usize], b: &mut Builder<'_>,
+    ) -> Outcome<PlanNode> {
+        let pattern = b.graph.nodes[node].clone();
+        let definition = self.snapshot.keys[key].clone();
+        let mut values = vec![];
+        for (property, &c) in definition.properties.iter().zip(conditions) {
+            let expression = b.graph.conditions[c].expression.clone();
+            if let Some(value) = key_value(&expression, &pattern.name, property) {
+                values.push(self.compile(value, &input.schema)?);
+            }
+            b.graph.conditions[c].done = true;
+        }
+        let mut schema = input.schema.clone();
+        schema.push(pattern.name.clone(), VariableKind::Node);
+        let (compiled, shown_conditions, _) = self.take_conditions(&schema, b)?;
+        let shown_key: Vec<String> =
+            conditions.iter().map(|&c| self.shown(&b.graph.conditions[c].expression)).collect();
+        let estimate = Estimate {
+            rows: input.estimate.rows,
+            cost: input.estimate.cost + input.estimate.rows,
+            source: format!("the key {} finds at most one", definition.name),
+        };
+        let plan = SeekKey {
+            pattern: show_node(&pattern),
+            key_name: format!("{} ({})", definition.name, shown_key.join(", ")),
+            key,
+            values,
+            test: self.snapshot.node_test(pattern.labels.as_ref()),
+            conditions: compiled,
+            shown_conditions,
+        };
+        Ok(self.node(plan, vec![input], schema, estimate))
+    }
+
+    fn scan(&mut self, node: usize, b: &mut Builder<'_>) -> Outcome<PlanNode> {
+        let pattern = b.graph.nodes[node].clone();
+        if let Start::Seek(key, conditions) = self.start(node, &Schema::default(), b) {
+            let start = self.leaf(crate::operators::Start, Schema::default(), 1.0, "one row");
+            return self.seek(start, node, key, &conditions, b);
+        }
+        let total = self.node_total(&pattern.labels);
+        let share = self.share(&pattern.name, &pattern.labels, &b.graph.conditions, Element::Node);
+        let mut schema = Schema::default();
+        schema.push(pattern.name.clone(), VariableKind::Node);
+        let (conditions, shown_conditions, _) = self.take_conditions(&schema, b)?;
+        let labels = pattern.labels.as_ref().map_or("all labels".to_string(), |l| l.to_string());
+        let estimate = Estimate {
+            rows: (total * share).max(1.0),
+            cost: total,
+            source: format!("{total:.0} nodes with {labels}, {:.3} % pass", share * 100.0),
+        };
+        let plan = ScanNodes {
+            pattern: show_node(&pattern),
+            test: self.snapshot.node_test(pattern.labels.as_ref()),
+            conditions,
+            shown_conditions,
+        };
+        Ok(self.node(plan, vec![], schema, estimate))
+    }
+
+    /// The start whose whole way costs least, and what the others would have cost.
+    fn best_start(&self, candidates: &[usize], b: &Builder<'_>) -> (usize, Vec<String>) {
+        let mut costs: Vec<(f64, usize)> = candidates.iter().map(|&i| (self.play_through(i, b), i)).collect();
+        costs.sort_by(|a, b| a.0.total_cmp(&b.0).then(a.1.cmp(&b.1)));
+        let name = |i: usize| show_node(&b.graph.nodes[i]);
+        let rejected = costs[1..]
+            .iter()
+            .filter(|(_, i)| name(*i) != "()")
+            .take(4)
+            .map(|(cost, i)| format!("start at {}: cost {cost:.0} instead of {:.0}", name(*i), costs[0].0))
+            .collect();
+        (costs[0].1, rejected)
+    }
+
+    /// What it costs to start at `start` and take the cheapest step each time.
+    fn play_through(&self, start: usize, b: &Builder<'_>) -> f64 {
+        let node = &b.graph.nodes[start];
+        let (mut rows, mut cost) = match self.start(start, &Schema::default(), b) {
+            Start::Seek(..) => (1.0, 1.0),
+            Start::Scan => {
+                let total = self.node_total(&node.labels);
+                let share = self.share(&node.name, &node.labels, &b.graph.conditions, Element::Node);
+                ((total * share).max(0.5), total)
+            }
+        };
+        let mut bound = BTreeSet::from([start]);
+        let mut done = b.done.clone();
+        loop {
+            let mut best: Option<(f64, f64, usize)> = None;
+            for (i, step) in b.graph.steps.iter().enumerate().filter(|(i, _)| !done[*i]) {
+                let (from, to) = (bound.contains(&step.from), bound.contains(&step.to));
+                if !from && !to {
+                    continue;
+                }
+                let (factor, looked) = self.fan_out(step, !from, &b.graph.nodes, &b.graph.conditions);
+                let factor = if from && to { self.closing(step, b) } else { factor };
+                if best.is_none_or(|(f, ..)| factor < f) {
+                    best = Some((factor, looked, i));
+                }
+            }
+            let Some((factor, looked, i)) = best else { return cost };
+            cost += rows * looked.max(0.1);
+            rows *= factor;
+            cost += rows;
+            done[i] = true;
+            bound.insert(b.graph.steps[i].from);
+            bound.insert(b.graph.steps[i].to);
+        }
+    }
+
+    /// Rows per row of a step between two bound nodes.
+    fn closing(&self, step: &PatternStep, b: &Builder<'_>) -> f64 {
+        let (factor, _) = self.fan_out(step, false, &b.graph.nodes, &[]);
+        factor / self.node_total(&b.graph.nodes[step.to].labels).max(1.0)
+    }
+
+    fn next_step(&self, schema: &Schema, b: &Builder<'_>) -> Option<(usize, bool)> {
+        self.next_step_within(schema, &Schema::default(), b)
+    }
+
+    /// The cheapest step with an end in `schema`, and whether it is taken from its right end. Steps to
+    /// nodes of `elsewhere` wait for the join.
+    fn next_step_within(
+        &self, schema: &Schema, elsewhere: &Schema, b: &Builder<'_>,
+    ) -> Option<(usize, bool)> {
+        let mut best: Option<(f64, usize, bool)> = None;
+        for (i, step) in b.graph.steps.iter().enumerate().filter(|(i, _)| !b.done[*i]) {
+            let name = |n: usize| &b.graph.nodes[n].name;
+            if elsewhere.slot(name(step.from)).is_some() || elsewhere.slot(name(step.to)).is_some() {
+                continue;
+            }
+            let from = schema.slot(name(step.from)).is_some();
+            let to = schema.slot(name(step.to)).is_some();
+            if !from && !to {
+                continue;
+            }
+            let from_right = if from && to {
+                // From the end with fewer edges to look at.
+                let forward = self.fan_out(step, false, &b.graph.nodes, &[]).1;
+                let backward = self.fan_out(step, true, &b.graph.nodes, &[]).1;
+                matches!(step.kind, StepKind::Search(_)) && backward < forward
+            } else {
+                !from
+            };
+            let factor = if from && to {
+                self.closing(step, b)
+            } else {
+                self.fan_out(step, from_right, &b.graph.nodes, &b.graph.conditions).0
+            };
+            if best.is_none_or(|(f, ..)| factor < f) {
+                best = Some((factor, i, from_right));
+            }
+        }
+        best.map(|(_, i, from_right)| (i, from_right))
+    }
+
+    fn step(
+        &mut self, input: PlanNode, step: usize, from_right: bool, b: &mut Builder<'_>,
+    ) -> Outcome<PlanNode> {
+        b.done[step] = true;
+        let pattern = b.graph.steps[step].clone();
+        let different_from = self.different_from(step, &input.schema, b);
+        match &pattern.kind {
+            StepKind::Edge { name, direction, labels } => {
+                let (near, far) =
+                    if from_right { (pattern.to, pattern.from) } else { (pattern.from, pattern.to) };
+                let direction = if from_right { direction.reversed() } else { *direction };
+                let edge =
+                    EdgeCheck { test: self.snapshot.edge_test(labels.as_ref()), direction, different_from };
+                self.edge_step(input, &pattern, name, edge, near, far, from_right, b)
+            }
+            StepKind::Search(search) => {
+                let search = (**search).clone();
+                self.search_operator(input, step, &search, from_right, different_from, b)
+            }
+        }
+    }
+
+    #[allow(clippy::too_many_arguments)] // One step's parts, taken apart by its caller.
+    fn edge_step(
+        &mut self, input: PlanNode, pattern: &PatternStep, name: &Arc<str>, edge: EdgeCheck, near: usize,
+        far: usize, from_right: bool, b: &mut Builder<'_>,
+    ) -> Outcome<PlanNode> {
+        let (near_node, far_node) = (b.graph.nodes[near].clone(), b.graph.nodes[far].clone());
+        let from = slot_of(&input.schema, &near_node.name)?;
+        let bound = input.schema.slot(&far_node.name);
+        let (fan_out, looked) = self.fan_out(pattern, from_right, &b.graph.nodes, &b.graph.conditions);
+        let closing = self.closing(pattern, b);
+        let mut schema = input.schema.clone();
+        schema.push(name.clone(), VariableKind::Edge);
+        let rows = input.estimate.rows;
+        let (left, right) = (show_node(&b.graph.nodes[pattern.from]), show_node(&b.graph.nodes[pattern.to]));
+        let shown = format!("{left}{}{right}", pattern.shown);
+        let source = format!("{fan_out:.2} edges a node, from the counts of label triples");
+        if let Some(to) = bound {
+            let (conditions, shown_conditions, _) = self.take_conditions(&schema, b)?;
+            let estimate = Estimate {
+                rows: (rows * closing).max(0.1),
+                cost: input.estimate.cost + rows * looked.clamp(1.0, 8.0),
+                source,
+            };
+            let plan = ProbeEdge { pattern: shown, from, to, edge, conditions, shown_conditions };
+            return Ok(self.node(plan, vec![input], schema, estimate));
+        }
+        schema.push(far_node.name.clone(), VariableKind::Node);
+        let (conditions, shown_conditions, _) = self.take_conditions(&schema, b)?;
+        let estimate = Estimate {
+            rows: (rows * fan_out).max(0.1),
+            cost: input.estimate.cost + rows * (looked + fan_out),
+            source,
+        };
+        let node = NodeCheck { test: self.snapshot.node_test(far_node.labels.as_ref()) };
+        let side = if from_right { format!("{shown}  from the right") } else { shown };
+        let plan = FollowEdges { pattern: side, from, edge, node, conditions, shown_conditions };
+        Ok(self.node(plan, vec![input], schema, estimate))
+    }
+
+    /// Slots of edges and paths that this step's edges must differ from: those of the same MATCH that
+    /// some edge could be in too.
+    fn different_from(&self, step: usize, schema: &Schema, b: &Builder<'_>) -> Vec<usize> {
+        if b.graph.repeatable || !takes_part(&b.graph.steps[step]) {
+            return vec![];
+        }
+        (0..b.graph.steps.len())
+            .filter(|&other| {
+                other != step
+                    && b.done[other]
+                    && takes_part(&b.graph.steps[other])
+                    && self.overlap(step, other, b)
+            })
+            .filter_map(|other| match &b.graph.steps[other].kind {
+                StepKind::Edge { name, .. } => schema.slot(name),
+                StepKind::Search(search) => schema.slot(&search.path),
+            })
+            .collect()
+    }
+
+    /// Whether one edge could be in both steps.
+    fn overlap(&self, a: usize, b: usize, builder: &Builder<'_>) -> bool {
+        let (left, right) = (edge_labels(&builder.graph.steps[a]), edge_labels(&builder.graph.steps[b]));
+        self.snapshot.edge_label_counts().iter().any(|(set, _)| {
+            let fits = |labels: &[Option<LabelExpression>]| {
+                labels.iter().any(|l| l.as_ref().is_none_or(|l| l.matches(set)))
+            };
+            fits(&left) && fits(&right)
+        })
+    }
+
+    fn search_operator(
+        &mut self, input: PlanNode, step: usize, search: &SearchStep, from_right: bool,
+        different_from: Vec<usize>, b: &mut Builder<'_>,
+    ) -> Outcome<PlanNode> {
+        let pattern = b.graph.steps[step].clone();
+        let (near, far) = if from_right { (pattern.to, pattern.from) } else { (pattern.from, pattern.to) };
+        let (near_node, far_node) = (b.graph.nodes[near].clone(), b.graph.nodes[far].clone());
+        let from = slot_of(&input.schema, &near_node.name)?;
+        let to = input.schema.slot(&far_node.name);
+        let elements = if from_right { reversed(&search.elements) } else { search.elements.clone() };
+        let compiled = self.search_program(&elements, &input.schema)?;
+        let as_step = self.search_as_step(&search.elements, &compiled.locals, &input.schema)?;
+        let (fan_out, looked) = self.fan_out(&pattern, from_right, &b.graph.nodes, &b.graph.conditions);
+
+        // The end node's conditions are tested where it is found.
+        let mut target_schema = input.schema.clone();
+        target_schema.push(far_node.name.clone(), VariableKind::Node);
+        let target_conditions =
+            if to.is_none() { self.take_conditions(&target_schema, b)?.0 } else { vec![] };
+
+        let wanted = |name: &Arc<str>| {
+            b.usage.needed.contains(name)
+                || b.usage.needed.contains("*")
+                || b.graph.conditions.iter().any(|c| !c.done && c.variables.contains(name))
+        };
+        let variables: Vec<_> = search.variables.iter().filter(|(name, _)| wanted(name)).cloned().collect();
+        let outputs: Vec<OutputVariable> = variables
+            .iter()
+            .filter_map(|(name, kind)| {
+                let local = compiled.locals.iter().position(|(known, _)| known == name)?;
+                let group = matches!(kind, VariableKind::NodeGroup | VariableKind::EdgeGroup);
+                Some(OutputVariable { local, is_node: compiled.locals[local].1, group })
+            })
+            .collect();
+        let in_path = b.graph.paths.iter().any(|p| {
+            let here = p.pieces.iter().any(|piece| matches!(piece, PathPiece::Step(s) if *s == step));
+            here && wanted(&p.name)
+        });
+        let shared = (0..b.graph.steps.len())
+            .any(|other| other != step && takes_part(&b.graph.steps[other]) && self.overlap(step, other, b));
+        let (min, max) = as_step.as_ref().map_or((0, None), |(_, min, max)| (*min, *max));
+        let weight = self.weight(search, &compiled.schema, &compiled.locals)?;
+        let shown = format!(
+            "{}{}{}",
+            show_node(&b.graph.nodes[pattern.from]),
+            pattern.shown,
+            show_node(&b.graph.nodes[pattern.to])
+        );
+        let has_edge_search = search.search != PathSearch::All;
+        let spec = SearchSpec {
+            pattern: shown,
+            from,
+            to,
+            program: Arc::new(compiled.program),
+            step: as_step.map(|(step, ..)| Arc::new(step)),
+            min,
+            max,
+            reversed: from_right,
+            target: self.snapshot.node_test(if to.is_none() { far_node.labels.as_ref() } else { None }),
+            target_conditions,
+            mode: search.mode,
+            different_from: different_from.clone(),
+            outputs,
+        };
+        let rows = input.estimate.rows;
+        let mut schema = input.schema.clone();
+        if to.is_none() {
+            schema.push(far_node.name.clone(), VariableKind::Node);
+        }
+        schema.push(search.path.clone(), VariableKind::Path);
+        for (name, kind) in &variables {
+            schema.push(name.clone(), *kind);
+        }
+        let everything = self.node_total(&far_node.labels).max(1.0);
+        let distinct = fan_out.min(everything);
+        let one_end = looked.min(self.edge_total(&None).max(1.0));
+        let both_ends = 2.0 * one_end.sqrt();
+        let reachable = spec.step.is_some()
+            && spec.min <= 1
+            && spec.outputs.is_empty()
+            && !in_path
+            && !b.usage.multiplicity
+            && !has_edge_search
+            && matches!(spec.mode, PathMode::Trail | PathMode::Walk)
+            && (b.graph.repeatable || !shared)
+            && !(spec.mode == PathMode::Walk && spec.max.is_none());
+        if reachable {
+            let trails_only = spec.mode == PathMode::Trail;
+            let (cost, result) = if to.is_some() { (both_ends, 0.5) } else { (one_end, distinct) };
+            let estimate = Estimate {
+                rows: (rows * result).max(0.1),
+                cost: input.estimate.cost + rows * cost,
+                source: format!("{one_end:.0} edges from one end, from mean degrees"),
+            };
+            let mut node = self.node(Reach { spec, trails_only }, vec![input], schema, estimate);
+            node.rejected.push(format!("enumerating the paths: {:.0} edges a row", looked));
+            return Ok(node);
+        }
+        if has_edge_search {
+            let quota = match search.search {
+                PathSearch::AllShortest => Quota::AllShortest,
+                PathSearch::Shortest(k) => Quota::First(k),
+                _ => Quota::First(1),
+            };
+            let plan = ShortestPaths { spec, quota, weight };
+            let (cost, rejected) = match (plan.method(), to) {
+                (shortest_paths::Method::BothEnds, _) => (
+                    both_ends,
+                    Some(format!("from one end: {one_end:.0} edges a row instead of {both_ends:.0}")),
+                ),
+                (_, Some(_)) if plan.spec.program.memory == Memory::None => (
+                    one_end,
+                    Some("from both ends: only for any one shortest path over one repeated edge".to_string()),
+                ),
+                _ => (one_end, None),
+            };
+            let result = if to.is_some() { 1.0 } else { distinct };
+            let estimate = Estimate {
+                rows: (rows * result).max(0.1),
+                cost: input.estimate.cost + rows * cost,
+                source: format!("{one_end:.0} edges from one end, from mean degrees"),
+            };
+            let mut node = self.node(plan, vec![input], schema, estimate);
+            node.rejected.extend(rejected);
+            return Ok(node);
+        }
+        let result = if to.is_some() { fan_out / everything } else { fan_out };
+        let estimate = Estimate {
+            rows: (rows * result).max(0.1),
+            cost: input.estimate.cost + rows * looked,
+            source: format!("{looked:.0} edges a row, from mean degrees"),
+        };
+        Ok(self.node(SearchPaths { spec }, vec![input], schema, estimate))
+    }
+
+    /// The weight of a shortest search and the local of the edge it reads.
+    fn weight(
+        &self, search: &SearchStep, schema: &Schema, locals: &[(Arc<str>, bool)],
+    ) -> Outcome<Option<(Expr, usize)>> {
+        let Some(weight) = &search.weight else { return Ok(None) };
+        let edges: Vec<usize> = expression_variables(weight)
+            .iter()
+            .filter_map(|name| locals.iter().position(|(known, is_node)| known == name && !is_node))
+            .collect();
+        let [edge] = edges[..] else {
+            return Err(Diagnostic::syntax(
+                weight.span,
+                "the weight must read exactly one edge variable of its path",
+            )
+            .hint("as in SHORTEST 1 BY e.length_m (a)-[e:PIPE]->+(b)"));
+        };
+        Ok(Some((self.compile(weight, schema)?, edge)))
+    }
+
+    /// Joins two parts: on the equalities that connect them, or each row with each.
+    fn join(&mut self, left: PlanNode, right: PlanNode, b: &mut Builder<'_>) -> Outcome<PlanNode> {
+        let (mut left_keys, mut right_keys, mut shown) = (vec![], vec![], vec![]);
+        for condition in b.graph.conditions.iter_mut().filter(|c| !c.done && !c.has_exists) {
+            let ExpressionKind::Binary(BinaryOperator::Equal, x, y) = &condition.expression.kind else {
+                continue;
+            };
+            let all_in = |e: &Expression, schema: &Schema| {
+                let variables = expression_variables(e);
+                !variables.is_empty() && variables.iter().all(|v| schema.slot(v).is_some())
+            };
+            let (a, c) = if all_in(x, &left.schema) && all_in(y, &right.schema) {
+                (x, y)
+            } else if all_in(y, &left.schema) && all_in(x, &right.schema) {
+                (y, x)
+            } else {
+                continue;
+            };
+            left_keys.push(self.compile(a, &left.schema)?);
+            right_keys.push(self.compile(c, &right.schema)?);
+            shown.push(self.shown(&condition.expression));
+            condition.done = true;
+        }
+        let mut schema = left.schema.clone();
+        for variable in &right.schema.variables {
+            schema.push(variable.name.clone(), variable.kind);
+        }
+        let (l, r) = (left.estimate.rows, right.estimate.rows);
+        let cost = left.estimate.cost + right.estimate.cost;
+        if left_keys.is_empty() {
+            let estimate =
+                Estimate { rows: l * r, cost: cost + l * r, source: "every row with every row".into() };
+            return Ok(self.node(CrossJoin, vec![left, right], schema, estimate));
+        }
+        let estimate =
+            Estimate { rows: l.max(r), cost: cost + l + r, source: "as many as the larger side".into() };
+        let plan = HashJoin { left_keys, right_keys, shown: shown.join(" AND ") };
+        Ok(self.node(plan, vec![left, right], schema, estimate))
+    }
+}
+
+fn slot_of(schema: &Schema, name: &str) -> Outcome<usize> {
+    schema.slot(name).ok_or_else(|| {
+        Diagnostic::unknown(Default::default(), format!("{name} is not bound where the plan needs it"))
+    })
+}
+
+/// A path with a search prefix is matched on its own.
+fn takes_part(step: &PatternStep) -> bool {
+    match &step.kind {
+        StepKind::Edge { .. } => true,
+        StepKind::Search(search) => search.search == PathSearch::All,
+    }
+}
+
+fn edge_labels(step: &PatternStep) -> Vec<Option<LabelExpression>> {
+    fn collect(elements: &[PathElement], found: &mut Vec<Option<LabelExpression>>) {
+        for element in elements {
+            match element {
+                PathElement::Edge(edge, _) => found.push(edge.filter.labels.as_ref().map(|l| l.0.clone())),
+                PathElement::Group(group) => collect(&group.term.elements, found),
+                PathElement::Node(_) => {}
+            }
+        }
+    }
+    match &step.kind {
+        StepKind::Edge { labels, .. } => vec![labels.clone()],
+        StepKind::Search(search) => {
+            let mut found = vec![];
+            collect(&search.elements, &mut found);
+            found
+        }
+    }
+}
+
+/// The other side of `name.property = value`.
+fn key_value<'e>(e: &'e Expression, name: &str, property: &str) -> Option<&'e Expression> {
+    let ExpressionKind::Binary(BinaryOperator::Equal, left, right) = &e.kind else { return None };
+    let is_property = |side: &Expression| match &side.kind {
+        ExpressionKind::Property(operand, p) => {
+            *p.text == *property && matches!(&operand.kind, ExpressionKind::Variable(v) if **v == *name)
+        }
+        _ => false,
+    };
+    if is_property(left) {
+        Some(right)
+    } else if is_property(right) {
+        Some(left)
+    } else {
+        None
+    }
+}
+
+fn is_labeled(name: &Arc<str>, labels: LabelExpression) -> Expression {
+    let operand = Expression { kind: ExpressionKind::Variable(name.clone()), span: Default::default() };
+    let kind =
+        ExpressionKind::IsLabeled { operand: Box::new(operand), labels, names: vec![], negated: false };
+    Expression { kind, span: Default::default() }
+}

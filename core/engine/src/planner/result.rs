@@ -1,0 +1,272 @@
+//! RETURN: computing, grouping, distinctness, order and page.
+
+use std::sync::Arc;
+
+use graphodrome_language::ast::*;
+use graphodrome_language::{Diagnostic, VariableKind, expression_variables};
+
+use crate::compile::Computed;
+use crate::context::Outcome;
+use crate::expression::{Expr, Kind};
+use crate::operators::{AggregateSpec, Compute, Distinct, Group, Order, ReturnRows, SortSpec};
+use crate::plan::{ColumnInfo, ColumnKind, PlanNode, Schema};
+use crate::planner::{Planner, kind_vector};
+use crate::profile::Estimate;
+
+/// What a compiled expression yields, as far as a column's form goes.
+pub(crate) fn expression_kind(expr: &Expr, schema: &Schema) -> VariableKind {
+    match &expr.kind {
+        Kind::Slot(slot) => schema.variables.get(*slot).map_or(VariableKind::Value, |v| v.kind),
+        Kind::Path(_) => VariableKind::Path,
+        _ => VariableKind::Value,
+    }
+}
+
+impl Planner<'_> {
+    pub(super) fn result(
+        &mut self, input: PlanNode, result: &Return,
+    ) -> Outcome<(PlanNode, Vec<ColumnInfo>)> {
+        let items = if result.items.is_empty() { all_variables(&input.schema) } else { result.items.clone() };
+        let is_aggregate = |e: &Expression| has_row_aggregate(e, &input.schema);
+        let grouped = result.group_by.is_some()
+            || items.iter().any(|i| is_aggregate(&i.expression))
+            || result.page.order.iter().any(|k| is_aggregate(&k.expression));
+        let (node, computed) = if grouped {
+            self.group(input, result, &items)?
+        } else {
+            let expressions: Vec<&Expression> = items.iter().map(|i| &i.expression).collect();
+            self.subqueries(input, &expressions)?
+        };
+        let bounds = self.bounds(&result.page)?;
+
+        // The items as columns after what is there.
+        let before = node.schema.clone();
+        let mut schema = before.clone();
+        let mut expressions = vec![];
+        let mut slots = vec![];
+        let mut columns = vec![];
+        for item in &items {
+            let compiled = self.compiler(&before, &computed).expression(&item.expression)?;
+            let kind = expression_kind(&compiled, &before);
+            columns.push(ColumnInfo {
+                name: item.name.to_string(),
+                kind: match kind {
+                    VariableKind::Node => ColumnKind::Node,
+                    VariableKind::Edge => ColumnKind::Edge,
+                    VariableKind::Path => ColumnKind::Path,
+                    _ => ColumnKind::Value,
+                },
+            });
+            // An item's name hides a variable of the same name from ORDER BY on.
+            slots.push(schema.push(item.name.clone(), kind));
+            expressions.push(compiled);
+        }
+        let estimate = node.estimate.clone();
+        let shown = items.iter().map(|i| i.name.to_string()).collect::<Vec<_>>().join(", ");
+        let mut node =
+            self.node(Compute { expressions, shown: shown.clone() }, vec![node], schema.clone(), estimate);
+        if result.distinct {
+            let estimate = Estimate {
+                rows: (node.estimate.rows * 0.5).max(1.0),
+                cost: node.estimate.cost + node.estimate.rows,
+                source: "a guess of half".into(),
+            };
+            let plan = Distinct { slots: slots.clone(), shown: shown.clone() };
+            node = self.node(plan, vec![node], schema.clone(), estimate);
+        }
+        if !result.page.order.is_empty() {
+            // An expression that repeats an item word for word is that item.
+            let mut known = computed.clone();
+            for (item, slot) in items.iter().zip(&slots) {
+                known.push((item.expression.kind.clone(), *slot));
+            }
+            node = self.order(node, &result.page.order, &schema, &known, bounds)?;
+        }
+        node = self.cut(node, bounds);
+        let estimate = node.estimate.clone();
+        let mut final_schema = Schema::default();
+        for slot in &slots {
+            let variable = &schema.variables[*slot];
+            final_schema.push(variable.name.clone(), variable.kind);
+        }
+        let node = self.node(ReturnRows { slots: Some(slots), shown }, vec![node], final_schema, estimate);
+        Ok((node, columns))
+    }
+
+    pub(super) fn order(
+        &mut self, input: PlanNode, order: &[SortKey], schema: &Schema, computed: &Computed,
+        (offset, limit): (usize, Option<usize>),
+    ) -> Outcome<PlanNode> {
+        let mut with_keys = schema.clone();
+        let mut expressions = vec![];
+        let mut keys = vec![];
+        let mut shown = vec![];
+        for key in order {
+            // A bare name is looked up as a name first: the items' names come last in the schema.
+            let bare = matches!(key.expression.kind, ExpressionKind::Variable(_));
+            let none = vec![];
+            let compiled =
+                self.compiler(schema, if bare { &none } else { computed }).expression(&key.expression)?;
+            let name = self.hidden("sort");
+            let slot = with_keys.push(name, expression_kind(&compiled, schema));
+            expressions.push(compiled);
+            let nulls_first = key.nulls_first.unwrap_or(key.descending);
+            keys.push(SortSpec { slot, descending: key.descending, nulls_first });
+            let direction = if key.descending { " descending" } else { "" };
+            shown.push(format!("{}{direction}", self.shown(&key.expression)));
+        }
+        let estimate = input.estimate.clone();
+        let shown = shown.join(", ");
+        let node = self.node(
+            Compute { expressions, shown: shown.clone() },
+            vec![input],
+            with_keys.clone(),
+            estimate,
+        );
+        let first = limit.map(|limit| limit.saturating_add(offset));
+        let rows = node.estimate.rows;
+        let estimate = Estimate {
+            rows: first.map_or(rows, |f| rows.min(f as f64)),
+            cost: node.estimate.cost + rows * rows.max(2.0).log2(),
+            source: node.estimate.source.clone(),
+        };
+        Ok(self.node(Order { keys, first, shown }, vec![node], with_keys, estimate))
+    }
+
+    /// The Group operator: keys are the items without aggregates, aggregates each a column.
+    fn group(
+        &mut self, input: PlanNode, result: &Return, items: &[ReturnItem],
+    ) -> Outcome<(PlanNode, Computed)> {
+        let is_aggregate = |e: &Expression, schema: &Schema| has_row_aggregate(e, schema);
+        let plain: Vec<&Expression> =
+            items.iter().map(|i| &i.expression).filter(|e| !is_aggregate(e, &input.schema)).collect();
+        let (input, subqueries) = self.subqueries(input, &plain)?;
+        let mut keys: Vec<(ExpressionKind, Arc<str>)> = vec![];
+        let mut add_key = |kind: &ExpressionKind, name: &Arc<str>| {
+            if !keys.iter().any(|(known, _)| known == kind) {
+                keys.push((kind.clone(), name.clone()));
+            }
+        };
+        if let Some(names) = &result.group_by {
+            for name in names {
+                // A name of an item, or a variable.
+                match items.iter().find(|i| i.named && i.name == name.text) {
+                    Some(item) if input.schema.slot(&name.text).is_none() => {
+                        add_key(&item.expression.kind, &item.name)
+                    }
+                    _ => add_key(&ExpressionKind::Variable(name.text.clone()), &name.text),
+                }
+            }
+            for item in items.iter().filter(|i| !is_aggregate(&i.expression, &input.schema)) {
+                let named = names.iter().any(|n| n.text == item.name);
+                let reads = expression_variables(&item.expression);
+                if named || reads.iter().all(|v| names.iter().any(|n| n.text == *v)) {
+                    add_key(&item.expression.kind, &item.name);
+                } else {
+                    return Err(Diagnostic::unknown(
+                        item.expression.span,
+                        format!("{} is neither grouped by nor aggregated", item.name),
+                    )
+                    .hint("add it to GROUP BY, or put it into an aggregate"));
+                }
+            }
+        } else {
+            for item in items.iter().filter(|i| !is_aggregate(&i.expression, &input.schema)) {
+                add_key(&item.expression.kind, &item.name);
+            }
+        }
+        let mut aggregates: Vec<&Expression> = vec![];
+        for item in items {
+            collect_aggregates(&item.expression, &input.schema, &mut aggregates);
+        }
+        for key in &result.page.order {
+            collect_aggregates(&key.expression, &input.schema, &mut aggregates);
+        }
+        let mut schema = Schema::default();
+        let mut computed: Computed = vec![];
+        let (mut key_expressions, mut key_vectors) = (vec![], vec![]);
+        for (kind, name) in &keys {
+            let expression = Expression { kind: kind.clone(), span: Default::default() };
+            let compiled = self.compiler(&input.schema, &subqueries).expression(&expression)?;
+            let variable = expression_kind(&compiled, &input.schema);
+            let public = matches!(kind, ExpressionKind::Variable(_));
+            let name = if public { name.clone() } else { self.hidden("key") };
+            computed.push((kind.clone(), schema.push(name, variable)));
+            key_expressions.push(compiled);
+            key_vectors.push(kind_vector(variable));
+        }
+        let mut specs = vec![];
+        for aggregate in aggregates {
+            if computed.iter().any(|(known, _)| *known == aggregate.kind) {
+                continue;
+            }
+            specs.push(match &aggregate.kind {
+                ExpressionKind::Aggregate { function, distinct, argument } => AggregateSpec {
+                    function: *function,
+                    distinct: *distinct,
+                    argument: Some(self.compiler(&input.schema, &subqueries).expression(argument)?),
+                },
+                _ => AggregateSpec { function: Aggregate::Count, distinct: false, argument: None },
+            });
+            let name = self.hidden("aggregate");
+            computed.push((aggregate.kind.clone(), schema.push(name, VariableKind::Value)));
+        }
+        let shown = if keys.is_empty() {
+            "all rows".to_string()
+        } else {
+            let names: Vec<String> = keys.iter().map(|(_, n)| n.to_string()).collect();
+            format!("by {}", names.join(", "))
+        };
+        let rows = input.estimate.rows;
+        let estimate = Estimate {
+            rows: if keys.is_empty() { 1.0 } else { rows.sqrt().max(1.0) },
+            cost: input.estimate.cost + rows,
+            source: if keys.is_empty() {
+                "one row".into()
+            } else {
+                "the square root of the input's rows".into()
+            },
+        };
+        let plan = Group { keys: key_expressions, key_vectors, aggregates: specs, shown };
+        Ok((self.node(plan, vec![input], schema, estimate), computed))
+    }
+}
+
+fn all_variables(schema: &Schema) -> Vec<ReturnItem> {
+    schema
+        .visible()
+        .map(|(_, v)| ReturnItem {
+            expression: Expression {
+                kind: ExpressionKind::Variable(v.name.clone()),
+                span: Default::default(),
+            },
+            name: v.name.clone(),
+            named: true,
+        })
+        .collect()
+}
+
+/// Whether an aggregate goes over rows: one over a group variable works within the row.
+fn has_row_aggregate(e: &Expression, schema: &Schema) -> bool {
+    let mut found = vec![];
+    collect_aggregates(e, schema, &mut found);
+    !found.is_empty()
+}
+
+fn collect_aggregates<'e>(e: &'e Expression, schema: &Schema, found: &mut Vec<&'e Expression>) {
+    match &e.kind {
+        ExpressionKind::CountAll => found.push(e),
+        ExpressionKind::Aggregate { argument, .. } => {
+            let over_group = expression_variables(argument).iter().any(|name| {
+                schema.slot(name).is_some_and(|slot| {
+                    matches!(schema.variables[slot].kind, VariableKind::NodeGroup | VariableKind::EdgeGroup)
+                })
+            });
+            if over_group && !argument.contains_aggregate() {
+                return;
+            }
+            found.push(e);
+        }
+        _ => e.each_part(&mut |part| collect_aggregates(part, schema, found)),
+    }
+}

@@ -1,0 +1,246 @@
+//! Depth-first enumeration of all paths that a program accepts, within a path mode. An explicit stack:
+//! depth is bounded by memory that is accounted for, never by the machine's stack, and a path can be
+//! handed out before the next one is looked for.
+
+use std::ops::ControlFlow;
+use std::sync::Arc;
+
+use graphodrome_graph::Value;
+use graphodrome_language::ast::PathMode;
+use hashbrown::HashMap;
+
+use crate::batch::Batch;
+use crate::context::{Context, Outcome};
+use crate::evaluate::{Row, holds};
+use crate::expression::Expr;
+use crate::operators::EdgeCheck;
+use crate::search::program::{Program, State};
+
+/// A point to come back to.
+struct Choice {
+    state: usize,
+    node: u32,
+    edges: usize,
+    events: usize,
+    /// Candidates in the arena still to try, for a choice of edges.
+    candidates: Option<(usize, usize)>,
+}
+
+pub(crate) struct Enumerator {
+    program: Arc<Program>,
+    mode: PathMode,
+    different_from: Vec<usize>,
+    choices: Vec<Choice>,
+    arena: Vec<(u32, u32)>,
+    pub nodes: Vec<u32>,
+    pub edges: Vec<u32>,
+    /// How often each edge (TRAIL) or node (SIMPLE, ACYCLIC) is on the path.
+    used: HashMap<u32, u32>,
+    /// What was bound along the path: (local, value).
+    pub events: Vec<(usize, Value)>,
+    locals: Vec<Value>,
+    previous: Vec<Value>,
+}
+
+impl Enumerator {
+    pub fn new(program: Arc<Program>, mode: PathMode, different_from: Vec<usize>) -> Self {
+        let locals = vec![Value::Null; program.locals];
+        Enumerator {
+            program,
+            mode,
+            different_from,
+            choices: vec![],
+            arena: vec![],
+            nodes: vec![],
+            edges: vec![],
+            used: HashMap::new(),
+            events: vec![],
+            locals,
+            previous: vec![],
+        }
+    }
+
+    pub fn start(&mut self, node: u32) {
+        self.choices.clear();
+        self.arena.clear();
+        self.nodes.clear();
+        self.nodes.push(node);
+        self.edges.clear();
+        self.used.clear();
+        self.events.clear();
+        self.previous.clear();
+        self.locals.iter_mut().for_each(|l| *l = Value::Null);
+        if matches!(self.mode, PathMode::Simple | PathMode::Acyclic) {
+            self.used.insert(node, 1);
+        }
+        self.choices.push(Choice { state: 0, node, edges: 0, events: 0, candidates: None });
+    }
+
+    fn bind(&mut self, local: Option<usize>, value: Value) {
+        if let Some(local) = local {
+            let before = std::mem::replace(&mut self.locals[local], value.clone());
+            self.previous.push(before);
+            self.events.push((local, value));
+        }
+    }
+
+    fn back_to(&mut self, edges: usize, events: usize) {
+        while self.events.len() > events {
+            if let (Some((local, _)), Some(before)) = (self.events.pop(), self.previous.pop()) {
+                self.locals[local] = before;
+            }
+        }
+        while self.edges.len() > edges {
+            let (edge, node) = (self.edges.pop(), self.nodes.pop());
+            let key = match self.mode {
+                PathMode::Trail => edge,
+                PathMode::Simple | PathMode::Acyclic => node,
+                PathMode::Walk => None,
+            };
+            if let Some(key) = key
+                && let Some(count) = self.used.get_mut(&key)
+            {
+                *count -= 1;
+                if *count == 0 {
+                    self.used.remove(&key);
+                }
+            }
+        }
+    }
+
+    fn passes(&self, conditions: &[Expr], batch: &Batch, row: usize, context: &mut Context) -> Outcome<bool> {
+        let at = Row { batch, row, locals: &self.locals };
+        for condition in conditions {
+            let counters = &mut context.metrics[context.current].counters;
+            if !holds(condition, at, &context.snapshot, counters)? {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    }
+
+    /// Whether the path may go on over `edge` to `node` in its mode.
+    fn allowed(&self, edge: u32, node: u32) -> bool {
+        match self.mode {
+            PathMode::Walk => true,
+            PathMode::Trail => !self.used.contains_key(&edge),
+            PathMode::Acyclic => !self.used.contains_key(&node),
+            // Only the very last node may be the first again.
+            PathMode::Simple => {
+                let closed = !self.edges.is_empty() && self.nodes.last() == self.nodes.first();
+                !closed && (!self.used.contains_key(&node) || self.nodes.first() == Some(&node))
+            }
+        }
+    }
+
+    /// Goes on to the next accepted path: its end, or `None` when there is no other.
+    pub fn next(&mut self, batch: &Batch, row: usize, context: &mut Context) -> Outcome<Option<u32>> {
+        let program = self.program.clone();
+        'choices: while let Some(choice) = self.choices.last_mut() {
+            let (mut state, mut node) = (choice.state, choice.node);
+            let (edges, events) = (choice.edges, choice.events);
+            match &mut choice.candidates {
+                None => {
+                    self.choices.pop();
+                    self.back_to(edges, events);
+                }
+                Some((at, end)) => {
+                    if at == end {
+                        let start = self.arena_start();
+                        self.arena.truncate(start);
+                        self.choices.pop();
+                        continue;
+                    }
+                    let (edge, other) = self.arena[*at];
+                    *at += 1;
+                    self.back_to(edges, events);
+                    context.work(1)?;
+                    let State::Edge { local, conditions, next, .. } = &program.states[state] else {
+                        continue;
+                    };
+                    if !self.allowed(edge, other) {
+                        continue;
+                    }
+                    self.bind(*local, Value::Edge(edge));
+                    if !self.passes(conditions, batch, row, context)? {
+                        continue;
+                    }
+                    self.edges.push(edge);
+                    self.nodes.push(other);
+                    match self.mode {
+                        PathMode::Trail => *self.used.entry(edge).or_insert(0) += 1,
+                        PathMode::Simple | PathMode::Acyclic => *self.used.entry(other).or_insert(0) += 1,
+                        PathMode::Walk => {}
+                    }
+                    state = *next;
+                    node = other;
+                }
+            }
+            loop {
+                match &program.states[state] {
+                    State::Node { test, local, conditions, next } => {
+                        if !context.snapshot.node_passes(node, test) {
+                            continue 'choices;
+                        }
+                        self.bind(*local, Value::Node(node));
+                        if !self.passes(conditions, batch, row, context)? {
+                            continue 'choices;
+                        }
+                        state = *next;
+                    }
+                    State::End { conditions, next } => {
+                        if !self.passes(conditions, batch, row, context)? {
+                            continue 'choices;
+                        }
+                        state = *next;
+                    }
+                    State::Fork(first, second) => {
+                        self.choices.push(Choice {
+                            state: *second,
+                            node,
+                            edges: self.edges.len(),
+                            events: self.events.len(),
+                            candidates: None,
+                        });
+                        state = *first;
+                    }
+                    State::Edge { test, direction, .. } => {
+                        let start = self.arena.len();
+                        let check = EdgeCheck {
+                            test: test.clone(),
+                            direction: *direction,
+                            different_from: self.different_from.clone(),
+                        };
+                        let arena = &mut self.arena;
+                        let snapshot = &context.snapshot;
+                        let looked = snapshot.for_each_adjacent(node, *direction, test, |edge, other| {
+                            if check.is_different(edge, batch, row) {
+                                arena.push((edge, other));
+                            }
+                            ControlFlow::Continue(())
+                        });
+                        context.counters().edges_looked += looked;
+                        context.work(looked)?;
+                        let end = self.arena.len();
+                        self.choices.push(Choice {
+                            state,
+                            node,
+                            edges: self.edges.len(),
+                            events: self.events.len(),
+                            candidates: Some((start, end)),
+                        });
+                        continue 'choices;
+                    }
+                    State::Accept => return Ok(Some(node)),
+                }
+            }
+        }
+        Ok(None)
+    }
+
+    /// Where the candidates of the choice on top begin: after those of the choice below it.
+    fn arena_start(&self) -> usize {
+        let below = &self.choices[..self.choices.len() - 1];
+        below.iter().rev().find_map(|c| c.candidates.map(|(_, end)| end)).unwrap_or(0)
+    }
+}

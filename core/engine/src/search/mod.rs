@@ -1,0 +1,118 @@
+//! Path search: the heart of the engine. A quantified part of a pattern becomes a [`Program`] (an
+//! automaton over nodes and edges); where it is one repeated edge, also a [`Step`], for which there
+//! are breadth-first searches with plain visited sets.
+
+mod breadth;
+mod enumerate;
+mod product;
+mod program;
+mod step;
+mod visited;
+
+pub(crate) use breadth::{
+    Found, breadth_first, goes_both_ways, meet_in_the_middle, reach, shortest_cycle_exists,
+};
+pub(crate) use enumerate::Enumerator;
+pub(crate) use product::{Quota, Weight, product_search};
+pub(crate) use program::{Memory, OutputVariable, Program, State};
+pub(crate) use step::Step;
+
+use graphodrome_graph::{NodeTest, Value};
+use graphodrome_language::ast::PathMode;
+use std::sync::Arc;
+
+use crate::batch::{Batch, Vector};
+use crate::context::{Context, Outcome};
+use crate::evaluate::{Row, holds};
+use crate::expression::Expr;
+
+/// What SearchPaths, Reach and ShortestPaths have in common.
+#[derive(Clone, Debug)]
+pub(crate) struct SearchSpec {
+    pub pattern: String,
+    /// Slot of the node it begins at.
+    pub from: usize,
+    /// Slot of the node it must end at, where that is bound.
+    pub to: Option<usize>,
+    pub program: Arc<Program>,
+    /// The same search as one repeated edge, where it is that.
+    pub step: Option<Arc<Step>>,
+    pub min: u32,
+    pub max: Option<u32>,
+    /// The pattern is walked from its right end to its left.
+    pub reversed: bool,
+    pub target: NodeTest,
+    /// On the input row with the end node in the next slot.
+    pub target_conditions: Vec<Expr>,
+    pub mode: PathMode,
+    /// Slots of edges bound in the same MATCH that may not come again.
+    pub different_from: Vec<usize>,
+    pub outputs: Vec<OutputVariable>,
+}
+
+impl SearchSpec {
+    /// Whether `node` may be the end of a path of this row.
+    pub fn is_target(&self, node: u32, batch: &Batch, row: usize, context: &mut Context) -> Outcome<bool> {
+        if !context.snapshot.node_passes(node, &self.target) {
+            return Ok(false);
+        }
+        let locals = [Value::Node(node)];
+        let at = Row { batch, row, locals: &locals };
+        for condition in &self.target_conditions {
+            let counters = &mut context.metrics[context.current].counters;
+            if !holds(condition, at, &context.snapshot, counters)? {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    }
+
+    /// The bound end of the row, if the pattern has one; `Err(())` where it is null.
+    pub fn bound_end(&self, batch: &Batch, row: usize) -> Result<Option<u32>, ()> {
+        match self.to.map(|slot| batch.columns[slot].get(row)) {
+            None => Ok(None),
+            Some(Value::Node(n)) => Ok(Some(n)),
+            Some(_) => Err(()),
+        }
+    }
+
+    pub fn start(&self, batch: &Batch, row: usize) -> Option<u32> {
+        match &batch.columns[self.from] {
+            Vector::Nodes(nodes) if nodes[row] != crate::NO_ELEMENT => Some(nodes[row]),
+            _ => None,
+        }
+    }
+}
+
+/// Collects the rows of a search: the input row, the end (where it was not bound), the path and the
+/// variables.
+pub(crate) struct Rows {
+    pub rows: Vec<u32>,
+    pub ends: Vec<u32>,
+    pub paths: Vec<Value>,
+    pub variables: Vec<Vec<Value>>,
+}
+
+impl Rows {
+    pub fn new(outputs: usize) -> Rows {
+        Rows { rows: vec![], ends: vec![], paths: vec![], variables: vec![vec![]; outputs] }
+    }
+
+    pub fn len(&self) -> usize {
+        self.rows.len()
+    }
+
+    pub fn into_batch(self, input: &Batch, with_end: bool, outputs: &[OutputVariable]) -> Batch {
+        let mut out = input.gather(&self.rows);
+        if with_end {
+            out.columns.push(Vector::Nodes(self.ends));
+        }
+        out.columns.push(Vector::Values(self.paths));
+        for (values, output) in self.variables.into_iter().zip(outputs) {
+            let mut vector = output.vector();
+            values.into_iter().for_each(|v| vector.push(v));
+            out.columns.push(vector);
+        }
+        out
+    }
+}

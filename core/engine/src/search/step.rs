@@ -1,0 +1,103 @@
+//! A step: one edge that a search repeats, with what must hold of it and the nodes at its ends.
+
+use std::ops::ControlFlow;
+
+use graphodrome_graph::{Direction, EdgeTest, NodeTest, Value};
+
+use crate::batch::Batch;
+use crate::context::{Context, Counters, Outcome};
+use crate::evaluate::{Row, holds};
+use crate::expression::Expr;
+
+#[derive(Clone, Debug)]
+pub(crate) struct Step {
+    pub test: EdgeTest,
+    /// As the pattern is written, from left to right.
+    pub direction: Direction,
+    /// Of the node before and after the edge, as written; `None` where any node will do.
+    pub before: Option<NodeTest>,
+    pub after: Option<NodeTest>,
+    /// On the input row with the node before, the edge and the node after in the next three slots.
+    pub conditions: Vec<Expr>,
+    /// Which of the program's locals are the node before, the edge and the node after.
+    pub locals: [Option<usize>; 3],
+}
+
+/// What one expansion did.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct Expanded {
+    pub looked: u64,
+    pub failed: u64,
+}
+
+impl Step {
+    /// Calls `visit(edge, other)` for each edge that may be taken from `node`; `backwards` walks the
+    /// pattern from its right end.
+    #[inline]
+    pub fn expand(
+        &self, node: u32, backwards: bool, batch: &Batch, row: usize, context: &mut Context,
+        mut visit: impl FnMut(u32, u32) -> ControlFlow<()>,
+    ) -> Outcome<Expanded> {
+        let direction = if backwards { self.direction.reversed() } else { self.direction };
+        let (near, far) = if backwards { (&self.after, &self.before) } else { (&self.before, &self.after) };
+        let snapshot = &context.snapshot;
+        if near.as_ref().is_some_and(|test| !snapshot.node_passes(node, test)) {
+            return Ok(Expanded::default());
+        }
+        let mut failed = 0;
+        if self.conditions.is_empty() && far.is_none() {
+            let looked = snapshot.for_each_adjacent(node, direction, &self.test, visit);
+            let counters = &mut context.metrics[context.current].counters;
+            counters.edges_looked += looked;
+            context.work(looked)?;
+            return Ok(Expanded { looked, failed });
+        }
+        let mut counters = Counters::default();
+        let mut failure = None;
+        let looked = snapshot.for_each_adjacent(node, direction, &self.test, |edge, other| {
+            if far.as_ref().is_some_and(|test| !snapshot.node_passes(other, test)) {
+                failed += 1;
+                return ControlFlow::Continue(());
+            }
+            let (before, after) = if backwards { (other, node) } else { (node, other) };
+            let locals = [Value::Node(before), Value::Edge(edge), Value::Node(after)];
+            let at = Row { batch, row, locals: &locals };
+            for condition in &self.conditions {
+                match holds(condition, at, snapshot, &mut counters) {
+                    Ok(true) => {}
+                    Ok(false) => {
+                        failed += 1;
+                        return ControlFlow::Continue(());
+                    }
+                    Err(error) => {
+                        failure = Some(error);
+                        return ControlFlow::Break(());
+                    }
+                }
+            }
+            visit(edge, other)
+        });
+        if let Some(error) = failure {
+            return Err(error);
+        }
+        let total = &mut context.metrics[context.current].counters;
+        total.edges_looked += looked;
+        total.properties_read += counters.properties_read;
+        context.work(looked)?;
+        Ok(Expanded { looked, failed })
+    }
+
+    /// What the program would have bound along a path that this step repeated.
+    pub fn events(&self, nodes: &[u32], edges: &[u32]) -> Vec<(usize, Value)> {
+        let mut events = vec![];
+        for (i, edge) in edges.iter().enumerate() {
+            let bound = [Value::Node(nodes[i]), Value::Edge(*edge), Value::Node(nodes[i + 1])];
+            for (local, value) in self.locals.iter().zip(bound) {
+                if let Some(local) = local {
+                    events.push((*local, value));
+                }
+            }
+        }
+        events
+    }
+}

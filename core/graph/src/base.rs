@@ -1,0 +1,303 @@
+//! The base of a snapshot: every element as of one version, in columns and compressed sparse rows.
+//! Nodes of one label set are contiguous, so that a label test is a range test.
+
+use std::collections::HashMap;
+use std::sync::{Arc, OnceLock};
+
+use rayon::prelude::*;
+
+use crate::keys::KeyTable;
+use crate::{
+    Adjacency, Code, Column, Dense, Element, ElementId, GraphError, KeyDefinition, KeyIndex, LabelSet,
+    Statistics, Value,
+};
+
+/// Stable ids of a table's elements, in row order.
+#[derive(Clone, Debug)]
+pub enum Ids {
+    /// `start`, `start + 1`, ...
+    Sequence(ElementId),
+    Listed(Arc<[ElementId]>),
+}
+
+impl Ids {
+    pub fn get(&self, row: usize) -> ElementId {
+        match self {
+            Ids::Sequence(start) => start + row as ElementId,
+            Ids::Listed(ids) => ids[row],
+        }
+    }
+
+    /// As compact as the ids allow.
+    pub fn from_vec(ids: Vec<ElementId>) -> Ids {
+        match ids.first() {
+            Some(&start) if ids.iter().zip(start..).all(|(a, b)| *a == b) => Ids::Sequence(start),
+            None => Ids::Sequence(0),
+            _ => Ids::Listed(ids.into()),
+        }
+    }
+
+    /// One more than the greatest id among the first `len`.
+    pub fn bound(&self, len: usize) -> ElementId {
+        match self {
+            Ids::Sequence(start) => start + len as ElementId,
+            Ids::Listed(ids) => ids.iter().max().map_or(0, |id| id + 1),
+        }
+    }
+}
+
+/// The nodes of one label set, before they have numbers.
+pub struct NodePart {
+    pub labels: LabelSet,
+    pub len: usize,
+    pub ids: Ids,
+    pub columns: Vec<(Arc<str>, Column)>,
+}
+
+/// The edges of one label set, sorted by source, then target; ends are dense node numbers in the
+/// order of the node parts.
+pub struct EdgePart {
+    pub labels: LabelSet,
+    pub directed: bool,
+    pub ids: Ids,
+    pub sources: Vec<Dense>,
+    pub targets: Vec<Dense>,
+    pub columns: Vec<(Arc<str>, Column)>,
+}
+
+/// What a base is made of: by a load, by folding a snapshot, or read back from storage.
+#[derive(Default)]
+pub struct BaseParts {
+    pub nodes: Vec<NodePart>,
+    pub edges: Vec<EdgePart>,
+}
+
+#[derive(Debug)]
+pub struct NodeTable {
+    pub labels: LabelSet,
+    pub first: Dense,
+    pub len: usize,
+    pub ids: Ids,
+    pub columns: Vec<(Arc<str>, Column)>,
+    rows_by_id: OnceLock<HashMap<ElementId, u32>>,
+}
+
+#[derive(Debug)]
+pub struct EdgeTable {
+    pub labels: LabelSet,
+    pub directed: bool,
+    pub first: Dense,
+    pub len: usize,
+    pub ids: Ids,
+    pub forward: Adjacency,
+    pub reverse: Adjacency,
+    pub columns: Vec<(Arc<str>, Column)>,
+    rows_by_id: OnceLock<HashMap<ElementId, u32>>,
+}
+
+pub(crate) fn find_column<'c>(columns: &'c [(Arc<str>, Column)], name: &str) -> Option<&'c Column> {
+    columns.binary_search_by(|(n, _)| (**n).cmp(name)).ok().map(|i| &columns[i].1)
+}
+
+fn row_of(ids: &Ids, len: usize, lazily: &OnceLock<HashMap<ElementId, u32>>, id: ElementId) -> Option<u32> {
+    match ids {
+        Ids::Sequence(start) => {
+            let row = id.checked_sub(*start)?;
+            (row < len as u64).then_some(row as u32)
+        }
+        Ids::Listed(ids) => lazily
+            .get_or_init(|| ids.iter().enumerate().map(|(row, id)| (*id, row as u32)).collect())
+            .get(&id)
+            .copied(),
+    }
+}
+
+impl NodeTable {
+    pub fn column(&self, name: &str) -> Option<&Column> {
+        find_column(&self.columns, name)
+    }
+}
+
+impl EdgeTable {
+    pub fn column(&self, name: &str) -> Option<&Column> {
+        find_column(&self.columns, name)
+    }
+
+    /// Source and target of the edge in row `position`.
+    pub fn ends(&self, position: usize) -> (Dense, Dense) {
+        (self.forward.owner(position), self.forward.neighbour(position))
+    }
+}
+
+#[derive(Debug, Default)]
+pub struct Base {
+    pub nodes: Vec<NodeTable>,
+    pub edges: Vec<EdgeTable>,
+    pub keys: Vec<KeyIndex>,
+    pub statistics: Statistics,
+    node_count: Dense,
+    edge_count: Dense,
+}
+
+impl Base {
+    /// Numbers the parts, builds the reverse rows, the key indexes and the statistics. Fails where
+    /// the elements break a key or do not fit (more than 2^32 - 2 nodes or edges).
+    pub fn build(parts: BaseParts, keys: &[Arc<KeyDefinition>]) -> Result<Base, GraphError> {
+        let mut node_count = 0u64;
+        let mut nodes = Vec::with_capacity(parts.nodes.len());
+        for mut part in parts.nodes {
+            part.columns.sort_by(|a, b| a.0.cmp(&b.0));
+            nodes.push(NodeTable {
+                labels: part.labels,
+                first: node_count as Dense,
+                len: part.len,
+                ids: part.ids,
+                columns: part.columns,
+                rows_by_id: OnceLock::new(),
+            });
+            node_count += part.len as u64;
+        }
+        let mut edge_count = 0u64;
+        let mut sized = Vec::with_capacity(parts.edges.len());
+        for part in parts.edges {
+            let first = edge_count as Dense;
+            edge_count += part.sources.len() as u64;
+            sized.push((first, part));
+        }
+        // Half the number space stays free for what commits add on top of the base.
+        if node_count > u32::MAX as u64 / 2 || edge_count > u32::MAX as u64 / 2 {
+            return Err(GraphError::new(
+                Code::DATA,
+                format!("a graph holds at most {} nodes and as many edges", u32::MAX / 2),
+            ));
+        }
+        let edges: Vec<EdgeTable> = sized
+            .into_par_iter()
+            .map(|(first, mut part)| {
+                part.columns.sort_by(|a, b| a.0.cmp(&b.0));
+                let len = part.sources.len();
+                let forward = Adjacency::forward(&part.sources, part.targets);
+                let reverse = forward.reversed();
+                EdgeTable {
+                    labels: part.labels,
+                    directed: part.directed,
+                    first,
+                    len,
+                    ids: part.ids,
+                    forward,
+                    reverse,
+                    columns: part.columns,
+                    rows_by_id: OnceLock::new(),
+                }
+            })
+            .collect();
+        let mut base = Base {
+            nodes,
+            edges,
+            keys: vec![],
+            statistics: Statistics::default(),
+            node_count: node_count as Dense,
+            edge_count: edge_count as Dense,
+        };
+        let (keys, statistics) = rayon::join(
+            || keys.iter().map(|key| base.build_key(key)).collect::<Result<Vec<_>, _>>(),
+            || Statistics::collect(&base),
+        );
+        base.keys = keys?;
+        base.statistics = statistics;
+        Ok(base)
+    }
+
+    fn build_key(&self, key: &Arc<KeyDefinition>) -> Result<KeyIndex, GraphError> {
+        let tables: Vec<KeyTable<'_>> = match key.element {
+            Element::Node => self
+                .nodes
+                .iter()
+                .filter(|t| t.labels.contains(&key.label))
+                .map(|t| KeyTable {
+                    first: t.first,
+                    len: t.len,
+                    columns: key.properties.iter().map(|p| t.column(p)).collect(),
+                })
+                .collect(),
+            Element::Edge => self
+                .edges
+                .iter()
+                .filter(|t| t.labels.contains(&key.label))
+                .map(|t| KeyTable {
+                    first: t.first,
+                    len: t.len,
+                    columns: key.properties.iter().map(|p| t.column(p)).collect(),
+                })
+                .collect(),
+        };
+        let (index, broken) = KeyIndex::build(key.clone(), &tables);
+        if let Some((_, id)) = broken.first() {
+            let values: Vec<Value> = key
+                .properties
+                .iter()
+                .map(|p| match key.element {
+                    Element::Node => self.node_value(*id, p),
+                    Element::Edge => self.edge_value(*id, p),
+                })
+                .collect();
+            return Err(key
+                .taken(&values)
+                .hint(format!("{} element(s) repeat a key that is there already", broken.len())));
+        }
+        Ok(index)
+    }
+
+    pub fn node_count(&self) -> Dense {
+        self.node_count
+    }
+
+    pub fn edge_count(&self) -> Dense {
+        self.edge_count
+    }
+
+    #[inline]
+    pub fn node_table(&self, id: Dense) -> usize {
+        if self.nodes.len() == 1 {
+            return 0;
+        }
+        self.nodes.partition_point(|t| t.first <= id) - 1
+    }
+
+    #[inline]
+    pub fn edge_table(&self, id: Dense) -> usize {
+        if self.edges.len() == 1 {
+            return 0;
+        }
+        self.edges.partition_point(|t| t.first <= id) - 1
+    }
+
+    pub fn node_value(&self, id: Dense, property: &str) -> Value {
+        let table = &self.nodes[self.node_table(id)];
+        table.column(property).map_or(Value::Null, |c| c.value((id - table.first) as usize))
+    }
+
+    pub fn edge_value(&self, id: Dense, property: &str) -> Value {
+        let table = &self.edges[self.edge_table(id)];
+        table.column(property).map_or(Value::Null, |c| c.value((id - table.first) as usize))
+    }
+
+    pub fn node_by_id(&self, id: ElementId) -> Option<Dense> {
+        self.nodes.iter().find_map(|t| row_of(&t.ids, t.len, &t.rows_by_id, id).map(|row| t.first + row))
+    }
+
+    pub fn edge_by_id(&self, id: ElementId) -> Option<Dense> {
+        self.edges.iter().find_map(|t| row_of(&t.ids, t.len, &t.rows_by_id, id).map(|row| t.first + row))
+    }
+
+    /// Bytes held in memory, by what holds them: columns, adjacency, key indexes.
+    pub fn bytes(&self) -> (usize, usize, usize) {
+        let node_columns = self.nodes.iter().flat_map(|t| &t.columns);
+        let edge_columns = self.edges.iter().flat_map(|t| &t.columns);
+        (
+            node_columns.chain(edge_columns).map(|(_, c)| c.bytes()).sum(),
+            self.edges.iter().map(|t| t.forward.bytes() + t.reverse.bytes()).sum(),
+            self.keys.iter().map(KeyIndex::bytes).sum(),
+        )
+    }
+}

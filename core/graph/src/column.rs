@@ -1,0 +1,407 @@
+//! Typed property columns with validity, one per property of a node or edge table, and the builder
+//! that makes them. Texts that repeat are dictionary-encoded.
+
+use std::sync::Arc;
+
+use arrow_array::types::UInt32Type;
+use arrow_array::{
+    Array, BooleanArray, Date32Array, DictionaryArray, Float64Array, Int64Array, LargeStringArray,
+    StringArray, UInt32Array,
+};
+use arrow_buffer::{BooleanBuffer, NullBuffer, OffsetBuffer, ScalarBuffer};
+use chrono::{Days, NaiveDate};
+use hashbrown::HashMap;
+
+use crate::{Value, ValueType};
+
+/// A row of one of several columns that are gathered into one.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Pick {
+    pub part: u32,
+    pub row: u32,
+}
+
+/// A column of property values. `Other` holds the types that are rare in bulk (decimals, zoned
+/// times, lists) and columns of mixed type in open graphs.
+#[derive(Clone, Debug)]
+pub enum Column {
+    Bool(BooleanArray),
+    Int(Int64Array),
+    Float(Float64Array),
+    Text(LargeStringArray),
+    /// Codes into the distinct texts.
+    Coded(UInt32Array, Arc<[Arc<str>]>),
+    Date(Date32Array),
+    Other(Arc<[Value]>),
+}
+
+impl Column {
+    pub fn len(&self) -> usize {
+        match self {
+            Column::Bool(a) => a.len(),
+            Column::Int(a) => a.len(),
+            Column::Float(a) => a.len(),
+            Column::Text(a) => a.len(),
+            Column::Coded(a, _) => a.len(),
+            Column::Date(a) => a.len(),
+            Column::Other(a) => a.len(),
+        }
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    pub fn is_null(&self, row: usize) -> bool {
+        match self {
+            Column::Bool(a) => a.is_null(row),
+            Column::Int(a) => a.is_null(row),
+            Column::Float(a) => a.is_null(row),
+            Column::Text(a) => a.is_null(row),
+            Column::Coded(a, _) => a.is_null(row),
+            Column::Date(a) => a.is_null(row),
+            Column::Other(a) => a[row].is_null(),
+        }
+    }
+
+    pub fn value(&self, row: usize) -> Value {
+        if self.is_null(row) {
+            return Value::Null;
+        }
+        match self {
+            Column::Bool(a) => Value::Bool(a.value(row)),
+            Column::Int(a) => Value::Int(a.value(row)),
+            Column::Float(a) => Value::Float(a.value(row)),
+            Column::Text(a) => Value::text(a.value(row)),
+            Column::Coded(a, texts) => Value::Text(texts[a.value(row) as usize].clone()),
+            Column::Date(a) => Value::Date(day(a.value(row))),
+            Column::Other(a) => a[row].clone(),
+        }
+    }
+
+    /// The text at `row` without making a value of it; `None` where it is null or no text.
+    pub fn text(&self, row: usize) -> Option<&str> {
+        match self {
+            Column::Text(a) if a.is_valid(row) => Some(a.value(row)),
+            Column::Coded(a, texts) if a.is_valid(row) => Some(&texts[a.value(row) as usize]),
+            Column::Other(a) => match &a[row] {
+                Value::Text(t) => Some(t),
+                _ => None,
+            },
+            _ => None,
+        }
+    }
+
+    /// Bytes held in memory.
+    pub fn bytes(&self) -> usize {
+        match self {
+            Column::Bool(a) => a.get_buffer_memory_size(),
+            Column::Int(a) => a.get_buffer_memory_size(),
+            Column::Float(a) => a.get_buffer_memory_size(),
+            Column::Text(a) => a.get_buffer_memory_size(),
+            Column::Coded(a, texts) => {
+                a.get_buffer_memory_size() + texts.iter().map(|t| t.len() + 32).sum::<usize>()
+            }
+            Column::Date(a) => a.get_buffer_memory_size(),
+            Column::Other(a) => a.len() * size_of::<Value>(),
+        }
+    }
+
+    /// The dictionary form of a coded column, for writing it as Arrow.
+    pub fn dictionary(codes: &UInt32Array, texts: &[Arc<str>]) -> DictionaryArray<UInt32Type> {
+        let values = StringArray::from_iter_values(texts.iter());
+        DictionaryArray::new(codes.clone(), Arc::new(values))
+    }
+
+    /// One column out of rows of several, in the order of `picks`.
+    pub fn gather(parts: &[&Column], picks: &[Pick]) -> Column {
+        macro_rules! typed {
+            ($variant:ident, $array:ty) => {{
+                let arrays: Vec<&$array> = parts
+                    .iter()
+                    .filter_map(|c| if let Column::$variant(a) = c { Some(a) } else { None })
+                    .collect();
+                if arrays.len() == parts.len() {
+                    let nulls = gather_nulls(&arrays, picks);
+                    let values: Vec<_> =
+                        picks.iter().map(|p| arrays[p.part as usize].values()[p.row as usize]).collect();
+                    return Column::$variant(<$array>::new(values.into(), nulls));
+                }
+            }};
+        }
+        typed!(Int, Int64Array);
+        typed!(Float, Float64Array);
+        typed!(Date, Date32Array);
+        let mut builder = ColumnBuilder::with_capacity(picks.len());
+        for pick in picks {
+            let part = parts[pick.part as usize];
+            match part.text(pick.row as usize) {
+                Some(text) => builder.push_text(text),
+                None => builder.push(part.value(pick.row as usize)),
+            }
+        }
+        builder.finish()
+    }
+}
+
+fn gather_nulls<A: Array>(arrays: &[&A], picks: &[Pick]) -> Option<NullBuffer> {
+    if arrays.iter().all(|a| a.null_count() == 0) {
+        return None;
+    }
+    let valid = BooleanBuffer::collect_bool(picks.len(), |i| {
+        arrays[picks[i].part as usize].is_valid(picks[i].row as usize)
+    });
+    Some(NullBuffer::new(valid))
+}
+
+fn day(days: i32) -> NaiveDate {
+    let epoch = NaiveDate::default();
+    let shifted = if days >= 0 {
+        epoch.checked_add_days(Days::new(days as u64))
+    } else {
+        epoch.checked_sub_days(Days::new(days.unsigned_abs() as u64))
+    };
+    shifted.unwrap_or(epoch)
+}
+
+#[derive(Debug)]
+enum Building {
+    /// Only nulls so far.
+    Empty,
+    Bool(Vec<bool>),
+    Int(Vec<i64>),
+    Float(Vec<f64>),
+    Text {
+        offsets: Vec<i64>,
+        bytes: Vec<u8>,
+    },
+    Date(Vec<i32>),
+    Other(Vec<Value>),
+}
+
+/// Builds a [`Column`] value by value. It takes the type of the first value; a value of another type
+/// turns it into a mixed column, so nothing is ever coerced.
+#[derive(Debug)]
+pub struct ColumnBuilder {
+    building: Building,
+    valid: Vec<bool>,
+    nulls: usize,
+}
+
+impl ColumnBuilder {
+    pub fn with_capacity(rows: usize) -> Self {
+        ColumnBuilder { building: Building::Empty, valid: Vec::with_capacity(rows), nulls: 0 }
+    }
+
+    pub fn len(&self) -> usize {
+        self.valid.len()
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.valid.is_empty()
+    }
+
+    pub fn push_null(&mut self) {
+        match &mut self.building {
+            Building::Empty => {}
+            Building::Bool(v) => v.push(false),
+            Building::Int(v) => v.push(0),
+            Building::Float(v) => v.push(0.0),
+            Building::Text { offsets, bytes } => offsets.push(bytes.len() as i64),
+            Building::Date(v) => v.push(0),
+            Building::Other(v) => v.push(Value::Null),
+        }
+        self.valid.push(false);
+        self.nulls += 1;
+    }
+
+    pub fn push_int(&mut self, value: i64) {
+        if let Building::Int(v) = &mut self.building {
+            v.push(value);
+            self.valid.push(true);
+        } else {
+            self.push(Value::Int(value));
+        }
+    }
+
+    pub fn push_text(&mut self, text: &str) {
+        if let Building::Empty = self.building {
+            let mut offsets = Vec::with_capacity(self.valid.capacity() + 1);
+            offsets.resize(self.valid.len() + 1, 0);
+            self.building = Building::Text { offsets, bytes: vec![] };
+        }
+        if let Building::Text { offsets, bytes } = &mut self.building {
+            bytes.extend_from_slice(text.as_bytes());
+            offsets.push(bytes.len() as i64);
+            self.valid.push(true);
+        } else {
+            self.push(Value::text(text));
+        }
+    }
+
+    pub fn push(&mut self, value: Value) {
+        if value.is_null() {
+            return self.push_null();
+        }
+        if let Value::Text(text) = &value
+            && matches!(self.building, Building::Empty | Building::Text { .. })
+        {
+            return self.push_text(text);
+        }
+        if let Building::Empty = self.building {
+            self.building = self.start_for(&value);
+        }
+        match (&mut self.building, &value) {
+            (Building::Bool(v), Value::Bool(b)) => v.push(*b),
+            (Building::Int(v), Value::Int(i)) => v.push(*i),
+            (Building::Float(v), Value::Float(f)) => v.push(*f),
+            (Building::Date(v), Value::Date(d)) => v.push(ValueType::epoch_day(*d)),
+            (Building::Other(v), _) => v.push(value),
+            _ => {
+                self.mix();
+                if let Building::Other(v) = &mut self.building {
+                    v.push(value);
+                }
+            }
+        }
+        self.valid.push(true);
+    }
+
+    /// A builder state for the type of `value`, filled with the nulls pushed so far.
+    fn start_for(&self, value: &Value) -> Building {
+        fn filled<T: Clone>(builder: &ColumnBuilder, zero: T) -> Vec<T> {
+            let mut values = Vec::with_capacity(builder.valid.capacity());
+            values.resize(builder.valid.len(), zero);
+            values
+        }
+        match value {
+            Value::Bool(_) => Building::Bool(filled(self, false)),
+            Value::Int(_) => Building::Int(filled(self, 0)),
+            Value::Float(_) => Building::Float(filled(self, 0.0)),
+            Value::Date(_) => Building::Date(filled(self, 0)),
+            _ => Building::Other(filled(self, Value::Null)),
+        }
+    }
+
+    fn mix(&mut self) {
+        let building = std::mem::replace(&mut self.building, Building::Empty);
+        let done = ColumnBuilder { building, valid: self.valid.clone(), nulls: self.nulls }.finish_plain();
+        self.building = Building::Other((0..done.len()).map(|row| done.value(row)).collect());
+    }
+
+    fn nulls(&self) -> Option<NullBuffer> {
+        (self.nulls > 0).then(|| NullBuffer::from(self.valid.as_slice()))
+    }
+
+    fn finish_plain(self) -> Column {
+        let nulls = self.nulls();
+        match self.building {
+            Building::Empty => Column::Other(vec![Value::Null; self.valid.len()].into()),
+            Building::Bool(v) => Column::Bool(BooleanArray::new(v.into(), nulls)),
+            Building::Int(v) => Column::Int(Int64Array::new(v.into(), nulls)),
+            Building::Float(v) => Column::Float(Float64Array::new(v.into(), nulls)),
+            Building::Text { offsets, bytes } => {
+                // Every slice pushed was a whole `&str`, so the bytes are UTF-8 at every offset.
+                let offsets = OffsetBuffer::new(ScalarBuffer::from(offsets));
+                Column::Text(LargeStringArray::new(offsets, bytes.into(), nulls))
+            }
+            Building::Date(v) => Column::Date(Date32Array::new(v.into(), nulls)),
+            Building::Other(v) => Column::Other(v.into()),
+        }
+    }
+
+    pub fn finish(self) -> Column {
+        let column = self.finish_plain();
+        match column {
+            Column::Text(texts) => fold_text(texts),
+            other => other,
+        }
+    }
+}
+
+/// Dictionary-encodes a text column where few distinct texts repeat.
+pub fn fold_text(texts: LargeStringArray) -> Column {
+    const SAMPLE: usize = 4096;
+    let limit = (texts.len() / 4).max(16);
+    let mut codes: HashMap<&str, u32> = HashMap::new();
+    let mut row_codes: Vec<u32> = Vec::with_capacity(texts.len());
+    for row in 0..texts.len() {
+        if texts.is_null(row) {
+            row_codes.push(0);
+            continue;
+        }
+        let next = codes.len() as u32;
+        row_codes.push(*codes.entry(texts.value(row)).or_insert(next));
+        let seen = codes.len();
+        if seen > limit || (row == SAMPLE && seen > SAMPLE / 2) {
+            return Column::Text(texts.clone());
+        }
+    }
+    let mut distinct: Vec<(&str, u32)> = codes.into_iter().collect();
+    distinct.sort_by_key(|(_, code)| *code);
+    let distinct: Vec<Arc<str>> = distinct.into_iter().map(|(text, _)| Arc::from(text)).collect();
+    Column::Coded(UInt32Array::new(row_codes.into(), texts.nulls().cloned()), distinct.into())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn any_value() -> impl Strategy<Value = Value> {
+        prop_oneof![
+            Just(Value::Null),
+            any::<bool>().prop_map(Value::Bool),
+            any::<i64>().prop_map(Value::Int),
+            (-1e9f64..1e9).prop_map(Value::Float),
+            "[a-c]{0,2}".prop_map(|t| Value::text(t.as_str())),
+            (-40_000i32..40_000).prop_map(|d| Value::Date(day(d))),
+        ]
+    }
+
+    fn same_kind() -> impl Strategy<Value = Vec<Value>> {
+        prop_oneof![
+            prop::collection::vec(any_value(), 0..40),
+            prop::collection::vec((-5i64..5).prop_map(Value::Int), 0..40),
+            prop::collection::vec("[a-c]{0,2}".prop_map(|t| Value::text(t.as_str())), 0..80),
+        ]
+    }
+
+    fn build(values: &[Value]) -> Column {
+        let mut builder = ColumnBuilder::with_capacity(values.len());
+        values.iter().for_each(|v| builder.push(v.clone()));
+        builder.finish()
+    }
+
+    proptest! {
+        #[test]
+        fn a_column_gives_back_what_was_put_in(values in same_kind()) {
+            let column = build(&values);
+            prop_assert_eq!(column.len(), values.len());
+            for (row, value) in values.iter().enumerate() {
+                prop_assert_eq!(&column.value(row), value);
+                prop_assert_eq!(column.value(row).type_name(), value.type_name());
+            }
+        }
+
+        #[test]
+        fn gathering_picks_the_named_rows(a in same_kind(), b in same_kind(), seed in any::<u32>()) {
+            let columns = [build(&a), build(&b)];
+            let mut picks = vec![];
+            for (part, values) in [&a, &b].iter().enumerate() {
+                for row in 0..values.len() {
+                    picks.push(Pick { part: part as u32, row: row as u32 });
+                }
+            }
+            if !picks.is_empty() {
+                let turn = seed as usize % picks.len();
+                picks.rotate_left(turn);
+            }
+            let gathered = Column::gather(&[&columns[0], &columns[1]], &picks);
+            for (row, pick) in picks.iter().enumerate() {
+                let expected = if pick.part == 0 { &a } else { &b };
+                prop_assert_eq!(&gathered.value(row), &expected[pick.row as usize]);
+            }
+        }
+    }
+}

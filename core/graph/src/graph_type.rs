@@ -1,0 +1,342 @@
+//! Graph types: what the elements of a closed graph may be, and the check that they are.
+//!
+//! Two decisions where the standard leaves room. An endpoint names label sets: a node fits when it has
+//! at least those labels, so that an edge type to `Site` takes every kind of site. A `KEY` holds for
+//! the node type's key label set (what stands before `=>`, otherwise all its labels): the values are
+//! unique among all nodes with the first of those labels.
+
+use std::fmt;
+use std::sync::Arc;
+
+use serde::{Deserialize, Serialize};
+
+use crate::overlay::Properties;
+use crate::{Code, GraphError, LabelSet, Value, ValueType};
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Element {
+    Node,
+    Edge,
+}
+
+impl fmt::Display for Element {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Element::Node => "node",
+            Element::Edge => "edge",
+        })
+    }
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct PropertyType {
+    pub name: Arc<str>,
+    pub value_type: ValueType,
+    pub not_null: bool,
+    pub default: Option<Value>,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct NodeType {
+    pub name: Option<Arc<str>>,
+    pub labels: LabelSet,
+    /// Labels that name the type's kind; a subset of `labels`.
+    pub key_labels: LabelSet,
+    pub properties: Vec<PropertyType>,
+    pub key: Vec<Arc<str>>,
+}
+
+/// Label sets of which a node must have at least one whole.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Endpoint(pub Vec<LabelSet>);
+
+impl Endpoint {
+    pub fn accepts(&self, labels: &LabelSet) -> bool {
+        self.0.iter().any(|wanted| wanted.iter().all(|l| labels.binary_search(l).is_ok()))
+    }
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct EdgeType {
+    pub name: Option<Arc<str>>,
+    pub labels: LabelSet,
+    pub directed: bool,
+    pub source: Endpoint,
+    pub target: Endpoint,
+    pub properties: Vec<PropertyType>,
+    pub key: Vec<Arc<str>>,
+}
+
+/// A key: the values of `properties` are unique among the elements with `label`.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct KeyDefinition {
+    pub name: Arc<str>,
+    pub element: Element,
+    pub label: Arc<str>,
+    pub properties: Vec<Arc<str>>,
+}
+
+impl KeyDefinition {
+    /// The error for values that another element has already.
+    pub fn taken(&self, values: &[Value]) -> GraphError {
+        let pairs: Vec<String> =
+            self.properties.iter().zip(values).map(|(p, v)| format!("{p} = {}", v.excerpt())).collect();
+        GraphError::new(
+            Code::KEY_VIOLATION,
+            format!("there is already a {} :{} with {}", self.element, self.label, pairs.join(", ")),
+        )
+    }
+}
+
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct GraphType {
+    pub name: Arc<str>,
+    pub nodes: Vec<NodeType>,
+    pub edges: Vec<EdgeType>,
+}
+
+/// Why an element does not conform: shown as an error, counted by a load.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Violation {
+    pub property: Option<Arc<str>>,
+    pub message: String,
+    pub hint: Option<String>,
+}
+
+impl Violation {
+    pub fn into_error(self, element: &str) -> GraphError {
+        let mut error = GraphError::new(Code::GRAPH_TYPE_VIOLATION, format!("{element}: {}", self.message));
+        error.hint = self.hint;
+        error
+    }
+}
+
+pub(crate) fn show_labels(labels: &LabelSet) -> String {
+    if labels.is_empty() { "(no label)".into() } else { format!(":{}", labels.join("&")) }
+}
+
+impl GraphType {
+    pub fn node_type(&self, labels: &LabelSet) -> Option<&NodeType> {
+        self.nodes.iter().find(|t| t.labels == *labels)
+    }
+
+    /// The type of an edge between nodes with these labels.
+    pub fn edge_type(
+        &self, labels: &LabelSet, directed: bool, ends: (&LabelSet, &LabelSet),
+    ) -> Option<&EdgeType> {
+        self.edges.iter().find(|t| {
+            let forward = t.source.accepts(ends.0) && t.target.accepts(ends.1);
+            let backward = !directed && t.source.accepts(ends.1) && t.target.accepts(ends.0);
+            t.labels == *labels && t.directed == directed && (forward || backward)
+        })
+    }
+
+    pub fn check_node(&self, labels: &LabelSet, properties: &Properties) -> Result<(), Violation> {
+        match self.node_type(labels) {
+            Some(node_type) => check_properties(&node_type.properties, properties),
+            None => Err(self.no_node_type(labels)),
+        }
+    }
+
+    pub fn no_node_type(&self, labels: &LabelSet) -> Violation {
+        let known: Vec<String> = self.nodes.iter().map(|t| show_labels(&t.labels)).collect();
+        Violation {
+            property: None,
+            message: format!("no node type has exactly the labels {}", show_labels(labels)),
+            hint: Some(format!("the graph type has {}", known.join(", "))),
+        }
+    }
+
+    pub fn check_edge(
+        &self, labels: &LabelSet, directed: bool, ends: (&LabelSet, &LabelSet), properties: &Properties,
+    ) -> Result<(), Violation> {
+        match self.edge_type(labels, directed, ends) {
+            Some(edge_type) => check_properties(&edge_type.properties, properties),
+            None => Err(self.no_edge_type(labels, directed, ends)),
+        }
+    }
+
+    pub fn no_edge_type(&self, labels: &LabelSet, directed: bool, ends: (&LabelSet, &LabelSet)) -> Violation {
+        let shape = |from: &str, to: &str, directed: bool| {
+            let (open, close) = if directed { ("-[", "]->") } else { ("~[", "]~") };
+            format!("({from}){open}{}{close}({to})", show_labels(labels))
+        };
+        let same: Vec<String> = self
+            .edges
+            .iter()
+            .filter(|t| t.labels == *labels)
+            .map(|t| shape(&t.source.to_string(), &t.target.to_string(), t.directed))
+            .collect();
+        let reversed = directed && self.edge_type(labels, true, (ends.1, ends.0)).is_some();
+        let hint = if reversed {
+            "the other direction would conform: swap the two ends".into()
+        } else if same.is_empty() {
+            let mut known: Vec<String> = self.edges.iter().map(|t| show_labels(&t.labels)).collect();
+            known.dedup();
+            format!("the graph type has edges {}", known.join(", "))
+        } else {
+            format!("the graph type has {}", same.join(", "))
+        };
+        let wanted = shape(&show_labels(ends.0), &show_labels(ends.1), directed);
+        Violation { property: None, message: format!("no edge type allows {wanted}"), hint: Some(hint) }
+    }
+
+    /// All keys the types declare, without repeats.
+    pub fn keys(&self) -> Vec<Arc<KeyDefinition>> {
+        let nodes = self.nodes.iter().map(|t| (Element::Node, &t.key_labels, &t.key));
+        let edges = self.edges.iter().map(|t| (Element::Edge, &t.labels, &t.key));
+        let mut keys: Vec<Arc<KeyDefinition>> = vec![];
+        for (element, labels, properties) in nodes.chain(edges) {
+            let (Some(label), false) = (labels.first(), properties.is_empty()) else { continue };
+            let known =
+                keys.iter().any(|k| k.element == element && k.label == *label && k.properties == *properties);
+            if !known {
+                keys.push(Arc::new(KeyDefinition {
+                    name: format!("{}_{}", label, properties.join("_")).into(),
+                    element,
+                    label: label.clone(),
+                    properties: properties.clone(),
+                }));
+            }
+        }
+        keys
+    }
+
+    pub fn property_names(&self, element: Element) -> Vec<Arc<str>> {
+        let lists: Vec<&Vec<PropertyType>> = match element {
+            Element::Node => self.nodes.iter().map(|t| &t.properties).collect(),
+            Element::Edge => self.edges.iter().map(|t| &t.properties).collect(),
+        };
+        lists.into_iter().flatten().map(|p| p.name.clone()).collect()
+    }
+
+    /// Gives `properties` their defaults and spells numbers as the declared types want them.
+    pub fn complete(types: &[PropertyType], properties: &mut Vec<(Arc<str>, Value)>) {
+        for declared in types {
+            match properties.iter_mut().find(|(name, _)| *name == declared.name) {
+                Some((_, value)) => {
+                    let given = std::mem::replace(value, Value::Null);
+                    *value = declared.value_type.assign(given);
+                }
+                None => {
+                    if let Some(default) = &declared.default {
+                        properties.push((declared.name.clone(), default.clone()));
+                    }
+                }
+            }
+        }
+    }
+}
+
+fn check_properties(types: &[PropertyType], properties: &Properties) -> Result<(), Violation> {
+    for (name, value) in properties.iter() {
+        let Some(declared) = types.iter().find(|t| t.name == *name) else {
+            let known: Vec<&str> = types.iter().map(|t| &*t.name).collect();
+            return Err(Violation {
+                property: Some(name.clone()),
+                message: format!(
+                    "property {name} is not in its type (given: {} {})",
+                    value.type_name(),
+                    value.excerpt()
+                ),
+                hint: Some(if known.is_empty() {
+                    "the type has no properties".into()
+                } else {
+                    format!("the type has {}", known.join(", "))
+                }),
+            });
+        };
+        if !declared.value_type.accepts(value) {
+            return Err(Violation {
+                property: Some(name.clone()),
+                message: format!(
+                    "property {name}: expected {}, given {} {}",
+                    declared.value_type,
+                    value.type_name(),
+                    value.excerpt()
+                ),
+                hint: None,
+            });
+        }
+    }
+    for declared in types.iter().filter(|t| t.not_null) {
+        if !properties.iter().any(|(name, _)| *name == declared.name) {
+            return Err(Violation {
+                property: Some(declared.name.clone()),
+                message: format!(
+                    "property {}: expected {} NOT NULL, given null",
+                    declared.name, declared.value_type
+                ),
+                hint: None,
+            });
+        }
+    }
+    Ok(())
+}
+
+impl fmt::Display for Endpoint {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let sets: Vec<String> = self.0.iter().map(|s| s.join("&")).collect();
+        write!(f, ":{}", sets.join("|"))
+    }
+}
+
+fn write_properties(f: &mut fmt::Formatter<'_>, types: &[PropertyType]) -> fmt::Result {
+    if types.is_empty() {
+        return Ok(());
+    }
+    let shown: Vec<String> = types
+        .iter()
+        .map(|t| {
+            let null = if t.not_null { " NOT NULL" } else { "" };
+            let default = t.default.as_ref().map(|d| format!(" DEFAULT {}", d.literal())).unwrap_or_default();
+            format!("{} {}{null}{default}", t.name, t.value_type)
+        })
+        .collect();
+    write!(f, " {{ {} }}", shown.join(", "))
+}
+
+fn write_key(f: &mut fmt::Formatter<'_>, key: &[Arc<str>]) -> fmt::Result {
+    if key.is_empty() { Ok(()) } else { write!(f, " KEY ({})", key.join(", ")) }
+}
+
+/// The type as the language's own text, which reads back to the same type.
+impl fmt::Display for GraphType {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        writeln!(f, "CREATE GRAPH TYPE {} AS {{", self.name)?;
+        let total = self.nodes.len() + self.edges.len();
+        let mut line = 0;
+        let mut end = |f: &mut fmt::Formatter<'_>| {
+            line += 1;
+            writeln!(f, "{}", if line < total { "," } else { "" })
+        };
+        for t in &self.nodes {
+            write!(f, "  ({} ", t.name.as_deref().unwrap_or_default())?;
+            if t.key_labels == t.labels {
+                write!(f, ":{}", t.labels.join("&"))?;
+            } else {
+                let implied: Vec<&str> =
+                    t.labels.iter().filter(|l| !t.key_labels.contains(l)).map(|l| &**l).collect();
+                write!(f, ":{} => :{}", t.key_labels.join("&"), implied.join("&"))?;
+            }
+            write_properties(f, &t.properties)?;
+            write_key(f, &t.key)?;
+            f.write_str(")")?;
+            end(f)?;
+        }
+        for t in &self.edges {
+            let (open, close) = if t.directed { ("-[", "]->") } else { ("~[", "]~") };
+            write!(f, "  ({}){open}", t.source)?;
+            if let Some(name) = &t.name {
+                write!(f, "{name} ")?;
+            }
+            write!(f, ":{}", t.labels.join("&"))?;
+            write_properties(f, &t.properties)?;
+            write_key(f, &t.key)?;
+            write!(f, "{close}({})", t.target)?;
+            end(f)?;
+        }
+        f.write_str("}")
+    }
+}

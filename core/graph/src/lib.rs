@@ -1,0 +1,44 @@
+//! The property graph itself: values, value types, graph types, columns, adjacency, snapshots,
+//! changes and statistics.
+//!
+//! Invariant: pure computation. Nothing here opens a socket, a file or a database, prints, or knows
+//! the query language. Everything a reader sees is immutable: a [`Snapshot`] never changes.
+
+mod adjacency;
+mod base;
+mod change;
+mod column;
+mod error;
+mod graph_type;
+mod keys;
+mod labels;
+mod overlay;
+mod snapshot;
+mod statistics;
+mod text;
+mod types;
+mod value;
+
+pub use adjacency::{Adjacency, Direction};
+pub use base::{Base, BaseParts, EdgePart, EdgeTable, Ids, NodePart, NodeTable};
+pub use change::{Change, NewEdge, NewNode, Transaction};
+pub use column::{Column, ColumnBuilder, Pick, fold_text};
+pub use error::{Code, GraphError};
+pub use graph_type::{
+    EdgeType, Element, Endpoint, GraphType, KeyDefinition, NodeType, PropertyType, Violation,
+};
+pub use keys::{KeyIndex, hash_key, hash_values};
+pub use labels::{LabelExpression, LabelSet, label_set};
+pub use overlay::{EdgeRecord, NodeRecord, Properties};
+pub use snapshot::{EdgeTest, NodeTest, PropertyReader, Snapshot};
+pub use statistics::{ColumnStatistics, DegreeStatistics, Statistics, Triple};
+pub use text::parse_text;
+pub use types::ValueType;
+pub use value::{Duration, PathValue, Truth, Value};
+
+/// Dense number of a node or edge inside one snapshot and the snapshots that follow it on the same
+/// base. Not stable across a fold: outside, elements are named by their [`ElementId`].
+pub type Dense = u32;
+
+/// Stable identity of a node or edge within its graph, never reused.
+pub type ElementId = u64;

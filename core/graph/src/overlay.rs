@@ -1,0 +1,179 @@
+//! What changed since the base, in persistent maps: a commit costs what it changes, and a node that
+//! nothing touched is read at base speed.
+
+use std::sync::Arc;
+
+use imbl::{HashMap, OrdMap};
+
+use crate::{Dense, ElementId, LabelSet, Value};
+
+/// Properties sorted by name, nulls left out.
+pub type Properties = Arc<[(Arc<str>, Value)]>;
+
+pub(crate) fn get_property(properties: &Properties, name: &str) -> Value {
+    match properties.binary_search_by(|(n, _)| (**n).cmp(name)) {
+        Ok(i) => properties[i].1.clone(),
+        Err(_) => Value::Null,
+    }
+}
+
+/// The whole state of a node that the overlay holds.
+#[derive(Clone, Debug, PartialEq)]
+pub struct NodeRecord {
+    pub id: ElementId,
+    pub labels: LabelSet,
+    pub properties: Properties,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct EdgeRecord {
+    pub id: ElementId,
+    pub labels: LabelSet,
+    pub properties: Properties,
+    pub directed: bool,
+    /// For an undirected edge the two ends in the order they were written.
+    pub source: Dense,
+    pub target: Dense,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Role {
+    Source,
+    Target,
+    Undirected,
+}
+
+/// An edge in the overlay's adjacency of one of its ends.
+#[derive(Clone, Debug)]
+pub(crate) struct Adjacent {
+    pub edge: Dense,
+    pub other: Dense,
+    pub role: Role,
+    pub labels: LabelSet,
+}
+
+/// A small Bloom filter with one probe: "was this node touched?" in one memory access.
+#[derive(Clone, Debug)]
+pub(crate) struct Touched(Arc<Vec<u64>>);
+
+impl Touched {
+    const BITS: usize = 1 << 15;
+
+    #[inline]
+    fn place(node: Dense) -> (usize, u64) {
+        let bit = (node.wrapping_mul(0x9E37_79B1) >> 17) as usize % Touched::BITS;
+        (bit / 64, 1 << (bit % 64))
+    }
+
+    #[inline]
+    pub fn maybe(&self, node: Dense) -> bool {
+        let (word, bit) = Touched::place(node);
+        self.0.get(word).is_some_and(|w| w & bit != 0)
+    }
+
+    fn add(&mut self, node: Dense) {
+        let (word, bit) = Touched::place(node);
+        if self.0.is_empty() {
+            self.0 = Arc::new(vec![0; Touched::BITS / 64]);
+        }
+        if self.0[word] & bit == 0 {
+            Arc::make_mut(&mut self.0)[word] |= bit;
+        }
+    }
+}
+
+#[derive(Clone, Debug)]
+pub(crate) struct Overlay {
+    /// New or changed nodes; `None` where a node was deleted.
+    pub nodes: OrdMap<Dense, Option<Arc<NodeRecord>>>,
+    pub edges: OrdMap<Dense, Option<Arc<EdgeRecord>>>,
+    /// Edges that are new, or whose labels changed, by both ends.
+    pub adjacency: HashMap<Dense, Arc<Vec<Adjacent>>>,
+    pub touched: Touched,
+    /// Per key of the snapshot: where the overlay's elements are. A base entry counts only where the
+    /// overlay does not hold the element.
+    pub keys: Vec<HashMap<Vec<Value>, Dense>>,
+    pub nodes_by_id: HashMap<ElementId, Dense>,
+    pub edges_by_id: HashMap<ElementId, Dense>,
+    pub next_node: Dense,
+    pub next_edge: Dense,
+    pub next_node_id: ElementId,
+    pub next_edge_id: ElementId,
+    /// Nodes and edges there are, base included.
+    pub live_nodes: u64,
+    pub live_edges: u64,
+}
+
+impl Overlay {
+    pub fn new(nodes: Dense, edges: Dense, node_ids: ElementId, edge_ids: ElementId, keys: usize) -> Self {
+        Overlay {
+            nodes: OrdMap::new(),
+            edges: OrdMap::new(),
+            adjacency: HashMap::new(),
+            touched: Touched(Arc::new(vec![])),
+            keys: vec![HashMap::new(); keys],
+            nodes_by_id: HashMap::new(),
+            edges_by_id: HashMap::new(),
+            next_node: nodes,
+            next_edge: edges,
+            next_node_id: node_ids,
+            next_edge_id: edge_ids,
+            live_nodes: nodes as u64,
+            live_edges: edges as u64,
+        }
+    }
+
+    /// How many elements it holds: the measure by which it is folded.
+    pub fn len(&self) -> usize {
+        self.nodes.len() + self.edges.len()
+    }
+
+    pub fn put_node(&mut self, dense: Dense, record: Option<NodeRecord>) {
+        self.touched.add(dense);
+        if let Some(record) = &record {
+            self.nodes_by_id.insert(record.id, dense);
+        }
+        self.nodes.insert(dense, record.map(Arc::new));
+    }
+
+    /// Stores an edge's new state. `in_base` says that the base's rows still show it rightly (same
+    /// labels, not new), so that it needs no entry in the overlay's adjacency.
+    pub fn put_edge(
+        &mut self, dense: Dense, ends: (Dense, Dense), record: Option<EdgeRecord>, in_base: bool,
+    ) {
+        for end in [ends.0, ends.1] {
+            self.touched.add(end);
+            if let Some(list) = self.adjacency.get(&end)
+                && list.iter().any(|a| a.edge == dense)
+            {
+                let kept: Vec<Adjacent> = list.iter().filter(|a| a.edge != dense).cloned().collect();
+                if kept.is_empty() {
+                    self.adjacency.remove(&end);
+                } else {
+                    self.adjacency.insert(end, Arc::new(kept));
+                }
+            }
+        }
+        if let Some(record) = &record {
+            self.edges_by_id.insert(record.id, dense);
+            if !in_base {
+                let roles = if record.directed {
+                    [Role::Source, Role::Target]
+                } else {
+                    [Role::Undirected, Role::Undirected]
+                };
+                self.add_adjacent(record, dense, record.source, record.target, roles[0]);
+                if record.directed || record.source != record.target {
+                    self.add_adjacent(record, dense, record.target, record.source, roles[1]);
+                }
+            }
+        }
+        self.edges.insert(dense, record.map(Arc::new));
+    }
+
+    fn add_adjacent(&mut self, record: &EdgeRecord, edge: Dense, at: Dense, other: Dense, role: Role) {
+        let entry = Adjacent { edge, other, role, labels: record.labels.clone() };
+        let list = self.adjacency.entry(at).or_default();
+        Arc::make_mut(list).push(entry);
+    }
+}

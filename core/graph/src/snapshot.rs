@@ -1,0 +1,695 @@
+//! A graph at one version: a base and what changed since. Immutable and cheap to clone; readers take
+//! one and never see half a commit.
+
+use std::ops::ControlFlow;
+use std::sync::Arc;
+
+use crate::base::Base;
+use crate::overlay::{EdgeRecord, NodeRecord, Overlay, Properties, Role, get_property};
+use crate::{BaseParts, Column, ColumnBuilder};
+use crate::{
+    Dense, Direction, EdgePart, Element, ElementId, GraphError, GraphType, Ids, KeyDefinition,
+    LabelExpression, LabelSet, NodePart, Pick, Value,
+};
+
+#[derive(Clone, Debug)]
+pub struct Snapshot {
+    pub version: u64,
+    pub base: Arc<Base>,
+    pub graph_type: Option<Arc<GraphType>>,
+    /// In the order of the base's key indexes.
+    pub keys: Vec<Arc<KeyDefinition>>,
+    pub(crate) overlay: Overlay,
+}
+
+/// Which nodes a label expression takes: decided once per base table.
+#[derive(Clone, Debug)]
+pub struct NodeTest {
+    pub expression: Option<LabelExpression>,
+    pub tables: Vec<bool>,
+    all: bool,
+}
+
+/// Which edges a label expression takes.
+#[derive(Clone, Debug)]
+pub struct EdgeTest {
+    pub expression: Option<LabelExpression>,
+    pub tables: Vec<usize>,
+}
+
+/// A property of nodes or edges with its column found once per table.
+#[derive(Clone, Debug)]
+pub struct PropertyReader {
+    pub name: Arc<str>,
+    columns: Vec<Option<usize>>,
+}
+
+impl Snapshot {
+    pub fn new(
+        base: Arc<Base>, graph_type: Option<Arc<GraphType>>, keys: Vec<Arc<KeyDefinition>>, version: u64,
+    ) -> Self {
+        let node_ids = base.nodes.iter().map(|t| t.ids.bound(t.len)).max().unwrap_or(0);
+        let edge_ids = base.edges.iter().map(|t| t.ids.bound(t.len)).max().unwrap_or(0);
+        let overlay = Overlay::new(base.node_count(), base.edge_count(), node_ids, edge_ids, keys.len());
+        Snapshot { version, base, graph_type, keys, overlay }
+    }
+
+    pub fn empty(graph_type: Option<Arc<GraphType>>) -> Result<Self, GraphError> {
+        let keys = graph_type.as_ref().map(|t| t.keys()).unwrap_or_default();
+        let base = Base::build(BaseParts::default(), &keys)?;
+        Ok(Snapshot::new(Arc::new(base), graph_type, keys, 0))
+    }
+
+    /// Never hand out ids below these (deleted elements keep theirs).
+    pub fn reserve_ids(&mut self, nodes: ElementId, edges: ElementId) {
+        self.overlay.next_node_id = self.overlay.next_node_id.max(nodes);
+        self.overlay.next_edge_id = self.overlay.next_edge_id.max(edges);
+    }
+
+    pub fn next_ids(&self) -> (ElementId, ElementId) {
+        (self.overlay.next_node_id, self.overlay.next_edge_id)
+    }
+
+    pub fn node_count(&self) -> u64 {
+        self.overlay.live_nodes
+    }
+
+    pub fn edge_count(&self) -> u64 {
+        self.overlay.live_edges
+    }
+
+    /// One more than the greatest dense node number: the size of a visited set.
+    pub fn node_bound(&self) -> Dense {
+        self.overlay.next_node
+    }
+
+    pub fn edge_bound(&self) -> Dense {
+        self.overlay.next_edge
+    }
+
+    pub fn overlay_len(&self) -> usize {
+        self.overlay.len()
+    }
+
+    #[inline]
+    fn node_record(&self, id: Dense) -> Option<&Option<Arc<NodeRecord>>> {
+        if self.overlay.touched.maybe(id) { self.overlay.nodes.get(&id) } else { None }
+    }
+
+    #[inline]
+    fn edge_record(&self, id: Dense) -> Option<&Option<Arc<EdgeRecord>>> {
+        if self.overlay.edges.is_empty() { None } else { self.overlay.edges.get(&id) }
+    }
+
+    pub fn node_exists(&self, id: Dense) -> bool {
+        match self.node_record(id) {
+            Some(record) => record.is_some(),
+            None => id < self.base.node_count(),
+        }
+    }
+
+    pub fn edge_exists(&self, id: Dense) -> bool {
+        match self.edge_record(id) {
+            Some(record) => record.is_some(),
+            None => id < self.base.edge_count(),
+        }
+    }
+
+    /// Labels of a live node.
+    pub fn node_labels(&self, id: Dense) -> LabelSet {
+        match self.node_record(id) {
+            Some(Some(record)) => record.labels.clone(),
+            Some(None) => Arc::from([]),
+            None => self.base.nodes[self.base.node_table(id)].labels.clone(),
+        }
+    }
+
+    pub fn edge_labels(&self, id: Dense) -> LabelSet {
+        match self.edge_record(id) {
+            Some(Some(record)) => record.labels.clone(),
+            Some(None) => Arc::from([]),
+            None => self.base.edges[self.base.edge_table(id)].labels.clone(),
+        }
+    }
+
+    pub fn edge_directed(&self, id: Dense) -> bool {
+        match self.edge_record(id) {
+            Some(Some(record)) => record.directed,
+            Some(None) => true,
+            None => self.base.edges[self.base.edge_table(id)].directed,
+        }
+    }
+
+    /// Source and target; for an undirected edge its two ends.
+    pub fn edge_ends(&self, id: Dense) -> (Dense, Dense) {
+        match self.edge_record(id) {
+            Some(Some(record)) => (record.source, record.target),
+            _ if id < self.base.edge_count() => {
+                let table = &self.base.edges[self.base.edge_table(id)];
+                table.ends((id - table.first) as usize)
+            }
+            _ => (0, 0),
+        }
+    }
+
+    pub fn node_id(&self, id: Dense) -> ElementId {
+        match self.overlay.nodes.get(&id) {
+            Some(Some(record)) => record.id,
+            _ if id < self.base.node_count() => {
+                let table = &self.base.nodes[self.base.node_table(id)];
+                table.ids.get((id - table.first) as usize)
+            }
+            _ => ElementId::MAX,
+        }
+    }
+
+    pub fn edge_id(&self, id: Dense) -> ElementId {
+        match self.overlay.edges.get(&id) {
+            Some(Some(record)) => record.id,
+            _ if id < self.base.edge_count() => {
+                let table = &self.base.edges[self.base.edge_table(id)];
+                table.ids.get((id - table.first) as usize)
+            }
+            _ => ElementId::MAX,
+        }
+    }
+
+    pub fn node_by_id(&self, id: ElementId) -> Option<Dense> {
+        let dense = self.overlay.nodes_by_id.get(&id).copied().or_else(|| self.base.node_by_id(id))?;
+        self.node_exists(dense).then_some(dense)
+    }
+
+    pub fn edge_by_id(&self, id: ElementId) -> Option<Dense> {
+        let dense = self.overlay.edges_by_id.get(&id).copied().or_else(|| self.base.edge_by_id(id))?;
+        self.edge_exists(dense).then_some(dense)
+    }
+
+    /// All properties of a node that are not null, by name.
+    pub fn node_properties(&self, id: Dense) -> Properties {
+        match self.node_record(id) {
+            Some(Some(record)) => record.properties.clone(),
+            Some(None) => Arc::from([]),
+            None => {
+                let table = &self.base.nodes[self.base.node_table(id)];
+                row_properties(&table.columns, (id - table.first) as usize)
+            }
+        }
+    }
+
+    pub fn edge_properties(&self, id: Dense) -> Properties {
+        match self.edge_record(id) {
+            Some(Some(record)) => record.properties.clone(),
+            Some(None) => Arc::from([]),
+            None => {
+                let table = &self.base.edges[self.base.edge_table(id)];
+                row_properties(&table.columns, (id - table.first) as usize)
+            }
+        }
+    }
+
+    pub fn node_reader(&self, name: &str) -> PropertyReader {
+        let columns = self.base.nodes.iter().map(|t| position(&t.columns, name)).collect();
+        PropertyReader { name: name.into(), columns }
+    }
+
+    pub fn edge_reader(&self, name: &str) -> PropertyReader {
+        let columns = self.base.edges.iter().map(|t| position(&t.columns, name)).collect();
+        PropertyReader { name: name.into(), columns }
+    }
+
+    #[inline]
+    pub fn read_node(&self, id: Dense, reader: &PropertyReader) -> Value {
+        match self.node_record(id) {
+            Some(Some(record)) => get_property(&record.properties, &reader.name),
+            Some(None) => Value::Null,
+            None => {
+                let t = self.base.node_table(id);
+                let table = &self.base.nodes[t];
+                reader.columns[t]
+                    .map_or(Value::Null, |c| table.columns[c].1.value((id - table.first) as usize))
+            }
+        }
+    }
+
+    #[inline]
+    pub fn read_edge(&self, id: Dense, reader: &PropertyReader) -> Value {
+        match self.edge_record(id) {
+            Some(Some(record)) => get_property(&record.properties, &reader.name),
+            Some(None) => Value::Null,
+            None => {
+                let t = self.base.edge_table(id);
+                let table = &self.base.edges[t];
+                reader.columns[t]
+                    .map_or(Value::Null, |c| table.columns[c].1.value((id - table.first) as usize))
+            }
+        }
+    }
+
+    pub fn node_test(&self, expression: Option<&LabelExpression>) -> NodeTest {
+        let tables: Vec<bool> =
+            self.base.nodes.iter().map(|t| expression.is_none_or(|e| e.matches(&t.labels))).collect();
+        NodeTest { expression: expression.cloned(), all: expression.is_none(), tables }
+    }
+
+    pub fn edge_test(&self, expression: Option<&LabelExpression>) -> EdgeTest {
+        let matches = |labels: &LabelSet| expression.is_none_or(|e| e.matches(labels));
+        let tables = (0..self.base.edges.len()).filter(|&t| matches(&self.base.edges[t].labels)).collect();
+        EdgeTest { expression: expression.cloned(), tables }
+    }
+
+    #[inline]
+    pub fn node_passes(&self, id: Dense, test: &NodeTest) -> bool {
+        if test.all {
+            return true;
+        }
+        match self.node_record(id) {
+            Some(Some(record)) => test.expression.as_ref().is_none_or(|e| e.matches(&record.labels)),
+            Some(None) => false,
+            None => test.tables[self.base.node_table(id)],
+        }
+    }
+
+    /// Base nodes that pass, as ranges; [`Self::overlay_nodes`] gives the rest. A node in a range may
+    /// be deleted or changed: ask [`Self::node_is_base`].
+    pub fn base_ranges(&self, test: &NodeTest) -> Vec<std::ops::Range<Dense>> {
+        self.base
+            .nodes
+            .iter()
+            .zip(&test.tables)
+            .filter(|(table, passes)| **passes && table.len > 0)
+            .map(|(table, _)| table.first..table.first + table.len as Dense)
+            .collect()
+    }
+
+    /// Whether the base alone says what this node is.
+    #[inline]
+    pub fn node_is_base(&self, id: Dense) -> bool {
+        self.node_record(id).is_none()
+    }
+
+    /// Nodes that the overlay holds and that pass.
+    pub fn overlay_nodes(&self, test: &NodeTest) -> Vec<Dense> {
+        self.overlay
+            .nodes
+            .iter()
+            .filter_map(|(id, record)| {
+                let record = record.as_ref()?;
+                test.expression.as_ref().is_none_or(|e| e.matches(&record.labels)).then_some(*id)
+            })
+            .collect()
+    }
+
+    /// Calls `visit(edge, other end)` for each edge at `node` that passes, until it breaks. A loop is
+    /// visited once. Returns the adjacency entries looked at.
+    #[inline]
+    pub fn for_each_adjacent(
+        &self, node: Dense, direction: Direction, test: &EdgeTest,
+        mut visit: impl FnMut(Dense, Dense) -> ControlFlow<()>,
+    ) -> u64 {
+        let mut looked = 0u64;
+        let touched = self.overlay.touched.maybe(node);
+        for &t in &test.tables {
+            let table = &self.base.edges[t];
+            let (out, into) = if table.directed {
+                (direction.takes_out(), direction.takes_in())
+            } else {
+                (direction.takes_undirected(), direction.takes_undirected())
+            };
+            if out {
+                for entry in table.forward.row(node) {
+                    looked += 1;
+                    let edge = table.first + entry as Dense;
+                    if touched && !self.base_edge_shows(edge, t) {
+                        continue;
+                    }
+                    if visit(edge, table.forward.neighbour(entry)).is_break() {
+                        return looked;
+                    }
+                }
+            }
+            if into {
+                for entry in table.reverse.row(node) {
+                    looked += 1;
+                    let other = table.reverse.neighbour(entry);
+                    if out && other == node {
+                        continue;
+                    }
+                    let edge = table.first + table.reverse.position(entry);
+                    if touched && !self.base_edge_shows(edge, t) {
+                        continue;
+                    }
+                    if visit(edge, other).is_break() {
+                        return looked;
+                    }
+                }
+            }
+        }
+        if touched && let Some(added) = self.overlay.adjacency.get(&node) {
+            for entry in added.iter() {
+                looked += 1;
+                let takes = match entry.role {
+                    Role::Source => direction.takes_out(),
+                    // A loop was shown from its source already.
+                    Role::Target => direction.takes_in() && !(direction.takes_out() && entry.other == node),
+                    Role::Undirected => direction.takes_undirected(),
+                };
+                let labelled = test.expression.as_ref().is_none_or(|e| e.matches(&entry.labels));
+                if takes && labelled && visit(entry.edge, entry.other).is_break() {
+                    return looked;
+                }
+            }
+        }
+        looked
+    }
+
+    /// Whether the base's rows still show `edge` rightly: not deleted, same labels.
+    fn base_edge_shows(&self, edge: Dense, table: usize) -> bool {
+        match self.overlay.edges.get(&edge) {
+            None => true,
+            Some(None) => false,
+            Some(Some(record)) => record.labels == self.base.edges[table].labels,
+        }
+    }
+
+    /// Sorted neighbours straight from the base where the overlay has not touched `node`: for tight
+    /// loops. `None` where [`Self::for_each_adjacent`] must be asked.
+    #[inline]
+    pub fn base_neighbours(&self, node: Dense, table: usize, forward: bool) -> Option<&[Dense]> {
+        if self.overlay.touched.maybe(node) {
+            return None;
+        }
+        let table = &self.base.edges[table];
+        Some(if forward { table.forward.neighbours(node) } else { table.reverse.neighbours(node) })
+    }
+
+    /// How many adjacency entries `node` has that pass, without looking at each where the base knows.
+    pub fn degree(&self, node: Dense, direction: Direction, test: &EdgeTest) -> u64 {
+        let mut degree = 0;
+        self.for_each_adjacent(node, direction, test, |_, _| {
+            degree += 1;
+            ControlFlow::Continue(())
+        });
+        degree
+    }
+
+    /// The element with these key values; `key` is an index into [`Self::keys`].
+    pub fn seek(&self, key: usize, values: &[Value]) -> Option<Dense> {
+        if values.iter().any(Value::is_null) {
+            return None;
+        }
+        if let Some(found) = self.overlay.keys[key].get(values) {
+            return Some(*found);
+        }
+        let definition = &self.keys[key];
+        let index = &self.base.keys[key];
+        match definition.element {
+            Element::Node => {
+                let found = index.find(values, |&id| {
+                    definition.properties.iter().zip(values).all(|(p, v)| {
+                        let table = &self.base.nodes[self.base.node_table(id)];
+                        matches_at(table.column(p), (id - table.first) as usize, v)
+                    })
+                })?;
+                self.node_is_base(found).then_some(found)
+            }
+            Element::Edge => {
+                let found = index.find(values, |&id| {
+                    definition.properties.iter().zip(values).all(|(p, v)| {
+                        let table = &self.base.edges[self.base.edge_table(id)];
+                        matches_at(table.column(p), (id - table.first) as usize, v)
+                    })
+                })?;
+                self.edge_record(found).is_none().then_some(found)
+            }
+        }
+    }
+
+    /// The key of `element` on exactly this label whose properties are all among `bound`.
+    pub fn key_for(&self, element: Element, label: &str, bound: &[Arc<str>]) -> Option<usize> {
+        self.keys.iter().position(|k| {
+            k.element == element && *k.label == *label && k.properties.iter().all(|p| bound.contains(p))
+        })
+    }
+
+    /// Every label set and its element counts, base and overlay together, sorted: what is in the graph.
+    pub fn node_label_counts(&self) -> Vec<(LabelSet, u64)> {
+        let mut counts = std::collections::BTreeMap::<LabelSet, i64>::new();
+        for table in &self.base.nodes {
+            *counts.entry(table.labels.clone()).or_default() += table.len as i64;
+        }
+        for (id, record) in &self.overlay.nodes {
+            if *id < self.base.node_count() {
+                let table = &self.base.nodes[self.base.node_table(*id)];
+                *counts.entry(table.labels.clone()).or_default() -= 1;
+            }
+            if let Some(record) = record {
+                *counts.entry(record.labels.clone()).or_default() += 1;
+            }
+        }
+        positive(counts)
+    }
+
+    pub fn edge_label_counts(&self) -> Vec<(LabelSet, u64)> {
+        let mut counts = std::collections::BTreeMap::<LabelSet, i64>::new();
+        for table in &self.base.edges {
+            *counts.entry(table.labels.clone()).or_default() += table.len as i64;
+        }
+        for (id, record) in &self.overlay.edges {
+            if *id < self.base.edge_count() {
+                let table = &self.base.edges[self.base.edge_table(*id)];
+                *counts.entry(table.labels.clone()).or_default() -= 1;
+            }
+            if let Some(record) = record {
+                *counts.entry(record.labels.clone()).or_default() += 1;
+            }
+        }
+        positive(counts)
+    }
+
+    /// Every property name in use on nodes (or edges), sorted.
+    pub fn property_names(&self, element: Element) -> Vec<Arc<str>> {
+        let mut names = std::collections::BTreeSet::new();
+        match element {
+            Element::Node => {
+                self.base.nodes.iter().flat_map(|t| &t.columns).for_each(|(n, _)| {
+                    names.insert(n.clone());
+                });
+                for record in self.overlay.nodes.values().flatten() {
+                    names.extend(record.properties.iter().map(|(n, _)| n.clone()));
+                }
+            }
+            Element::Edge => {
+                self.base.edges.iter().flat_map(|t| &t.columns).for_each(|(n, _)| {
+                    names.insert(n.clone());
+                });
+                for record in self.overlay.edges.values().flatten() {
+                    names.extend(record.properties.iter().map(|(n, _)| n.clone()));
+                }
+            }
+        }
+        if let Some(graph_type) = &self.graph_type {
+            names.extend(graph_type.property_names(element));
+        }
+        names.into_iter().collect()
+    }
+
+    /// The whole snapshot as parts of a new base: base rows that nothing touched are gathered by
+    /// column, the overlay's elements appended.
+    pub fn fold(&self) -> BaseParts {
+        let (nodes, renumbered) = self.fold_nodes();
+        let edges = self.fold_edges(&renumbered);
+        BaseParts { nodes, edges }
+    }
+
+    fn fold_nodes(&self) -> (Vec<NodePart>, Vec<Dense>) {
+        let mut groups: std::collections::BTreeMap<LabelSet, Vec<Dense>> = Default::default();
+        for table in &self.base.nodes {
+            let ids = (table.first..table.first + table.len as Dense).filter(|&id| self.node_is_base(id));
+            groups.entry(table.labels.clone()).or_default().extend(ids);
+        }
+        for (id, record) in &self.overlay.nodes {
+            if let Some(record) = record {
+                groups.entry(record.labels.clone()).or_default().push(*id);
+            }
+        }
+        let mut renumbered = vec![Dense::MAX; self.node_bound() as usize];
+        let mut next = 0;
+        let mut parts = vec![];
+        for (labels, members) in groups {
+            if members.is_empty() {
+                continue;
+            }
+            for &id in &members {
+                renumbered[id as usize] = next;
+                next += 1;
+            }
+            let ids = Ids::from_vec(members.iter().map(|&id| self.node_id(id)).collect());
+            let columns = self.fold_columns(
+                &members,
+                |id| {
+                    self.node_is_base(id).then(|| {
+                        let t = self.base.node_table(id);
+                        (t, (id - self.base.nodes[t].first) as usize)
+                    })
+                },
+                |id| self.node_properties(id),
+                &self.base.nodes.iter().map(|t| t.columns.as_slice()).collect::<Vec<_>>(),
+            );
+            parts.push(NodePart { labels, len: members.len(), ids, columns });
+        }
+        (parts, renumbered)
+    }
+
+    fn fold_edges(&self, renumbered: &[Dense]) -> Vec<EdgePart> {
+        type Group = Vec<(Dense, Dense, Dense)>;
+        let mut groups: std::collections::BTreeMap<(LabelSet, bool), Group> = Default::default();
+        let new = |id: Dense| renumbered[id as usize];
+        for table in &self.base.edges {
+            let group = groups.entry((table.labels.clone(), table.directed)).or_default();
+            for source in table.forward.owners() {
+                for entry in table.forward.row(source) {
+                    let id = table.first + entry as Dense;
+                    if self.edge_record(id).is_none() {
+                        group.push((new(source), new(table.forward.neighbour(entry)), id));
+                    }
+                }
+            }
+        }
+        for (id, record) in &self.overlay.edges {
+            if let Some(r) = record {
+                let group = groups.entry((r.labels.clone(), r.directed)).or_default();
+                group.push((new(r.source), new(r.target), *id));
+            }
+        }
+        let tables: Vec<_> = self.base.edges.iter().map(|t| t.columns.as_slice()).collect();
+        let mut parts = vec![];
+        for ((labels, directed), mut members) in groups {
+            if members.is_empty() {
+                continue;
+            }
+            members.sort_unstable();
+            let dense: Vec<Dense> = members.iter().map(|m| m.2).collect();
+            let columns = self.fold_columns(
+                &dense,
+                |id| {
+                    self.edge_record(id).is_none().then(|| {
+                        let t = self.base.edge_table(id);
+                        (t, (id - self.base.edges[t].first) as usize)
+                    })
+                },
+                |id| self.edge_properties(id),
+                &tables,
+            );
+            parts.push(EdgePart {
+                labels,
+                directed,
+                ids: Ids::from_vec(dense.iter().map(|&id| self.edge_id(id)).collect()),
+                sources: members.iter().map(|m| m.0).collect(),
+                targets: members.iter().map(|m| m.1).collect(),
+                columns,
+            });
+        }
+        parts
+    }
+
+    /// Gathers the columns of `members` from base tables and records.
+    fn fold_columns(
+        &self, members: &[Dense], base_row: impl Fn(Dense) -> Option<(usize, usize)>,
+        properties: impl Fn(Dense) -> Properties, tables: &[&[(Arc<str>, Column)]],
+    ) -> Vec<(Arc<str>, Column)> {
+        let mut names = std::collections::BTreeSet::<Arc<str>>::new();
+        let mut used = vec![false; tables.len()];
+        let mut records: Vec<(usize, Properties)> = vec![];
+        for (row, &id) in members.iter().enumerate() {
+            match base_row(id) {
+                Some((table, _)) => used[table] = true,
+                None => records.push((row, properties(id))),
+            }
+        }
+        for (table, used) in tables.iter().zip(&used) {
+            if *used {
+                names.extend(table.iter().map(|(n, _)| n.clone()));
+            }
+        }
+        for (_, properties) in &records {
+            names.extend(properties.iter().map(|(n, _)| n.clone()));
+        }
+        names
+            .into_iter()
+            .filter_map(|name| {
+                // Part 0 is what the records add; part t + 1 the base table t.
+                let mut added = ColumnBuilder::with_capacity(records.len());
+                for (_, properties) in &records {
+                    added.push(get_property(properties, &name));
+                }
+                let added = added.finish();
+                let empty = Column::Other(Arc::from([]));
+                let mut parts: Vec<&Column> = vec![&added];
+                for table in tables {
+                    parts.push(crate::base::find_column(table, &name).unwrap_or(&empty));
+                }
+                let mut record = 0;
+                let mut picks: Vec<Option<Pick>> = Vec::with_capacity(members.len());
+                for &id in members {
+                    picks.push(match base_row(id) {
+                        Some((table, row)) => (!parts[table + 1].is_empty())
+                            .then_some(Pick { part: table as u32 + 1, row: row as u32 }),
+                        None => {
+                            record += 1;
+                            Some(Pick { part: 0, row: record - 1 })
+                        }
+                    });
+                }
+                let column = gather_some(&parts, &picks);
+                (0..column.len()).any(|row| !column.is_null(row)).then_some((name, column))
+            })
+            .collect()
+    }
+}
+
+/// [`Column::gather`] where some rows have no source and become null. Parts no row comes from are
+/// left aside, so that they do not decide the type.
+fn gather_some(parts: &[&Column], picks: &[Option<Pick>]) -> Column {
+    let mut used = vec![false; parts.len()];
+    picks.iter().flatten().for_each(|p| used[p.part as usize] = true);
+    if picks.iter().all(Option::is_some) {
+        let kept: Vec<usize> = (0..parts.len()).filter(|&i| used[i]).collect();
+        let mut place = vec![0u32; parts.len()];
+        kept.iter().enumerate().for_each(|(new, &old)| place[old] = new as u32);
+        let columns: Vec<&Column> = kept.iter().map(|&i| parts[i]).collect();
+        let picks: Vec<Pick> =
+            picks.iter().flatten().map(|p| Pick { part: place[p.part as usize], row: p.row }).collect();
+        return Column::gather(&columns, &picks);
+    }
+    let mut builder = ColumnBuilder::with_capacity(picks.len());
+    for pick in picks {
+        match pick {
+            Some(p) => builder.push(parts[p.part as usize].value(p.row as usize)),
+            None => builder.push_null(),
+        }
+    }
+    builder.finish()
+}
+
+fn positive(counts: std::collections::BTreeMap<LabelSet, i64>) -> Vec<(LabelSet, u64)> {
+    counts.into_iter().filter(|(_, n)| *n > 0).map(|(l, n)| (l, n as u64)).collect()
+}
+
+fn position(columns: &[(Arc<str>, Column)], name: &str) -> Option<usize> {
+    columns.binary_search_by(|(n, _)| (**n).cmp(name)).ok()
+}
+
+fn matches_at(column: Option<&Column>, row: usize, value: &Value) -> bool {
+    match (column, value) {
+        (None, _) => false,
+        (Some(Column::Int(a)), Value::Int(i)) => {
+            !column.is_some_and(|c| c.is_null(row)) && a.value(row) == *i
+        }
+        (Some(c), Value::Text(t)) => c.text(row).is_some_and(|text| *text == **t),
+        (Some(c), v) => c.value(row) == *v,
+    }
+}
+
+fn row_properties(columns: &[(Arc<str>, Column)], row: usize) -> Properties {
+    columns.iter().filter(|(_, c)| !c.is_null(row)).map(|(name, c)| (name.clone(), c.value(row))).collect()
+}

@@ -1,0 +1,212 @@
+//! Text from outside (a CSV field, a CAST) to a typed value: strict, so that a wrong text is an
+//! error and never a 0.
+
+use chrono::{DateTime, FixedOffset, NaiveDate, NaiveDateTime, NaiveTime};
+use rust_decimal::Decimal;
+
+use crate::{Duration, Value, ValueType};
+
+/// Reads `text` as a value of `wanted`. The error is a reason that completes the sentence
+/// "'...' is not a valid DATE: ...".
+pub fn parse_text(wanted: &ValueType, text: &str) -> Result<Value, String> {
+    let value = match wanted {
+        ValueType::Any | ValueType::Text { .. } => Value::text(text),
+        ValueType::Bool => match text {
+            "true" | "TRUE" | "True" => Value::Bool(true),
+            "false" | "FALSE" | "False" => Value::Bool(false),
+            _ => return Err("write true or false".into()),
+        },
+        ValueType::Int(_) | ValueType::Uint(_) => Value::Int(parse_int(text)?),
+        ValueType::Float(_) => Value::Float(parse_float(text)?),
+        ValueType::Decimal { .. } => Value::Decimal(
+            Decimal::from_str_exact(text).map_err(|_| "it is not a decimal number".to_string())?,
+        ),
+        ValueType::Bytes { .. } => Value::Bytes(parse_hex(text)?.into()),
+        ValueType::Date => Value::Date(parse_date(text)?),
+        ValueType::LocalTime => Value::LocalTime(parse_time(text)?),
+        ValueType::ZonedTime => {
+            let split = text.rfind(['+', '-', 'Z']).ok_or("the zone offset is missing")?;
+            Value::ZonedTime(parse_time(&text[..split])?, parse_offset(&text[split..])?)
+        }
+        ValueType::LocalDateTime => {
+            Value::LocalDateTime(parse_date_time(text).ok_or("write it as 2024-05-31T13:45:00")?)
+        }
+        ValueType::ZonedDateTime => Value::ZonedDateTime(parse_zoned(text)?),
+        ValueType::Duration => Value::Duration(parse_duration(text)?),
+        ValueType::List(_) | ValueType::Record => {
+            return Err(format!("text cannot be read as {wanted}"));
+        }
+    };
+    if wanted.accepts(&value) {
+        Ok(value)
+    } else {
+        Err(match wanted {
+            ValueType::Text { .. } => format!("its length is {} characters", text.chars().count()),
+            _ => "it is out of range".into(),
+        })
+    }
+}
+
+fn parse_int(text: &str) -> Result<i64, String> {
+    use std::num::IntErrorKind::{NegOverflow, PosOverflow};
+    text.parse::<i64>().map_err(|e| match e.kind() {
+        PosOverflow | NegOverflow => "it is out of range".into(),
+        _ => "it is not a whole number".into(),
+    })
+}
+
+fn parse_float(text: &str) -> Result<f64, String> {
+    // Rust also takes "inf", "nan" and "infinity"; from a table those are far likelier to be words.
+    let numeric = text.bytes().all(|b| matches!(b, b'0'..=b'9' | b'+' | b'-' | b'.' | b'e' | b'E'));
+    match text.parse::<f64>() {
+        Ok(x) if numeric && x.is_finite() => Ok(x),
+        Ok(_) if numeric => Err("it is out of range".into()),
+        _ => Err("it is not a number".into()),
+    }
+}
+
+fn parse_hex(text: &str) -> Result<Vec<u8>, String> {
+    let digits = text.as_bytes();
+    if !digits.len().is_multiple_of(2) || !digits.iter().all(u8::is_ascii_hexdigit) {
+        return Err("write bytes as pairs of hexadecimal digits".into());
+    }
+    let digit = |b: u8| (b as char).to_digit(16).unwrap_or(0) as u8;
+    Ok(digits.chunks(2).map(|pair| digit(pair[0]) << 4 | digit(pair[1])).collect())
+}
+
+fn parse_date(text: &str) -> Result<NaiveDate, String> {
+    let shape = text.len() == 10
+        && text.bytes().enumerate().all(
+            |(i, b)| {
+                if i == 4 || i == 7 { b == b'-' } else { b.is_ascii_digit() }
+            },
+        );
+    if !shape {
+        return Err("write it as year-month-day, as in 2024-05-31".into());
+    }
+    NaiveDate::parse_from_str(text, "%Y-%m-%d").map_err(|_| "there is no such day".into())
+}
+
+fn parse_time(text: &str) -> Result<NaiveTime, String> {
+    NaiveTime::parse_from_str(text, "%H:%M:%S%.f")
+        .or_else(|_| NaiveTime::parse_from_str(text, "%H:%M"))
+        .map_err(|_| "write it as 13:45:00".into())
+}
+
+fn parse_offset(text: &str) -> Result<i32, String> {
+    let date_time = format!("2000-01-01T00:00:00{text}");
+    DateTime::parse_from_rfc3339(&date_time)
+        .map(|t| t.offset().local_minus_utc())
+        .map_err(|_| "the zone offset must look like +01:00 or Z".into())
+}
+
+fn parse_date_time(text: &str) -> Option<NaiveDateTime> {
+    ["%Y-%m-%dT%H:%M:%S%.f", "%Y-%m-%d %H:%M:%S%.f", "%Y-%m-%dT%H:%M"]
+        .iter()
+        .find_map(|form| NaiveDateTime::parse_from_str(text, form).ok())
+}
+
+fn parse_zoned(text: &str) -> Result<DateTime<FixedOffset>, String> {
+    DateTime::parse_from_rfc3339(text)
+        .map_err(|_| "write it as 2024-05-31T13:45:00+01:00; the zone offset is needed".into())
+}
+
+/// ISO 8601 duration: `P1Y2M3DT4H5M6.7S`, optionally with a leading minus.
+fn parse_duration(text: &str) -> Result<Duration, String> {
+    let bad = || "write it in ISO 8601, as in P1Y2M or P3DT12H".to_string();
+    let (sign, rest) = match text.strip_prefix('-') {
+        Some(rest) => (-1i64, rest),
+        None => (1, text),
+    };
+    let rest = rest.strip_prefix('P').ok_or_else(bad)?;
+    let (date, time) = match rest.split_once('T') {
+        Some((_, "")) => return Err(bad()),
+        Some((date, time)) => (date, Some(time)),
+        None => (rest, None),
+    };
+    if date.is_empty() && time.is_none() {
+        return Err(bad());
+    }
+    let mut months = 0i64;
+    let mut nanoseconds = 0i128;
+    for (number, unit) in duration_fields(date).ok_or_else(bad)? {
+        let whole: i64 = number.parse().map_err(|_| bad())?;
+        match unit {
+            'Y' => months += whole * 12,
+            'M' => months += whole,
+            'W' => nanoseconds += whole as i128 * 7 * 86_400_000_000_000,
+            'D' => nanoseconds += whole as i128 * 86_400_000_000_000,
+            _ => return Err(bad()),
+        }
+    }
+    for (number, unit) in duration_fields(time.unwrap_or("")).ok_or_else(bad)? {
+        let value: Decimal = number.parse().map_err(|_| bad())?;
+        let unit = match unit {
+            'H' => 3_600_000_000_000i64,
+            'M' => 60_000_000_000,
+            'S' => 1_000_000_000,
+            _ => return Err(bad()),
+        };
+        let part = value.checked_mul(unit.into()).ok_or_else(bad)?;
+        nanoseconds += i128::try_from(part.trunc()).map_err(|_| bad())?;
+    }
+    let too_long = || "it is out of range".to_string();
+    Ok(Duration {
+        months: i32::try_from(months * sign).map_err(|_| too_long())?,
+        nanoseconds: i64::try_from(nanoseconds * sign as i128).map_err(|_| too_long())?,
+    })
+}
+
+fn duration_fields(text: &str) -> Option<Vec<(&str, char)>> {
+    let mut fields = vec![];
+    let mut start = 0;
+    for (i, c) in text.char_indices() {
+        if c.is_ascii_alphabetic() {
+            fields.push((&text[start..i], c));
+            start = i + 1;
+        } else if !(c.is_ascii_digit() || c == '.') {
+            return None;
+        }
+    }
+    (start == text.len()).then_some(fields)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn wrong_texts_are_refused_with_a_reason() {
+        let cases = [
+            (ValueType::Int(64), "seven", "it is not a whole number"),
+            (ValueType::Int(64), "", "it is not a whole number"),
+            (ValueType::Int(16), "40000", "it is out of range"),
+            (ValueType::Int(64), "99999999999999999999", "it is out of range"),
+            (ValueType::Float(64), "nan", "it is not a number"),
+            (ValueType::Float(64), "1e999", "it is out of range"),
+            (ValueType::Date, "2023-02-30", "there is no such day"),
+            (ValueType::Date, "30/02/2023", "write it as year-month-day, as in 2024-05-31"),
+            (ValueType::Bool, "yes", "write true or false"),
+        ];
+        for (wanted, text, reason) in cases {
+            assert_eq!(parse_text(&wanted, text), Err(reason.to_string()), "{wanted} {text:?}");
+        }
+    }
+
+    #[test]
+    fn every_temporal_value_reads_back_what_it_prints() {
+        let cases = [
+            (ValueType::Date, "2024-02-29"),
+            (ValueType::LocalTime, "13:45:10.500"),
+            (ValueType::LocalDateTime, "2024-05-31T13:45:00"),
+            (ValueType::ZonedDateTime, "2024-05-31T13:45:00+01:00"),
+            (ValueType::ZonedTime, "13:45:00+02:00"),
+            (ValueType::Duration, "P1Y2M"),
+            (ValueType::Duration, "P3DT12H30M"),
+        ];
+        for (wanted, text) in cases {
+            let value = parse_text(&wanted, text).unwrap_or_else(|e| panic!("{text}: {e}"));
+            assert_eq!(value.to_string(), text);
+        }
+    }
+}

@@ -1,0 +1,498 @@
+//! Values: what a property, a variable or a result cell holds. Nothing is coerced silently: an
+//! operation on the wrong type is an error that names the value.
+
+use std::cmp::Ordering;
+use std::fmt;
+use std::hash::{Hash, Hasher};
+use std::sync::Arc;
+
+use chrono::{DateTime, FixedOffset, NaiveDate, NaiveDateTime, NaiveTime};
+use rust_decimal::Decimal;
+use rust_decimal::prelude::ToPrimitive;
+use serde::{Deserialize, Serialize};
+
+use crate::{Code, Dense, GraphError};
+
+/// Three-valued logic: `None` is unknown.
+pub type Truth = Option<bool>;
+
+/// A duration in GQL keeps months apart from exact time, since a month has no fixed length.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+pub struct Duration {
+    pub months: i32,
+    pub nanoseconds: i64,
+}
+
+/// A path in one snapshot: `nodes` has one more entry than `edges`.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct PathValue {
+    pub nodes: Vec<Dense>,
+    pub edges: Vec<Dense>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub enum Value {
+    Null,
+    Bool(bool),
+    Int(i64),
+    Float(f64),
+    Decimal(Decimal),
+    Text(Arc<str>),
+    Bytes(Arc<[u8]>),
+    Date(NaiveDate),
+    LocalTime(NaiveTime),
+    ZonedTime(NaiveTime, i32),
+    LocalDateTime(NaiveDateTime),
+    ZonedDateTime(DateTime<FixedOffset>),
+    Duration(Duration),
+    List(Arc<[Value]>),
+    Record(Arc<[(Arc<str>, Value)]>),
+    /// Only within one query over one snapshot; never stored.
+    Node(Dense),
+    Edge(Dense),
+    Path(Arc<PathValue>),
+}
+
+impl Value {
+    pub fn text(text: impl Into<Arc<str>>) -> Value {
+        Value::Text(text.into())
+    }
+
+    pub fn list(items: Vec<Value>) -> Value {
+        Value::List(items.into())
+    }
+
+    pub fn is_null(&self) -> bool {
+        matches!(self, Value::Null)
+    }
+
+    /// The standard's name of this value's type, for messages.
+    pub fn type_name(&self) -> &'static str {
+        match self {
+            Value::Null => "NULL",
+            Value::Bool(_) => "BOOL",
+            Value::Int(_) => "INT64",
+            Value::Float(_) => "FLOAT64",
+            Value::Decimal(_) => "DECIMAL",
+            Value::Text(_) => "STRING",
+            Value::Bytes(_) => "BYTES",
+            Value::Date(_) => "DATE",
+            Value::LocalTime(_) => "LOCAL TIME",
+            Value::ZonedTime(..) => "ZONED TIME",
+            Value::LocalDateTime(_) => "LOCAL DATETIME",
+            Value::ZonedDateTime(_) => "ZONED DATETIME",
+            Value::Duration(_) => "DURATION",
+            Value::List(_) => "LIST",
+            Value::Record(_) => "RECORD",
+            Value::Node(_) => "NODE",
+            Value::Edge(_) => "EDGE",
+            Value::Path(_) => "PATH",
+        }
+    }
+
+    /// Whether the value may be stored as a property.
+    pub fn is_storable(&self) -> bool {
+        match self {
+            Value::Node(_) | Value::Edge(_) | Value::Path(_) => false,
+            Value::List(items) => items.iter().all(Value::is_storable),
+            Value::Record(fields) => fields.iter().all(|(_, v)| v.is_storable()),
+            _ => true,
+        }
+    }
+
+    pub fn is_number(&self) -> bool {
+        matches!(self, Value::Int(_) | Value::Float(_) | Value::Decimal(_))
+    }
+
+    pub fn as_f64(&self) -> Option<f64> {
+        match self {
+            Value::Int(i) => Some(*i as f64),
+            Value::Float(f) => Some(*f),
+            Value::Decimal(d) => d.to_f64(),
+            _ => None,
+        }
+    }
+
+    /// Ordering comparison for `<`, `=` and their kin: unknown with null, an error (22G04) where the
+    /// types cannot be compared.
+    pub fn compare(&self, other: &Value) -> Result<Option<Ordering>, GraphError> {
+        use Value::*;
+        Ok(match (self, other) {
+            (Null, _) | (_, Null) => None,
+            (Int(a), Int(b)) => Some(a.cmp(b)),
+            (a, b) if a.is_number() && b.is_number() => compare_numbers(a, b),
+            (Bool(a), Bool(b)) => Some(a.cmp(b)),
+            (Text(a), Text(b)) => Some(a.cmp(b)),
+            (Bytes(a), Bytes(b)) => Some(a.cmp(b)),
+            (Date(a), Date(b)) => Some(a.cmp(b)),
+            (LocalTime(a), LocalTime(b)) => Some(a.cmp(b)),
+            (ZonedTime(a, za), ZonedTime(b, zb)) => {
+                Some(utc_nanoseconds(*a, *za).cmp(&utc_nanoseconds(*b, *zb)))
+            }
+            (LocalDateTime(a), LocalDateTime(b)) => Some(a.cmp(b)),
+            (ZonedDateTime(a), ZonedDateTime(b)) => Some(a.cmp(b)),
+            (Duration(a), Duration(b)) => Some(a.cmp(b)),
+            (Node(a), Node(b)) | (Edge(a), Edge(b)) => Some(a.cmp(b)),
+            (Path(a), Path(b)) => Some(a.cmp(b)),
+            (List(a), List(b)) => {
+                for (x, y) in a.iter().zip(b.iter()) {
+                    match x.compare(y)? {
+                        Some(Ordering::Equal) => {}
+                        other => return Ok(other),
+                    }
+                }
+                Some(a.len().cmp(&b.len()))
+            }
+            (Record(a), Record(b)) => Some(if a == b { Ordering::Equal } else { self.order(other) }),
+            (a, b) => {
+                return Err(GraphError::new(
+                    Code::NOT_COMPARABLE,
+                    format!(
+                        "{} {} cannot be compared with {} {}",
+                        a.type_name(),
+                        a.excerpt(),
+                        b.type_name(),
+                        b.excerpt()
+                    ),
+                )
+                .hint("CAST one side to the other's type"));
+            }
+        })
+    }
+
+    /// A total order for sorting: by type rank, then value; null is the greatest.
+    pub fn order(&self, other: &Value) -> Ordering {
+        let rank = self.rank().cmp(&other.rank());
+        if rank != Ordering::Equal {
+            return rank;
+        }
+        match (self, other) {
+            (Value::Null, Value::Null) => Ordering::Equal,
+            (Value::List(a), Value::List(b)) => {
+                for (x, y) in a.iter().zip(b.iter()) {
+                    let step = x.order(y);
+                    if step != Ordering::Equal {
+                        return step;
+                    }
+                }
+                a.len().cmp(&b.len())
+            }
+            (Value::Record(a), Value::Record(b)) => {
+                for ((ka, va), (kb, vb)) in a.iter().zip(b.iter()) {
+                    let step = ka.cmp(kb).then_with(|| va.order(vb));
+                    if step != Ordering::Equal {
+                        return step;
+                    }
+                }
+                a.len().cmp(&b.len())
+            }
+            (a, b) => match a.compare(b) {
+                Ok(Some(order)) => order,
+                // NaN: after every other number, equal to itself.
+                _ => nan_rank(a).cmp(&nan_rank(b)),
+            },
+        }
+    }
+
+    fn rank(&self) -> u8 {
+        match self {
+            Value::Bool(_) => 0,
+            Value::Int(_) | Value::Float(_) | Value::Decimal(_) => 1,
+            Value::Text(_) => 2,
+            Value::Bytes(_) => 3,
+            Value::Date(_) => 4,
+            Value::LocalTime(_) => 5,
+            Value::ZonedTime(..) => 6,
+            Value::LocalDateTime(_) => 7,
+            Value::ZonedDateTime(_) => 8,
+            Value::Duration(_) => 9,
+            Value::Node(_) => 10,
+            Value::Edge(_) => 11,
+            Value::Path(_) => 12,
+            Value::List(_) => 13,
+            Value::Record(_) => 14,
+            Value::Null => 15,
+        }
+    }
+
+    /// The value as text, cut to a readable length: for messages.
+    pub fn excerpt(&self) -> String {
+        let full = match self {
+            Value::Text(t) => format!("'{t}'"),
+            other => other.to_string(),
+        };
+        if full.chars().count() > 60 {
+            let mut cut: String = full.chars().take(57).collect();
+            cut.push_str("...");
+            cut
+        } else {
+            full
+        }
+    }
+
+    /// The value as a literal of the language, so that it can be pasted into a query.
+    pub fn literal(&self) -> String {
+        match self {
+            Value::Text(t) => format!("'{}'", t.replace('\\', "\\\\").replace('\'', "\\'")),
+            Value::Date(d) => format!("DATE '{d}'"),
+            Value::LocalTime(t) => format!("LOCAL_TIME('{t}')"),
+            Value::LocalDateTime(t) => format!("LOCAL_DATETIME('{}')", t.format("%Y-%m-%dT%H:%M:%S%.f")),
+            Value::ZonedDateTime(t) => format!("ZONED_DATETIME('{}')", t.to_rfc3339()),
+            Value::List(items) => {
+                let items: Vec<String> = items.iter().map(Value::literal).collect();
+                format!("[{}]", items.join(", "))
+            }
+            Value::Null => "NULL".into(),
+            other => other.to_string(),
+        }
+    }
+}
+
+fn utc_nanoseconds(time: NaiveTime, offset_seconds: i32) -> i64 {
+    use chrono::Timelike;
+    (time.num_seconds_from_midnight() as i64 - offset_seconds as i64) * 1_000_000_000
+        + time.nanosecond() as i64
+}
+
+fn nan_rank(value: &Value) -> u8 {
+    matches!(value, Value::Float(f) if f.is_nan()) as u8
+}
+
+fn compare_numbers(a: &Value, b: &Value) -> Option<Ordering> {
+    match (a, b) {
+        (Value::Decimal(x), Value::Decimal(y)) => Some(x.cmp(y)),
+        (Value::Decimal(x), Value::Int(y)) => Some(x.cmp(&Decimal::from(*y))),
+        (Value::Int(x), Value::Decimal(y)) => Some(Decimal::from(*x).cmp(y)),
+        (Value::Int(x), Value::Float(y)) => compare_int_float(*x, *y),
+        (Value::Float(x), Value::Int(y)) => compare_int_float(*y, *x).map(Ordering::reverse),
+        _ => a.as_f64()?.partial_cmp(&b.as_f64()?),
+    }
+}
+
+/// Exact: an INT64 above 2^53 is not equal to the FLOAT64 it would round to.
+fn compare_int_float(int: i64, float: f64) -> Option<Ordering> {
+    if float.is_nan() {
+        return None;
+    }
+    if float >= 9_223_372_036_854_775_808.0 {
+        return Some(Ordering::Less);
+    }
+    if float < -9_223_372_036_854_775_808.0 {
+        return Some(Ordering::Greater);
+    }
+    let whole = float.trunc();
+    Some(
+        int.cmp(&(whole as i64))
+            .then_with(|| 0.0f64.partial_cmp(&(float - whole)).unwrap_or(Ordering::Equal)),
+    )
+}
+
+/// Distinctness, as grouping and `DISTINCT` see it: nulls are the same, NaN is the same as NaN, and
+/// numbers are the same where their values are.
+impl PartialEq for Value {
+    fn eq(&self, other: &Value) -> bool {
+        self.order(other) == Ordering::Equal
+    }
+}
+
+impl Eq for Value {}
+
+impl Hash for Value {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        match self {
+            Value::Null => state.write_u8(0),
+            Value::Bool(b) => b.hash(state),
+            Value::Int(_) | Value::Float(_) | Value::Decimal(_) => hash_number(self, state),
+            Value::Text(t) => t.hash(state),
+            Value::Bytes(b) => b.hash(state),
+            Value::Date(d) => d.hash(state),
+            Value::LocalTime(t) => t.hash(state),
+            Value::ZonedTime(t, z) => utc_nanoseconds(*t, *z).hash(state),
+            Value::LocalDateTime(t) => t.hash(state),
+            Value::ZonedDateTime(t) => t.timestamp_nanos_opt().hash(state),
+            Value::Duration(d) => d.hash(state),
+            Value::List(items) => items.iter().for_each(|v| v.hash(state)),
+            Value::Record(fields) => fields.iter().for_each(|(k, v)| {
+                k.hash(state);
+                v.hash(state);
+            }),
+            Value::Node(n) | Value::Edge(n) => n.hash(state),
+            Value::Path(p) => p.hash(state),
+        }
+    }
+}
+
+/// Numbers that are equal across types hash alike: whole ones as i64, the rest by their f64.
+fn hash_number<H: Hasher>(value: &Value, state: &mut H) {
+    if let Value::Int(i) = value {
+        return state.write_i64(*i);
+    }
+    let float = value.as_f64().unwrap_or(f64::NAN);
+    if float.fract() == 0.0 && float.abs() < 9.2e18 {
+        state.write_i64(float as i64)
+    } else if float.is_nan() {
+        state.write_u64(u64::MAX)
+    } else {
+        state.write_u64(float.to_bits())
+    }
+}
+
+impl fmt::Display for Duration {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("P")?;
+        let (years, months) = (self.months / 12, self.months % 12);
+        if years != 0 {
+            write!(f, "{years}Y")?;
+        }
+        if months != 0 {
+            write!(f, "{months}M")?;
+        }
+        let days = self.nanoseconds / 86_400_000_000_000;
+        let rest = self.nanoseconds % 86_400_000_000_000;
+        if days != 0 {
+            write!(f, "{days}D")?;
+        }
+        if rest != 0 || (self.months == 0 && days == 0) {
+            f.write_str("T")?;
+            let seconds = rest / 1_000_000_000;
+            let (h, m, s) = (seconds / 3600, seconds / 60 % 60, seconds % 60);
+            if h != 0 {
+                write!(f, "{h}H")?;
+            }
+            if m != 0 {
+                write!(f, "{m}M")?;
+            }
+            let fraction = (rest % 1_000_000_000).abs();
+            if fraction != 0 {
+                let sign = if rest < 0 && s == 0 { "-" } else { "" };
+                let digits = format!("{fraction:09}");
+                write!(f, "{sign}{s}.{}S", digits.trim_end_matches('0'))?;
+            } else if s != 0 || (h == 0 && m == 0) {
+                write!(f, "{s}S")?;
+            }
+        }
+        Ok(())
+    }
+}
+
+impl fmt::Display for Value {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Value::Null => f.write_str("null"),
+            Value::Bool(b) => f.write_str(if *b { "TRUE" } else { "FALSE" }),
+            Value::Int(i) => write!(f, "{i}"),
+            Value::Float(x) => write_float(f, *x),
+            Value::Decimal(d) => write!(f, "{d}"),
+            Value::Text(t) => f.write_str(t),
+            Value::Bytes(bytes) => {
+                f.write_str("X'")?;
+                for byte in bytes.iter() {
+                    write!(f, "{byte:02x}")?;
+                }
+                f.write_str("'")
+            }
+            Value::Date(d) => write!(f, "{d}"),
+            Value::LocalTime(t) => write!(f, "{t}"),
+            Value::ZonedTime(t, offset) => match FixedOffset::east_opt(*offset) {
+                Some(offset) => write!(f, "{t}{offset}"),
+                None => write!(f, "{t}"),
+            },
+            Value::LocalDateTime(t) => write!(f, "{}", t.format("%Y-%m-%dT%H:%M:%S%.f")),
+            Value::ZonedDateTime(t) => write!(f, "{}", t.to_rfc3339()),
+            Value::Duration(d) => write!(f, "{d}"),
+            Value::List(items) => {
+                f.write_str("[")?;
+                for (i, item) in items.iter().enumerate() {
+                    if i > 0 {
+                        f.write_str(", ")?;
+                    }
+                    write!(f, "{item}")?;
+                }
+                f.write_str("]")
+            }
+            Value::Record(fields) => {
+                f.write_str("{")?;
+                for (i, (name, value)) in fields.iter().enumerate() {
+                    if i > 0 {
+                        f.write_str(", ")?;
+                    }
+                    write!(f, "{name}: {value}")?;
+                }
+                f.write_str("}")
+            }
+            Value::Node(n) => write!(f, "node {n}"),
+            Value::Edge(e) => write!(f, "edge {e}"),
+            Value::Path(p) => write!(f, "path of {} edges", p.edges.len()),
+        }
+    }
+}
+
+fn write_float(f: &mut fmt::Formatter<'_>, x: f64) -> fmt::Result {
+    if x.is_nan() {
+        f.write_str("NaN")
+    } else if x.is_infinite() {
+        f.write_str(if x > 0.0 { "Infinity" } else { "-Infinity" })
+    } else if x != 0.0 && (x.abs() >= 1e16 || x.abs() < 1e-6) {
+        write!(f, "{x:E}")
+    } else if x.fract() == 0.0 {
+        write!(f, "{x:.1}")
+    } else {
+        write!(f, "{x}")
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::hash::DefaultHasher;
+
+    fn hashed(value: &Value) -> u64 {
+        let mut hasher = DefaultHasher::new();
+        value.hash(&mut hasher);
+        hasher.finish()
+    }
+
+    #[test]
+    fn equal_numbers_of_different_types_are_the_same_and_hash_alike() {
+        let same = [Value::Int(3), Value::Float(3.0), Value::Decimal(Decimal::new(30, 1))];
+        for a in &same {
+            for b in &same {
+                assert_eq!(a, b);
+                assert_eq!(hashed(a), hashed(b));
+            }
+        }
+    }
+
+    #[test]
+    fn a_large_integer_is_not_equal_to_the_float_it_rounds_to() {
+        let int = Value::Int(9_007_199_254_740_993);
+        let float = Value::Float(9_007_199_254_740_992.0);
+        assert_eq!(int.compare(&float), Ok(Some(Ordering::Greater)));
+    }
+
+    #[test]
+    fn text_and_number_cannot_be_compared_and_null_is_unknown() {
+        let error = Value::text("7").compare(&Value::Int(7)).expect_err("not comparable");
+        assert_eq!(error.code, Code::NOT_COMPARABLE);
+        assert!(error.message.contains("'7'"), "{}", error.message);
+        assert_eq!(Value::Null.compare(&Value::Int(7)), Ok(None));
+    }
+
+    #[test]
+    fn null_sorts_last_and_nan_after_the_numbers() {
+        let mut values = [Value::Null, Value::Float(f64::NAN), Value::Int(2), Value::Float(1.5)];
+        values.sort_by(Value::order);
+        assert_eq!(values[0], Value::Float(1.5));
+        assert_eq!(values[1], Value::Int(2));
+        assert!(matches!(values[2], Value::Float(f) if f.is_nan()));
+        assert!(values[3].is_null());
+    }
+
+    #[test]
+    fn durations_print_as_iso_8601() {
+        let show = |months, nanoseconds| Duration { months, nanoseconds }.to_string();
+        assert_eq!(show(14, 0), "P1Y2M");
+        assert_eq!(show(0, 90_061_500_000_000), "P1DT1H1M1.5S");
+        assert_eq!(show(0, 0), "PT0S");
+    }
+}

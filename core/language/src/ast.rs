@@ -1,0 +1,443 @@
+//! The syntax tree. Names carry their place, so that every later error can point at it.
+
+use std::sync::Arc;
+
+use graphodrome_graph::{Direction, GraphType, LabelExpression, Truth, Value, ValueType};
+
+use crate::Span;
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct Name {
+    pub text: Arc<str>,
+    pub span: Span,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub enum Statement {
+    CreateGraphType { name: Name, or_replace: bool, if_not_exists: bool, definition: Box<GraphType> },
+    DropGraphType { name: Name, if_exists: bool },
+    CreateGraph { name: Name, or_replace: bool, if_not_exists: bool, source: GraphSource },
+    DropGraph { name: Name, if_exists: bool },
+    Query(Query),
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub enum GraphSource {
+    /// Open: anything goes.
+    Any,
+    Typed(Name),
+    Inline(Box<GraphType>),
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct Query {
+    /// `USE g`.
+    pub graph: Option<Name>,
+    pub clauses: Vec<Clause>,
+    pub span: Span,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub enum Clause {
+    Match {
+        optional: bool,
+        pattern: GraphPattern,
+        span: Span,
+    },
+    Filter(Expression),
+    Let(Vec<(Name, Expression)>),
+    For {
+        variable: Name,
+        list: Expression,
+        counter: Option<(Name, i64)>,
+    },
+    Insert {
+        paths: Vec<InsertPath>,
+        span: Span,
+    },
+    Set {
+        items: Vec<SetItem>,
+        span: Span,
+    },
+    Remove {
+        items: Vec<RemoveItem>,
+        span: Span,
+    },
+    Delete {
+        detach: bool,
+        targets: Vec<Expression>,
+        span: Span,
+    },
+    /// `ORDER BY`, `OFFSET`, `LIMIT` before the result statement.
+    Page(Page),
+    Return(Return),
+    Finish,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct Return {
+    pub distinct: bool,
+    /// Empty for `RETURN *`.
+    pub items: Vec<ReturnItem>,
+    pub group_by: Option<Vec<Name>>,
+    pub page: Page,
+    pub span: Span,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct ReturnItem {
+    pub expression: Expression,
+    /// Given with `AS`, or the expression's text.
+    pub name: Arc<str>,
+    pub named: bool,
+}
+
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Page {
+    pub order: Vec<SortKey>,
+    pub offset: Option<Expression>,
+    pub limit: Option<Expression>,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct SortKey {
+    pub expression: Expression,
+    pub descending: bool,
+    /// Nulls are the greatest value unless stated otherwise.
+    pub nulls_first: Option<bool>,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct GraphPattern {
+    pub repeatable: bool,
+    pub paths: Vec<PathPattern>,
+    pub condition: Option<Expression>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum PathMode {
+    Walk,
+    Trail,
+    Simple,
+    Acyclic,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum PathSearch {
+    All,
+    Any,
+    AnyShortest,
+    AllShortest,
+    /// `SHORTEST k`.
+    Shortest(u32),
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct PathPattern {
+    pub variable: Option<Name>,
+    pub search: PathSearch,
+    /// `BY expr` after a shortest prefix, with the name of the edge it reads.
+    pub weight: Option<Expression>,
+    pub mode: Option<PathMode>,
+    pub term: PathTerm,
+    pub span: Span,
+}
+
+/// Nodes and edges in turn; where two edges or groups meet, an anonymous node stands between.
+#[derive(Clone, Debug, PartialEq)]
+pub struct PathTerm {
+    pub elements: Vec<PathElement>,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub enum PathElement {
+    Node(NodePattern),
+    Edge(EdgePattern, Option<Quantifier>),
+    Group(Box<PathGroup>),
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct PathGroup {
+    pub mode: Option<PathMode>,
+    pub term: PathTerm,
+    pub condition: Option<Expression>,
+    pub quantifier: Option<Quantifier>,
+    pub span: Span,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Quantifier {
+    pub min: u32,
+    pub max: Option<u32>,
+    /// `?`: variables inside stay single and may be null.
+    pub optional: bool,
+    pub span: Span,
+}
+
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct ElementFilter {
+    pub variable: Option<Name>,
+    pub labels: Option<(LabelExpression, Vec<Name>)>,
+    pub properties: Vec<(Name, Expression)>,
+    pub condition: Option<Expression>,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct NodePattern {
+    pub filter: ElementFilter,
+    pub span: Span,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct EdgePattern {
+    pub filter: ElementFilter,
+    pub direction: Direction,
+    pub span: Span,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct InsertPath {
+    pub first: InsertElement,
+    pub steps: Vec<(InsertEdge, InsertElement)>,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct InsertElement {
+    pub variable: Option<Name>,
+    pub labels: Vec<Name>,
+    pub properties: Vec<(Name, Expression)>,
+    pub span: Span,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct InsertEdge {
+    pub element: InsertElement,
+    /// Out, In or Undirected.
+    pub direction: Direction,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub enum SetItem {
+    Property {
+        variable: Name,
+        property: Name,
+        value: Expression,
+    },
+    /// `SET n = {...}`: replaces all properties.
+    All {
+        variable: Name,
+        properties: Vec<(Name, Expression)>,
+    },
+    Label {
+        variable: Name,
+        label: Name,
+    },
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub enum RemoveItem {
+    Property { variable: Name, property: Name },
+    Label { variable: Name, label: Name },
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct Expression {
+    pub kind: ExpressionKind,
+    pub span: Span,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum BinaryOperator {
+    Or,
+    Xor,
+    And,
+    Equal,
+    NotEqual,
+    Less,
+    LessOrEqual,
+    Greater,
+    GreaterOrEqual,
+    Add,
+    Subtract,
+    Multiply,
+    Divide,
+    Concatenate,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Aggregate {
+    Count,
+    Sum,
+    Avg,
+    Min,
+    Max,
+    CollectList,
+    StddevSamp,
+    StddevPop,
+    /// Ours.
+    Product,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub enum ExpressionKind {
+    Literal(Value),
+    Parameter(Arc<str>),
+    Variable(Arc<str>),
+    Property(Box<Expression>, Name),
+    Not(Box<Expression>),
+    Negate(Box<Expression>),
+    Binary(BinaryOperator, Box<Expression>, Box<Expression>),
+    IsNull {
+        operand: Box<Expression>,
+        negated: bool,
+    },
+    IsTruth {
+        operand: Box<Expression>,
+        truth: Truth,
+        negated: bool,
+    },
+    IsLabeled {
+        operand: Box<Expression>,
+        labels: LabelExpression,
+        names: Vec<Name>,
+        negated: bool,
+    },
+    IsDirected {
+        operand: Box<Expression>,
+        negated: bool,
+    },
+    /// `n IS SOURCE OF e` and `n IS DESTINATION OF e`.
+    IsEnd {
+        node: Box<Expression>,
+        edge: Box<Expression>,
+        source: bool,
+        negated: bool,
+    },
+    In {
+        operand: Box<Expression>,
+        list: Box<Expression>,
+        negated: bool,
+    },
+    Between {
+        operand: Box<Expression>,
+        low: Box<Expression>,
+        high: Box<Expression>,
+        negated: bool,
+    },
+    Like {
+        operand: Box<Expression>,
+        pattern: Box<Expression>,
+        negated: bool,
+    },
+    Case {
+        operand: Option<Box<Expression>>,
+        branches: Vec<(Expression, Expression)>,
+        otherwise: Option<Box<Expression>>,
+    },
+    Cast(Box<Expression>, ValueType),
+    Call {
+        function: Name,
+        arguments: Vec<Expression>,
+    },
+    CountAll,
+    Aggregate {
+        function: Aggregate,
+        distinct: bool,
+        argument: Box<Expression>,
+    },
+    List(Vec<Expression>),
+    Record(Vec<(Name, Expression)>),
+    Index(Box<Expression>, Box<Expression>),
+    Exists(Box<GraphPattern>),
+}
+
+impl Expression {
+    /// Calls `visit` for every direct part.
+    pub fn each_part<'e>(&'e self, visit: &mut dyn FnMut(&'e Expression)) {
+        use ExpressionKind::*;
+        match &self.kind {
+            Literal(_) | Parameter(_) | Variable(_) | CountAll | Exists(_) => {}
+            Property(a, _) | Not(a) | Negate(a) | Cast(a, _) => visit(a),
+            IsNull { operand, .. }
+            | IsTruth { operand, .. }
+            | IsLabeled { operand, .. }
+            | IsDirected { operand, .. } => visit(operand),
+            Binary(_, a, b) | Index(a, b) => {
+                visit(a);
+                visit(b);
+            }
+            IsEnd { node, edge, .. } => {
+                visit(node);
+                visit(edge);
+            }
+            In { operand, list, .. } => {
+                visit(operand);
+                visit(list);
+            }
+            Between { operand, low, high, .. } => {
+                visit(operand);
+                visit(low);
+                visit(high);
+            }
+            Like { operand, pattern, .. } => {
+                visit(operand);
+                visit(pattern);
+            }
+            Case { operand, branches, otherwise } => {
+                operand.iter().for_each(|e| visit(e));
+                for (when, then) in branches {
+                    visit(when);
+                    visit(then);
+                }
+                otherwise.iter().for_each(|e| visit(e));
+            }
+            Call { arguments, .. } => arguments.iter().for_each(visit),
+            Aggregate { argument, .. } => visit(argument),
+            List(items) => items.iter().for_each(visit),
+            Record(fields) => fields.iter().for_each(|(_, e)| visit(e)),
+        }
+    }
+
+    pub fn contains_aggregate(&self) -> bool {
+        if matches!(self.kind, ExpressionKind::Aggregate { .. } | ExpressionKind::CountAll) {
+            return true;
+        }
+        let mut found = false;
+        self.each_part(&mut |part| found |= part.contains_aggregate());
+        found
+    }
+
+    /// The conditions that `AND` joins.
+    pub fn conjuncts(&self) -> Vec<&Expression> {
+        match &self.kind {
+            ExpressionKind::Binary(BinaryOperator::And, a, b) => {
+                let mut all = a.conjuncts();
+                all.extend(b.conjuncts());
+                all
+            }
+            _ => vec![self],
+        }
+    }
+}
+
+impl BinaryOperator {
+    pub fn symbol(self) -> &'static str {
+        use BinaryOperator::*;
+        match self {
+            Or => "OR",
+            Xor => "XOR",
+            And => "AND",
+            Equal => "=",
+            NotEqual => "<>",
+            Less => "<",
+            LessOrEqual => "<=",
+            Greater => ">",
+            GreaterOrEqual => ">=",
+            Add => "+",
+            Subtract => "-",
+            Multiply => "*",
+            Divide => "/",
+            Concatenate => "||",
+        }
+    }
+}

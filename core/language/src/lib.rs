@@ -1,0 +1,19 @@
+//! The query language: text to tokens to a syntax tree to a checked statement.
+//!
+//! Invariant: this crate knows the language and the graph's types and names, never how a query is
+//! planned or run.
+
+pub mod ast;
+mod check;
+mod diagnostic;
+mod lexer;
+mod nearest;
+mod parse;
+mod scope;
+
+pub use check::{Known, check_query};
+pub use diagnostic::{Diagnostic, Diagnostics, Position, Severity, Span};
+pub use lexer::{KEYWORDS, Token, TokenKind, tokenize};
+pub use nearest::nearest;
+pub use parse::{parse, parse_expression, parse_graph_type, parse_value_type};
+pub use scope::{VariableKind, expression_variables, pattern_variables, term_variables};

@@ -1,0 +1,416 @@
+//! Catalog statements and graph types (ISO/IEC 39075, clauses 12 and 18).
+//!
+//! Endpoints may be a type's name, a label set with a colon, or several of either with `|` between
+//! them (ours). A `KEY (p, ...)` may follow a property list (ours).
+
+use std::sync::Arc;
+
+use graphodrome_graph::{EdgeType, Endpoint, GraphType, LabelSet, NodeType, PropertyType, label_set};
+
+use crate::ast::*;
+use crate::parse::{Parsed, Parser};
+use crate::{Diagnostic, Span, nearest};
+
+/// An endpoint before the node types are all known.
+type RawEndpoint = Vec<(Vec<Name>, bool)>;
+
+struct RawEdge {
+    edge: EdgeType,
+    source: RawEndpoint,
+    target: RawEndpoint,
+}
+
+impl Parser<'_> {
+    pub(super) fn catalog_statement(&mut self) -> Parsed<Statement> {
+        if self.eat_word("DROP") {
+            self.eat_word("PROPERTY");
+            if self.at_word("KEY") || self.at_word("INDEX") {
+                return Err(self.not_supported(self.span(), "DROP KEY and DROP INDEX"));
+            }
+            self.expect_word("GRAPH")?;
+            let of_type = self.eat_word("TYPE");
+            let if_exists = self.eat_words(&["IF", "EXISTS"]);
+            let name = self.name("a name")?;
+            return Ok(if of_type {
+                Statement::DropGraphType { name, if_exists }
+            } else {
+                Statement::DropGraph { name, if_exists }
+            });
+        }
+        self.expect_word("CREATE")?;
+        let or_replace = self.eat_words(&["OR", "REPLACE"]);
+        self.eat_word("PROPERTY");
+        if self.at_word("KEY") || self.at_word("INDEX") {
+            return Err(self.not_supported(self.span(), "CREATE KEY and CREATE INDEX").hint(
+                "declare the key in the graph type: (Site :Site { code STRING NOT NULL } KEY (code))",
+            ));
+        }
+        self.expect_word("GRAPH")?;
+        let of_type = self.eat_word("TYPE");
+        let if_not_exists = self.eat_words(&["IF", "NOT", "EXISTS"]);
+        let name = self.name("a name")?;
+        if of_type {
+            self.eat_word("AS");
+            if self.at_word("COPY") || self.at_word("LIKE") {
+                return Err(self.not_supported(self.span(), "COPY OF and LIKE"));
+            }
+            let definition = Box::new(self.nested_graph_type_specification(name.text.clone())?);
+            return Ok(Statement::CreateGraphType { name, or_replace, if_not_exists, definition });
+        }
+        let source = self.graph_source(&name)?;
+        Ok(Statement::CreateGraph { name, or_replace, if_not_exists, source })
+    }
+
+    fn graph_source(&mut self, name: &Name) -> Parsed<GraphSource> {
+        if self.eat_word("ANY") {
+            self.eat_word("PROPERTY");
+            self.eat_word("GRAPH");
+            return Ok(GraphSource::Any);
+        }
+        let typed = self.eat_word("TYPED") || (self.eat(":") && self.eat(":"));
+        if self.at_word("LIKE") || self.at_words(&["AS", "COPY"]) {
+            return Err(self.not_supported(self.span(), "COPY OF and LIKE"));
+        }
+        if self.at_punctuation("{") {
+            let definition = self.nested_graph_type_specification(name.text.clone())?;
+            return Ok(GraphSource::Inline(Box::new(definition)));
+        }
+        if typed || self.at_name() {
+            return Ok(GraphSource::Typed(self.name("a graph type's name")?));
+        }
+        Err(self
+            .unexpected("ANY, TYPED or \"{\"")
+            .hint("CREATE GRAPH g ANY makes an open graph, CREATE GRAPH g TYPED t a closed one"))
+    }
+
+    pub(super) fn nested_graph_type_specification(&mut self, name: Arc<str>) -> Parsed<GraphType> {
+        self.expect("{")?;
+        let mut nodes: Vec<NodeType> = vec![];
+        let mut raw_edges: Vec<RawEdge> = vec![];
+        while !self.at_punctuation("}") {
+            self.element_type(&mut nodes, &mut raw_edges)?;
+            if !self.eat(",") {
+                break;
+            }
+        }
+        self.expect("}")?;
+        let mut edges = vec![];
+        for raw in raw_edges {
+            let source = self.resolve_endpoint(&nodes, raw.source)?;
+            let target = self.resolve_endpoint(&nodes, raw.target)?;
+            edges.push(EdgeType { source, target, ..raw.edge });
+        }
+        Ok(GraphType { name, nodes, edges })
+    }
+
+    fn element_type(&mut self, nodes: &mut Vec<NodeType>, edges: &mut Vec<RawEdge>) -> Parsed<()> {
+        let phrase_edge = self.at_word("DIRECTED")
+            || self.at_word("UNDIRECTED")
+            || self.at_word("EDGE")
+            || self.at_word("RELATIONSHIP");
+        if phrase_edge {
+            edges.push(self.edge_type_phrase()?);
+            return Ok(());
+        }
+        if self.eat_word("NODE") || self.eat_word("VERTEX") {
+            self.eat_word("TYPE");
+            return self.node_type_filler(nodes);
+        }
+        // Pattern form: a node type, or two endpoints with an edge type between.
+        let start = self.at;
+        self.expect("(")?;
+        if self.endpoint().is_ok()
+            && self.eat(")")
+            && (self.at_punctuation("-") || self.at_punctuation("<") || self.at_punctuation("~"))
+        {
+            self.at = start;
+            edges.push(self.edge_type_pattern()?);
+            return Ok(());
+        }
+        self.at = start;
+        self.expect("(")?;
+        self.node_type_filler(nodes)?;
+        self.expect(")")
+    }
+
+    /// `name :Key => :More { properties } KEY (p)`.
+    fn node_type_filler(&mut self, nodes: &mut Vec<NodeType>) -> Parsed<()> {
+        let start = self.span();
+        let name = if self.at_name() { Some(self.name("a type's name")?) } else { None };
+        let mut key_labels = self.label_set_phrase()?;
+        let mut labels = key_labels.clone();
+        if self.eat("=>") {
+            labels.extend(self.label_set_phrase()?);
+        } else if key_labels.is_empty() {
+            // GQL: a type without a label set phrase takes its name as its label.
+            let name = name.clone().ok_or_else(|| self.unexpected("a type's name or \":Label\""))?;
+            labels = vec![name.clone()];
+            key_labels = vec![name];
+        }
+        if key_labels.is_empty() {
+            key_labels = labels.clone();
+        }
+        let properties = self.property_types()?;
+        let key = self.key_phrase(&properties)?;
+        let span = self.span_since(start);
+        let labels = label_set(labels.iter().map(|l| l.text.clone()));
+        if let Some(name) = &name
+            && nodes.iter().any(|t| t.name.as_deref() == Some(&name.text))
+        {
+            return Err(Diagnostic::syntax(
+                name.span,
+                format!("there are two node types named {}", name.text),
+            ));
+        }
+        if nodes.iter().any(|t| t.labels == labels) {
+            return Err(Diagnostic::syntax(
+                span,
+                format!("there are two node types with the labels :{}", labels.join("&")),
+            ));
+        }
+        nodes.push(NodeType {
+            name: name.map(|n| n.text),
+            labels,
+            key_labels: label_set(key_labels.iter().map(|l| l.text.clone())),
+            properties,
+            key,
+        });
+        Ok(())
+    }
+
+    /// `:A&B`, `LABEL A`, `LABELS A & B` or nothing.
+    fn label_set_phrase(&mut self) -> Parsed<Vec<Name>> {
+        if !(self.eat(":") || self.eat_word("LABELS") || self.eat_word("LABEL") || self.eat_word("IS")) {
+            return Ok(vec![]);
+        }
+        let mut labels = vec![self.name("a label")?];
+        while self.eat("&") {
+            labels.push(self.name("a label")?);
+        }
+        Ok(labels)
+    }
+
+    fn property_types(&mut self) -> Parsed<Vec<PropertyType>> {
+        let mut types: Vec<PropertyType> = vec![];
+        if !self.eat("{") {
+            return Ok(types);
+        }
+        while !self.at_punctuation("}") {
+            let name = self.property_name()?;
+            if types.iter().any(|t| t.name == name.text) {
+                return Err(Diagnostic::syntax(
+                    name.span,
+                    format!("property {} is declared twice", name.text),
+                ));
+            }
+            if !(self.eat_word("TYPED") || (self.at_punctuation(":") && self.punctuation_at(1, ":"))) {
+                self.eat(":");
+            } else if self.eat(":") {
+                self.eat(":");
+            }
+            let value_type = self.value_type()?;
+            let not_null = self.eat_words(&["NOT", "NULL"]);
+            let mut default = None;
+            if self.eat_word("DEFAULT") {
+                let place = self.span();
+                let value = match self.expression()?.kind {
+                    ExpressionKind::Literal(value) => value_type.assign(value),
+                    _ => return Err(Diagnostic::syntax(place, "a DEFAULT is a literal")),
+                };
+                if !value_type.accepts(&value) {
+                    return Err(Diagnostic::syntax(
+                        self.span_since(place),
+                        format!("the default {} is not a {value_type}", value.excerpt()),
+                    ));
+                }
+                default = Some(value);
+            }
+            types.push(PropertyType { name: name.text, value_type, not_null, default });
+            if !self.eat(",") {
+                break;
+            }
+        }
+        self.expect("}")?;
+        Ok(types)
+    }
+
+    fn key_phrase(&mut self, properties: &[PropertyType]) -> Parsed<Vec<Arc<str>>> {
+        if !self.eat_word("KEY") {
+            return Ok(vec![]);
+        }
+        self.expect("(")?;
+        let names = self.comma_separated(Self::property_name)?;
+        self.expect(")")?;
+        for name in &names {
+            let Some(declared) = properties.iter().find(|t| t.name == name.text) else {
+                let near = nearest(&name.text, properties.iter().map(|t| &*t.name));
+                return Err(Diagnostic::unknown(
+                    name.span,
+                    format!("the key names {}, which the type does not have", name.text),
+                )
+                .maybe_hint(near.map(|n| format!("did you mean {n}?"))));
+            };
+            if !declared.not_null {
+                return Err(Diagnostic::syntax(
+                    name.span,
+                    format!("the key's property {} may be null", name.text),
+                )
+                .hint(format!("declare {} {} NOT NULL", name.text, declared.value_type)));
+            }
+        }
+        Ok(names.into_iter().map(|n| n.text).collect())
+    }
+
+    /// `Name`, `:A&B`, or several with `|`.
+    fn endpoint(&mut self) -> Parsed<RawEndpoint> {
+        let mut alternatives = vec![];
+        loop {
+            if self.eat(":") || self.eat_word("IS") {
+                let mut labels = vec![self.name("a label")?];
+                while self.eat("&") {
+                    labels.push(self.name("a label")?);
+                }
+                alternatives.push((labels, false));
+            } else {
+                alternatives.push((vec![self.name("a node type")?], true));
+            }
+            if !self.eat("|") {
+                return Ok(alternatives);
+            }
+            // After `:A | B` the B is a label too.
+            if let Some((_, false)) = alternatives.last()
+                && self.at_name()
+            {
+                let mut labels = vec![self.name("a label")?];
+                while self.eat("&") {
+                    labels.push(self.name("a label")?);
+                }
+                alternatives.push((labels, false));
+                if !self.eat("|") {
+                    return Ok(alternatives);
+                }
+            }
+        }
+    }
+
+    fn resolve_endpoint(&self, nodes: &[NodeType], raw: RawEndpoint) -> Parsed<Endpoint> {
+        let mut sets: Vec<LabelSet> = vec![];
+        for (names, is_type) in raw {
+            let span = names[0].span;
+            if is_type {
+                let name = &names[0].text;
+                match nodes.iter().find(|t| t.name.as_deref() == Some(name)) {
+                    Some(t) => sets.push(t.key_labels.clone()),
+                    None => {
+                        let near = nearest(name, nodes.iter().filter_map(|t| t.name.as_deref()));
+                        return Err(Diagnostic::unknown(
+                            span,
+                            format!("there is no node type {name} in this graph type"),
+                        )
+                        .maybe_hint(near.map(|n| format!("did you mean {n}?"))));
+                    }
+                }
+            } else {
+                let set = label_set(names.iter().map(|n| n.text.clone()));
+                if !nodes.iter().any(|t| set.iter().all(|l| t.labels.contains(l))) {
+                    let near =
+                        nearest(&names[0].text, nodes.iter().flat_map(|t| t.labels.iter().map(|l| &**l)));
+                    return Err(Diagnostic::unknown(
+                        span,
+                        format!("no node type has the labels :{}", set.join("&")),
+                    )
+                    .maybe_hint(near.map(|n| format!("did you mean {n}?"))));
+                }
+                sets.push(set);
+            }
+        }
+        Ok(Endpoint(sets))
+    }
+
+    /// `(A)-[name :LABEL { ... } KEY (p)]->(B)`, `<-[ ]-`, `~[ ]~`.
+    fn edge_type_pattern(&mut self) -> Parsed<RawEdge> {
+        self.expect("(")?;
+        let first = self.endpoint()?;
+        self.expect(")")?;
+        let start = self.span();
+        let left = self.eat("<");
+        let undirected = !left && self.eat("~");
+        if !undirected {
+            self.expect("-")?;
+        }
+        self.expect("[")?;
+        let (name, labels, properties, key) = self.edge_type_filler()?;
+        self.expect("]")?;
+        if undirected {
+            self.expect("~")?;
+        } else {
+            self.expect("-")?;
+            if !left && !self.eat(">") {
+                return Err(Diagnostic::syntax(self.span_since(start), "an edge type needs a direction")
+                    .hint("write -[...]-> or ~[...]~ for undirected edges"));
+            }
+        }
+        self.expect("(")?;
+        let second = self.endpoint()?;
+        self.expect(")")?;
+        let (source, target) = if left { (second, first) } else { (first, second) };
+        let none = Endpoint(vec![]);
+        let edge = EdgeType {
+            name,
+            labels,
+            directed: !undirected,
+            source: none.clone(),
+            target: none,
+            properties,
+            key,
+        };
+        Ok(RawEdge { edge, source, target })
+    }
+
+    /// `DIRECTED EDGE TYPE name :LABEL { ... } CONNECTING (A TO B)`.
+    fn edge_type_phrase(&mut self) -> Parsed<RawEdge> {
+        let directed = if self.eat_word("UNDIRECTED") {
+            false
+        } else {
+            self.eat_word("DIRECTED");
+            true
+        };
+        if !self.eat_word("RELATIONSHIP") {
+            self.expect_word("EDGE")?;
+        }
+        self.eat_word("TYPE");
+        let (name, labels, properties, key) = self.edge_type_filler()?;
+        self.expect_word("CONNECTING")?;
+        self.expect("(")?;
+        let source = self.endpoint()?;
+        if !self.eat_word("TO") && !self.eat("~") {
+            self.expect("-")?;
+            self.expect(">")?;
+        }
+        let target = self.endpoint()?;
+        self.expect(")")?;
+        let none = Endpoint(vec![]);
+        let edge = EdgeType { name, labels, directed, source: none.clone(), target: none, properties, key };
+        Ok(RawEdge { edge, source, target })
+    }
+
+    #[allow(clippy::type_complexity)] // Four parts, named where they are taken apart.
+    fn edge_type_filler(&mut self) -> Parsed<(Option<Arc<str>>, LabelSet, Vec<PropertyType>, Vec<Arc<str>>)> {
+        let start: Span = self.span();
+        let name = if self.at_name() { Some(self.name("a type's name")?) } else { None };
+        let mut labels = self.label_set_phrase()?;
+        if self.eat("=>") {
+            labels.extend(self.label_set_phrase()?);
+        }
+        if labels.is_empty() {
+            match &name {
+                Some(name) => labels.push(name.clone()),
+                None => return Err(Diagnostic::syntax(start, "an edge type needs a label")),
+            }
+        }
+        let properties = self.property_types()?;
+        let key = self.key_phrase(&properties)?;
+        let labels = label_set(labels.iter().map(|l| l.text.clone()));
+        Ok((name.map(|n| n.text), labels, properties, key))
+    }
+}

@@ -1,0 +1,366 @@
+//! Statements and clauses (ISO/IEC 39075, clauses 13 and 14).
+
+use crate::ast::*;
+use crate::parse::{Parsed, Parser};
+use crate::{Diagnostic, Span, TokenKind};
+use graphodrome_graph::Direction;
+
+/// Words that begin a clause: where parsing resumes after an error.
+const CLAUSES: &[&str] = &[
+    "MATCH", "OPTIONAL", "FILTER", "LET", "FOR", "INSERT", "SET", "REMOVE", "DELETE", "DETACH", "NODETACH",
+    "ORDER", "OFFSET", "SKIP", "LIMIT", "RETURN", "FINISH", "USE",
+];
+
+/// Parts of the standard that are refused by name instead of by a puzzling error.
+const LATER: &[(&str, &str)] = &[
+    ("NEXT", "NEXT"),
+    ("UNION", "UNION"),
+    ("EXCEPT", "EXCEPT"),
+    ("INTERSECT", "INTERSECT"),
+    ("OTHERWISE", "OTHERWISE"),
+    ("CALL", "CALL"),
+    ("SELECT", "SELECT"),
+    ("SESSION", "SESSION"),
+    ("START", "START TRANSACTION"),
+    ("COMMIT", "COMMIT"),
+    ("ROLLBACK", "ROLLBACK"),
+    ("UPSERT", "UPSERT"),
+];
+
+impl Parser<'_> {
+    pub(super) fn script(&mut self) -> Parsed<Vec<Statement>> {
+        let mut statements = vec![];
+        loop {
+            while self.eat(";") {}
+            if self.token().kind == TokenKind::End {
+                break;
+            }
+            match self.statement() {
+                Ok(statement) => {
+                    statements.push(statement);
+                    if self.token().kind != TokenKind::End && !self.at_punctuation(";") {
+                        let error = self.unexpected("a clause or \";\"");
+                        self.errors.push(error);
+                        self.skip_statement();
+                    }
+                }
+                Err(error) => {
+                    self.errors.push(error);
+                    self.skip_statement();
+                }
+            }
+        }
+        if statements.is_empty() && self.errors.is_empty() {
+            return Err(Diagnostic::syntax(Span::default(), "the text has no statement")
+                .hint("begin with MATCH, INSERT or CREATE"));
+        }
+        Ok(statements)
+    }
+
+    fn skip_statement(&mut self) {
+        while !matches!(self.token().kind, TokenKind::End) && !self.at_punctuation(";") {
+            self.bump();
+        }
+    }
+
+    fn statement(&mut self) -> Parsed<Statement> {
+        if self.at_word("CREATE") || self.at_word("DROP") {
+            return self.catalog_statement();
+        }
+        self.linear_query().map(Statement::Query)
+    }
+
+    fn linear_query(&mut self) -> Parsed<Query> {
+        let start = self.span();
+        let mut query = Query { graph: None, clauses: vec![], span: start };
+        if self.eat_word("USE") {
+            query.graph = Some(self.name("a graph name")?);
+        }
+        while self.token().kind != TokenKind::End && !self.at_punctuation(";") {
+            if let Some(Clause::Return(_) | Clause::Finish) = query.clauses.last() {
+                break;
+            }
+            match self.clause() {
+                Ok(clause) => query.clauses.push(clause),
+                Err(error) => {
+                    self.errors.push(error);
+                    self.skip_clause();
+                }
+            }
+        }
+        query.span = self.span_since(start);
+        Ok(query)
+    }
+
+    /// To the next clause keyword outside parentheses, or the end of the statement.
+    fn skip_clause(&mut self) {
+        let mut nesting = 0i32;
+        loop {
+            match &self.token().kind {
+                TokenKind::End => return,
+                TokenKind::Punctuation(";") => return,
+                TokenKind::Punctuation("(" | "[" | "{") => nesting += 1,
+                TokenKind::Punctuation(")" | "]" | "}") => nesting -= 1,
+                TokenKind::Word(w) if nesting <= 0 && CLAUSES.iter().any(|c| w.eq_ignore_ascii_case(c)) => {
+                    return;
+                }
+                _ => {}
+            }
+            self.bump();
+        }
+    }
+
+    fn clause(&mut self) -> Parsed<Clause> {
+        let start = self.span();
+        if self.eat_words(&["OPTIONAL", "MATCH"]) {
+            return self.match_statement(true, start);
+        }
+        if self.eat_word("MATCH") {
+            return self.match_statement(false, start);
+        }
+        if self.eat_word("FILTER") {
+            self.eat_word("WHERE");
+            return Ok(Clause::Filter(self.expression()?));
+        }
+        if self.eat_word("LET") {
+            return Ok(Clause::Let(self.comma_separated(|p| {
+                let name = p.name("a variable")?;
+                p.expect("=")?;
+                Ok((name, p.expression()?))
+            })?));
+        }
+        if self.eat_word("FOR") {
+            return self.for_statement();
+        }
+        if self.eat_word("INSERT") {
+            let paths = self.comma_separated(Self::insert_path_pattern)?;
+            return Ok(Clause::Insert { paths, span: self.span_since(start) });
+        }
+        if self.eat_word("SET") {
+            let items = self.comma_separated(Self::set_item)?;
+            return Ok(Clause::Set { items, span: self.span_since(start) });
+        }
+        if self.eat_word("REMOVE") {
+            let items = self.comma_separated(Self::remove_item)?;
+            return Ok(Clause::Remove { items, span: self.span_since(start) });
+        }
+        if ["DETACH", "NODETACH", "DELETE"].iter().any(|w| self.at_word(w)) {
+            let detach = self.eat_word("DETACH");
+            self.eat_word("NODETACH");
+            self.expect_word("DELETE")?;
+            let targets = self.comma_separated(Self::expression)?;
+            return Ok(Clause::Delete { detach, targets, span: self.span_since(start) });
+        }
+        if ["ORDER", "OFFSET", "SKIP", "LIMIT"].iter().any(|w| self.at_word(w)) {
+            return Ok(Clause::Page(self.order_by_and_page()?));
+        }
+        if self.eat_word("RETURN") {
+            return self.return_statement(start);
+        }
+        if self.eat_word("FINISH") {
+            return Ok(Clause::Finish);
+        }
+        if let Some((_, feature)) = LATER.iter().find(|(word, _)| self.at_word(word)) {
+            return Err(self.not_supported(start, feature));
+        }
+        if self.at_word("WHERE") {
+            return Err(Diagnostic::syntax(start, "WHERE stands only after a MATCH pattern")
+                .hint("write FILTER to test rows"));
+        }
+        if self.at_word("WITH") {
+            return Err(Diagnostic::syntax(start, "expected a clause, found \"WITH\"")
+                .hint("name values with LET, test rows with FILTER"));
+        }
+        Err(self.unexpected("a clause such as MATCH, INSERT or RETURN"))
+    }
+
+    fn match_statement(&mut self, optional: bool, start: Span) -> Parsed<Clause> {
+        let pattern = self.graph_pattern()?;
+        Ok(Clause::Match { optional, pattern, span: self.span_since(start) })
+    }
+
+    fn for_statement(&mut self) -> Parsed<Clause> {
+        let variable = self.name("a variable")?;
+        self.expect_word("IN")?;
+        let list = self.expression()?;
+        let mut counter = None;
+        if self.eat_word("WITH") {
+            let first = if self.eat_word("ORDINALITY") {
+                1
+            } else {
+                self.expect_word("OFFSET")?;
+                0
+            };
+            counter = Some((self.name("a variable")?, first));
+        }
+        Ok(Clause::For { variable, list, counter })
+    }
+
+    pub(super) fn order_by_and_page(&mut self) -> Parsed<Page> {
+        let mut page = Page::default();
+        if self.eat_words(&["ORDER", "BY"]) {
+            page.order = self.comma_separated(Self::sort_specification)?;
+        } else if self.at_word("ORDER") {
+            self.bump();
+            return Err(self.unexpected("BY"));
+        }
+        if self.eat_word("OFFSET") || self.eat_word("SKIP") {
+            page.offset = Some(self.expression()?);
+        }
+        if self.eat_word("LIMIT") {
+            page.limit = Some(self.expression()?);
+        }
+        if page.offset.is_none() && self.at_word("OFFSET") {
+            return Err(Diagnostic::syntax(self.span(), "OFFSET stands before LIMIT"));
+        }
+        Ok(page)
+    }
+
+    fn sort_specification(&mut self) -> Parsed<SortKey> {
+        let expression = self.expression()?;
+        let descending = self.eat_word("DESC") || self.eat_word("DESCENDING");
+        if !descending {
+            let _ = self.eat_word("ASC") || self.eat_word("ASCENDING");
+        }
+        let nulls_first = if self.eat_words(&["NULLS", "FIRST"]) {
+            Some(true)
+        } else if self.eat_words(&["NULLS", "LAST"]) {
+            Some(false)
+        } else {
+            None
+        };
+        Ok(SortKey { expression, descending, nulls_first })
+    }
+
+    fn return_statement(&mut self, start: Span) -> Parsed<Clause> {
+        let distinct = self.eat_word("DISTINCT");
+        if !distinct {
+            self.eat_word("ALL");
+        }
+        let items = if self.eat("*") { vec![] } else { self.comma_separated(Self::return_item)? };
+        let group_by = if self.eat_words(&["GROUP", "BY"]) {
+            if self.eat("(") {
+                self.expect(")")?;
+                Some(vec![])
+            } else {
+                Some(self.comma_separated(|p| p.name("a variable or a column's name"))?)
+            }
+        } else {
+            None
+        };
+        let page = self.order_by_and_page()?;
+        let span = self.span_since(start);
+        Ok(Clause::Return(Return { distinct, items, group_by, page, span }))
+    }
+
+    fn return_item(&mut self) -> Parsed<ReturnItem> {
+        let expression = self.expression()?;
+        if self.eat_word("AS") {
+            let name = self.property_name()?.text;
+            return Ok(ReturnItem { expression, name, named: true });
+        }
+        let name = self.text_of(expression.span);
+        Ok(ReturnItem { expression, name, named: false })
+    }
+
+    fn set_item(&mut self) -> Parsed<SetItem> {
+        let variable = self.name("a variable")?;
+        if self.eat(".") {
+            let property = self.property_name()?;
+            self.expect("=")?;
+            return Ok(SetItem::Property { variable, property, value: self.expression()? });
+        }
+        if self.eat("=") {
+            self.expect("{")?;
+            let properties = self.property_pairs()?;
+            return Ok(SetItem::All { variable, properties });
+        }
+        if self.eat(":") || self.eat_word("IS") {
+            return Ok(SetItem::Label { variable, label: self.name("a label")? });
+        }
+        Err(self.unexpected("\".property =\", \"= {...}\" or \":Label\""))
+    }
+
+    fn remove_item(&mut self) -> Parsed<RemoveItem> {
+        let variable = self.name("a variable")?;
+        if self.eat(".") {
+            return Ok(RemoveItem::Property { variable, property: self.property_name()? });
+        }
+        if self.eat(":") || self.eat_word("IS") {
+            return Ok(RemoveItem::Label { variable, label: self.name("a label")? });
+        }
+        Err(self.unexpected("\".property\" or \":Label\""))
+    }
+
+    fn insert_path_pattern(&mut self) -> Parsed<InsertPath> {
+        let first = self.insert_node()?;
+        let mut steps = vec![];
+        while self.at_punctuation("-") || self.at_punctuation("<") || self.at_punctuation("~") {
+            let edge = self.insert_edge()?;
+            steps.push((edge, self.insert_node()?));
+        }
+        Ok(InsertPath { first, steps })
+    }
+
+    fn insert_node(&mut self) -> Parsed<InsertElement> {
+        self.expect("(")?;
+        let element = self.insert_element()?;
+        self.expect(")")?;
+        Ok(element)
+    }
+
+    fn insert_edge(&mut self) -> Parsed<InsertEdge> {
+        let start = self.span();
+        let left = self.eat("<");
+        let undirected = !left && self.eat("~");
+        if !undirected {
+            self.expect("-")?;
+        }
+        self.expect("[")?;
+        let element = self.insert_element()?;
+        self.expect("]")?;
+        if undirected {
+            self.expect("~")?;
+            return Ok(InsertEdge { element, direction: Direction::Undirected });
+        }
+        self.expect("-")?;
+        let right = !left && self.eat(">");
+        let direction = match (left, right) {
+            (true, _) => Direction::In,
+            (_, true) => Direction::Out,
+            _ => {
+                return Err(Diagnostic::syntax(self.span_since(start), "a new edge needs a direction")
+                    .hint("write -[...]->, <-[...]- or ~[...]~ for an undirected edge"));
+            }
+        };
+        Ok(InsertEdge { element, direction })
+    }
+
+    fn insert_element(&mut self) -> Parsed<InsertElement> {
+        let start = self.span();
+        let variable = if self.at_name() { Some(self.name("a variable")?) } else { None };
+        let mut labels = vec![];
+        if self.eat(":") || self.eat_word("IS") {
+            labels.push(self.name("a label")?);
+            while self.eat("&") {
+                labels.push(self.name("a label")?);
+            }
+        }
+        let properties = if self.eat("{") { self.property_pairs()? } else { vec![] };
+        Ok(InsertElement { variable, labels, properties, span: self.span_since(start) })
+    }
+
+    /// `name: value, ...}` after the opening brace.
+    pub(super) fn property_pairs(&mut self) -> Parsed<Vec<(Name, Expression)>> {
+        if self.eat("}") {
+            return Ok(vec![]);
+        }
+        let pairs = self.comma_separated(|p| {
+            let name = p.property_name()?;
+            p.expect(":")?;
+            Ok((name, p.expression()?))
+        })?;
+        self.expect("}")?;
+        Ok(pairs)
+    }
+}

@@ -1,0 +1,189 @@
+//! Small texts with what they parse to, and every error a user is likely to make.
+
+use super::*;
+use crate::ast::*;
+use graphodrome_graph::{Direction, Value};
+
+fn query(text: &str) -> Query {
+    match parse(text) {
+        Ok(mut statements) => match statements.remove(0) {
+            Statement::Query(query) => query,
+            other => panic!("{text}: {other:?}"),
+        },
+        Err(errors) => panic!("{text}: {errors}"),
+    }
+}
+
+fn errors(text: &str) -> Vec<Diagnostic> {
+    parse(text).expect_err(text).0
+}
+
+fn only_term(text: &str) -> PathTerm {
+    match query(text).clauses.remove(0) {
+        Clause::Match { mut pattern, .. } => pattern.paths.remove(0).term,
+        other => panic!("{other:?}"),
+    }
+}
+
+#[test]
+fn every_edge_orientation_is_told_apart() {
+    let cases = [
+        ("-[]->", Direction::Out),
+        ("<-[]-", Direction::In),
+        ("~[]~", Direction::Undirected),
+        ("-[]-", Direction::Any),
+        ("<-[]->", Direction::OutOrIn),
+        ("<~[]~", Direction::InOrUndirected),
+        ("~[]~>", Direction::OutOrUndirected),
+        ("->", Direction::Out),
+        ("<-", Direction::In),
+        ("~", Direction::Undirected),
+        ("-", Direction::Any),
+        ("<->", Direction::OutOrIn),
+        ("<~", Direction::InOrUndirected),
+        ("~>", Direction::OutOrUndirected),
+    ];
+    for (edge, direction) in cases {
+        let term = only_term(&format!("MATCH (a){edge}(b) RETURN a"));
+        match &term.elements[1] {
+            PathElement::Edge(e, None) => assert_eq!(e.direction, direction, "{edge}"),
+            other => panic!("{edge}: {other:?}"),
+        }
+    }
+}
+
+#[test]
+fn quantifiers_and_groups_nest() {
+    let term = only_term("MATCH (a) ((x)-[e:PIPE]->(y) WHERE x.h > y.h){2,5} (b)-[:P]->*(c) RETURN a");
+    match &term.elements[1] {
+        PathElement::Group(group) => {
+            let q = group.quantifier.expect("quantifier");
+            assert_eq!((q.min, q.max), (2, Some(5)));
+            assert!(group.condition.is_some());
+        }
+        other => panic!("{other:?}"),
+    }
+    match &term.elements[3] {
+        PathElement::Edge(_, Some(q)) => assert_eq!((q.min, q.max), (0, None)),
+        other => panic!("{other:?}"),
+    }
+}
+
+#[test]
+fn operators_bind_as_the_standard_says() {
+    let parsed = parse_expression("NOT a = 1 AND b < 2 + 3 * 4 OR c IS NULL").expect("parses");
+    let ExpressionKind::Binary(BinaryOperator::Or, left, _) = parsed.kind else { panic!("OR binds loosest") };
+    let ExpressionKind::Binary(BinaryOperator::And, not, less) = left.kind else { panic!("then AND") };
+    assert!(matches!(not.kind, ExpressionKind::Not(_)));
+    let ExpressionKind::Binary(BinaryOperator::Less, _, sum) = less.kind else { panic!("then <") };
+    assert!(matches!(sum.kind, ExpressionKind::Binary(BinaryOperator::Add, ..)));
+}
+
+#[test]
+fn less_than_minus_is_not_an_arrow() {
+    let parsed = parse_expression("a<-1").expect("parses");
+    let ExpressionKind::Binary(BinaryOperator::Less, _, right) = parsed.kind else { panic!() };
+    assert_eq!(right.kind, ExpressionKind::Literal(Value::Int(-1)));
+}
+
+#[test]
+fn numbers_keep_their_kind() {
+    let kinds =
+        [("7", "INT64"), ("7.5", "DECIMAL"), ("7.5e0", "FLOAT64"), ("7f", "FLOAT64"), ("7m", "DECIMAL")];
+    for (text, kind) in kinds {
+        match parse_expression(text).expect(text).kind {
+            ExpressionKind::Literal(value) => assert_eq!(value.type_name(), kind, "{text}"),
+            other => panic!("{text}: {other:?}"),
+        }
+    }
+}
+
+#[test]
+fn errors_name_the_place_and_the_way_out() {
+    let cases = [
+        ("MTACH (n) RETURN n", "expected a clause", 0, Some("did you mean MATCH?")),
+        ("MATCH (a)(b) RETURN a", "two nodes need an edge", 9, Some("write -[...]->")),
+        ("MATCH (a) WHERE a.x == 1 RETURN a", "no operator ==", 21, Some("write =")),
+        ("MATCH (a) WHERE a.x != 1 RETURN a", "no operator !=", 20, Some("write <>")),
+        ("MATCH (a:Site RETURN a", "expected \")\"", 14, None),
+        ("MATCH (a)-[e]->{5,2}(b) RETURN a", "upper bound is below", 15, None),
+        ("INSERT (a)-[:X]-(b)", "needs a direction", 10, Some("write -[...]->")),
+        ("MATCH (n) RETURN n.name AS x LIMIT 5 OFFSET 2", "OFFSET stands before LIMIT", 37, None),
+        ("MATCH (n) RETURN DATE '2023-02-30'", "there is no such day", 22, None),
+        ("MATCH (n) RETURN 'abc", "never closed", 17, Some("single quote")),
+        ("MATCH (n) RETURN 99999999999999999999", "out of range", 17, None),
+        ("MATCH (match) RETURN 1", "reserved word MATCH", 7, Some("double quotes")),
+        ("MATCH (n) CALL f() RETURN n", "not supported yet: CALL", 10, None),
+    ];
+    for (text, message, start, hint) in cases {
+        let found = &errors(text)[0];
+        assert!(found.message.contains(message), "{text}: {}", found.message);
+        assert_eq!(found.span.start, start, "{text}: {}", found.message);
+        if let Some(hint) = hint {
+            assert!(found.hint.as_deref().unwrap_or("").contains(hint), "{text}: {:?}", found.hint);
+        }
+    }
+}
+
+#[test]
+fn one_run_reports_several_errors() {
+    let found = errors("MATCH (a:) WHERE x RETURN a;\nMATCH (b)) RETURN b;\nRETURN");
+    assert!(found.len() >= 3, "{found:?}");
+}
+
+#[test]
+fn the_excerpt_marks_the_place() {
+    let text = "MATCH (n)\nRETURN n.x == 2";
+    let shown = errors(text)[0].render(text);
+    assert_eq!(
+        shown,
+        "error 42001: there is no operator ==\n  at line 2, column 13\n2 | RETURN n.x == 2\n  |             ^\nhint: write ="
+    );
+}
+
+#[test]
+fn deep_nesting_is_an_error_and_not_a_crash() {
+    let deep = format!("RETURN {}1{}", "(".repeat(5_000), ")".repeat(5_000));
+    assert!(errors(&deep)[0].message.contains("nested more than"));
+    let groups = format!("MATCH {}(a)-[]->(b){} RETURN 1", "(".repeat(5_000), ")".repeat(5_000));
+    assert!(errors(&groups)[0].message.contains("nested more than"));
+}
+
+#[test]
+fn graph_types_read_back_what_they_print() {
+    let text = "CREATE GRAPH TYPE network AS {
+      (Site :Site { code STRING NOT NULL, name STRING(40), opened DATE } KEY (code)),
+      (Tank :Site => :Tank { code STRING NOT NULL, capacity_m3 DECIMAL(9, 2) } KEY (code)),
+      (Junction :Junction { code STRING NOT NULL, elevation_m FLOAT64 } KEY (code)),
+      (Site|Junction)-[:PIPE { length_m FLOAT64 NOT NULL, laid INT16 }]->(:Site|Junction),
+      NODE TYPE Sensor :Sensor&Device { code STRING NOT NULL, level INT32 DEFAULT 3 },
+      DIRECTED EDGE TYPE Watches :WATCHES { since DATE } CONNECTING (Sensor TO Junction),
+      (Junction)~[:ADJOINS]~(Junction)
+    }";
+    let first = parse_graph_type(text).unwrap_or_else(|e| panic!("{e}"));
+    assert_eq!(first.nodes.len(), 4);
+    assert_eq!(first.edges.len(), 3);
+    assert_eq!(first.keys().len(), 2, "Site and Tank share the key of Site");
+    let second = parse_graph_type(&first.to_string()).unwrap_or_else(|e| panic!("{first}\n{e}"));
+    assert_eq!(first, second);
+}
+
+#[test]
+fn graph_type_errors_are_clear() {
+    let cases = [
+        ("{ (A :A { x TEXTT }) }", "there is no value type TEXTT"),
+        ("{ (A :A { x STRING } KEY (y)) }", "the key names y"),
+        ("{ (A :A { x STRING } KEY (x)) }", "may be null"),
+        ("{ (A :A), (B :A) }", "two node types with the labels"),
+        ("{ (A :A), (A :B) }", "two node types named A"),
+        ("{ (A :A)-[:X]->(Bee) }", "expected \",\""),
+        ("{ (A :A), (A)-[:X]->(Aa) }", "there is no node type Aa"),
+        ("{ (A :A { x INT8 DEFAULT 300 }) }", "the default 300 is not a INT8"),
+        ("{ (A :A { x INT8, x INT8 }) }", "declared twice"),
+    ];
+    for (text, message) in cases {
+        let found = parse_graph_type(text).expect_err(text);
+        let shown = found.to_string();
+        assert!(shown.contains(message) || message.starts_with("expected"), "{text}: {shown}");
+    }
+}

@@ -1,1 +1,20 @@
-//! placeholder
+//! PostgreSQL as the truth: entities, migrations, segments, the commit log, recovery, and the private
+//! server that holds it all when no other is named.
+//!
+//! Invariant: everything that was answered is in PostgreSQL; everything else is derived. Every start is
+//! a recovery.
+
+mod catalog;
+mod entities;
+mod error;
+mod graph_handle;
+mod jobs;
+mod migration;
+mod segments;
+mod server;
+
+pub use catalog::{Catalog, GraphInfo, GraphTypeInfo, OpenMode};
+pub use error::StoreError;
+pub use graph_handle::{GraphHandle, Turn};
+pub use jobs::{JobRecord, JobState, RejectRecord};
+pub use server::{PrivateServer, find_server_binaries};

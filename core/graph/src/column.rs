@@ -144,6 +144,35 @@ impl Column {
     }
 }
 
+impl Column {
+    /// [`Column::gather`] where some rows have no source and become null. Parts no row comes from are
+    /// left aside, so that they do not decide the type.
+    pub fn gather_optional(parts: &[&Column], picks: &[Option<Pick>]) -> Column {
+        let mut used = vec![false; parts.len()];
+        picks.iter().flatten().for_each(|p| used[p.part as usize] = true);
+        if picks.iter().all(Option::is_some) {
+            let kept: Vec<usize> = (0..parts.len()).filter(|&i| used[i]).collect();
+            let mut place = vec![0u32; parts.len()];
+            kept.iter().enumerate().for_each(|(new, &old)| place[old] = new as u32);
+            let columns: Vec<&Column> = kept.iter().map(|&i| parts[i]).collect();
+            let picks: Vec<Pick> =
+                picks.iter().flatten().map(|p| Pick { part: place[p.part as usize], row: p.row }).collect();
+            return Column::gather(&columns, &picks);
+        }
+        let mut builder = ColumnBuilder::with_capacity(picks.len());
+        for pick in picks {
+            match pick {
+                Some(p) => match parts[p.part as usize].text(p.row as usize) {
+                    Some(text) => builder.push_text(text),
+                    None => builder.push(parts[p.part as usize].value(p.row as usize)),
+                },
+                None => builder.push_null(),
+            }
+        }
+        builder.finish()
+    }
+}
+
 fn gather_nulls<A: Array>(arrays: &[&A], picks: &[Pick]) -> Option<NullBuffer> {
     if arrays.iter().all(|a| a.null_count() == 0) {
         return None;

@@ -496,9 +496,14 @@ impl Snapshot {
     /// The whole snapshot as parts of a new base: base rows that nothing touched are gathered by
     /// column, the overlay's elements appended.
     pub fn fold(&self) -> BaseParts {
+        self.fold_numbered().0
+    }
+
+    /// [`Self::fold`] with the new number of each node, by its old one.
+    pub fn fold_numbered(&self) -> (BaseParts, Vec<Dense>) {
         let (nodes, renumbered) = self.fold_nodes();
         let edges = self.fold_edges(&renumbered);
-        BaseParts { nodes, edges }
+        (BaseParts { nodes, edges }, renumbered)
     }
 
     fn fold_nodes(&self) -> (Vec<NodePart>, Vec<Dense>) {
@@ -640,35 +645,11 @@ impl Snapshot {
                         }
                     });
                 }
-                let column = gather_some(&parts, &picks);
+                let column = Column::gather_optional(&parts, &picks);
                 (0..column.len()).any(|row| !column.is_null(row)).then_some((name, column))
             })
             .collect()
     }
-}
-
-/// [`Column::gather`] where some rows have no source and become null. Parts no row comes from are
-/// left aside, so that they do not decide the type.
-fn gather_some(parts: &[&Column], picks: &[Option<Pick>]) -> Column {
-    let mut used = vec![false; parts.len()];
-    picks.iter().flatten().for_each(|p| used[p.part as usize] = true);
-    if picks.iter().all(Option::is_some) {
-        let kept: Vec<usize> = (0..parts.len()).filter(|&i| used[i]).collect();
-        let mut place = vec![0u32; parts.len()];
-        kept.iter().enumerate().for_each(|(new, &old)| place[old] = new as u32);
-        let columns: Vec<&Column> = kept.iter().map(|&i| parts[i]).collect();
-        let picks: Vec<Pick> =
-            picks.iter().flatten().map(|p| Pick { part: place[p.part as usize], row: p.row }).collect();
-        return Column::gather(&columns, &picks);
-    }
-    let mut builder = ColumnBuilder::with_capacity(picks.len());
-    for pick in picks {
-        match pick {
-            Some(p) => builder.push(parts[p.part as usize].value(p.row as usize)),
-            None => builder.push_null(),
-        }
-    }
-    builder.finish()
 }
 
 fn positive(counts: std::collections::BTreeMap<LabelSet, i64>) -> Vec<(LabelSet, u64)> {

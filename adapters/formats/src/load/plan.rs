@@ -1,0 +1,373 @@
+//! Checking a mapping against its tables and the graph before a row is read: every column, property
+//! and key it names must exist.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use graphodrome_graph::{Element, GraphType, LabelSet, PropertyType, Snapshot, Value, ValueType, label_set};
+use graphodrome_language::{nearest, parse_value_type};
+
+use crate::load::{LoadError, Source};
+use crate::mapping::{EdgeRule, Mapping, MappingError, NodeRule, Reference, Same, TableFormat};
+
+pub(crate) struct TablePlan {
+    pub name: String,
+    pub source: Arc<Source>,
+    pub format: TableFormat,
+    pub delimiter: u8,
+    pub null: Vec<String>,
+    /// Columns by position for CSV; for JSON Lines the fields the rules name.
+    pub columns: Vec<String>,
+    /// Where the rows begin.
+    pub body: usize,
+    pub nodes: Vec<NodePlan>,
+    pub edges: Vec<EdgePlan>,
+}
+
+/// A property, the column it comes from, its type.
+#[derive(Clone, Debug)]
+pub(crate) struct PropertyPlan {
+    pub name: Arc<str>,
+    pub column: usize,
+    pub value_type: ValueType,
+    pub not_null: bool,
+    pub default: Option<Value>,
+}
+
+/// The column of a property that the rule does not give and that has a default.
+pub(crate) const NO_COLUMN: usize = usize::MAX;
+
+pub(crate) struct NodePlan {
+    pub shown: String,
+    pub labels: LabelSet,
+    pub label_from: Option<usize>,
+    pub properties: Vec<PropertyPlan>,
+    /// The space its key is unique in, and the places of the key's properties.
+    pub key: Option<(KeySpace, Vec<usize>)>,
+    pub optional: bool,
+}
+
+pub(crate) struct EdgePlan {
+    pub shown: String,
+    pub label: LabelSet,
+    pub directed: bool,
+    pub from: ReferencePlan,
+    pub to: ReferencePlan,
+    pub properties: Vec<PropertyPlan>,
+    /// Places of the declared key's properties.
+    pub key: Option<(usize, Vec<usize>)>,
+    pub keep_same: bool,
+    pub optional: bool,
+}
+
+/// Nodes with a label, identified by properties.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) struct KeySpace {
+    pub label: Arc<str>,
+    pub properties: Vec<Arc<str>>,
+}
+
+pub(crate) struct ReferencePlan {
+    /// Tried in order.
+    pub spaces: Vec<KeySpace>,
+    /// Columns of the key, in the order of the spaces' properties (by name).
+    pub columns: Vec<(usize, ValueType)>,
+}
+
+fn mapping_error(message: String) -> LoadError {
+    LoadError::Mapping(MappingError::new(message))
+}
+
+pub(crate) fn plan(mapping: &Mapping, sources: &BTreeMap<String, Arc<Source>>, snapshot: &Snapshot) -> Result<Vec<TablePlan>, LoadError> {
+    let mut plans = vec![];
+    for table in &mapping.tables {
+        let source = sources.get(&table.file).ok_or_else(|| LoadError::Table {
+            table: table.file.clone(),
+            message: "the file was not given".into(),
+        })?;
+        let format = table.format()?;
+        let delimiter = match (table.delimiter, format) {
+            (Some(c), _) if c.is_ascii() => c as u8,
+            (Some(c), _) => return Err(mapping_error(format!("table {}: the delimiter {c:?} is not an ASCII character", table.file))),
+            (None, TableFormat::Tsv) => b'\t',
+            _ => b',',
+        };
+        let (mut columns, body) = match format {
+            TableFormat::Jsonl => (vec![], 0),
+            _ => header(&table.file, source.bytes(), delimiter)?,
+        };
+        let mut at = |column: &str| -> Result<usize, LoadError> {
+            if let Some(place) = columns.iter().position(|c| c == column) {
+                return Ok(place);
+            }
+            if format == TableFormat::Jsonl {
+                columns.push(column.to_string());
+                return Ok(columns.len() - 1);
+            }
+            let near = nearest(column, columns.iter().map(String::as_str));
+            let hint = match near {
+                Some(near) => format!("; did you mean {near}?"),
+                None => format!("; it has {}", columns.join(", ")),
+            };
+            Err(LoadError::Table { table: table.file.clone(), message: format!("there is no column {column}{hint}") })
+        };
+        let mut nodes = vec![];
+        for rule in &table.nodes {
+            nodes.push(node_plan(&table.file, rule, snapshot, &mut at)?);
+        }
+        let mut edges = vec![];
+        for rule in &table.edges {
+            edges.push(edge_plan(&table.file, rule, mapping, snapshot, &mut at)?);
+        }
+        plans.push(TablePlan {
+            name: table.file.clone(),
+            source: source.clone(),
+            format,
+            delimiter,
+            null: table.null.clone().unwrap_or_else(|| mapping.null.clone()),
+            columns,
+            body,
+            nodes,
+            edges,
+        });
+    }
+    Ok(plans)
+}
+
+fn header(table: &str, bytes: &[u8], delimiter: u8) -> Result<(Vec<String>, usize), LoadError> {
+    let failed = |message: &str| LoadError::Table { table: table.into(), message: message.into() };
+    let start = if bytes.starts_with(b"\xEF\xBB\xBF") { 3 } else { 0 };
+    let mut reader =
+        csv::ReaderBuilder::new().has_headers(false).flexible(true).delimiter(delimiter).from_reader(&bytes[start..]);
+    let mut record = csv::StringRecord::new();
+    let found = reader.read_record(&mut record).map_err(|e| failed(&format!("the header cannot be read: {e}")))?;
+    if !found {
+        return Err(failed("the file is empty; it needs a header line"));
+    }
+    let columns: Vec<String> = record.iter().map(|c| c.trim().to_string()).collect();
+    for (i, column) in columns.iter().enumerate() {
+        if columns[..i].contains(column) {
+            return Err(failed(&format!("the header has the column {column} twice")));
+        }
+    }
+    Ok((columns, start + reader.position().byte() as usize))
+}
+
+/// Types of the properties of everything that has these labels.
+fn declared_nodes(snapshot: &Snapshot, labels: &LabelSet) -> Option<Vec<PropertyType>> {
+    let graph_type = snapshot.graph_type.as_ref()?;
+    let mut found: Vec<PropertyType> = vec![];
+    for t in graph_type.nodes.iter().filter(|t| labels.iter().all(|l| t.labels.contains(l))) {
+        for property in &t.properties {
+            if !found.iter().any(|p| p.name == property.name) {
+                found.push(property.clone());
+            }
+        }
+    }
+    Some(found)
+}
+
+fn properties_plan(
+    table: &str,
+    shown: &str,
+    given: &BTreeMap<String, String>,
+    types: &BTreeMap<String, String>,
+    declared: Option<Vec<PropertyType>>,
+    at: &mut dyn FnMut(&str) -> Result<usize, LoadError>,
+) -> Result<Vec<PropertyPlan>, LoadError> {
+    for name in types.keys() {
+        if !given.contains_key(name) {
+            return Err(mapping_error(format!("table {table}, {shown}: types names {name}, which is not among its properties")));
+        }
+    }
+    let mut plans = vec![];
+    for (name, column) in given {
+        let own = types
+            .get(name)
+            .map(|text| parse_value_type(text).map_err(|e| mapping_error(format!("table {table}, {shown}, {name}: {e}"))))
+            .transpose()?;
+        let known = declared.as_ref().map(|d| d.iter().find(|p| *p.name == **name));
+        let (value_type, not_null, default) = match (known, own) {
+            (Some(None), _) => {
+                let names: Vec<&str> = declared.iter().flatten().map(|p| &*p.name).collect();
+                let hint = match nearest(name, names.iter().copied()) {
+                    Some(near) => format!("did you mean {near}?"),
+                    None => format!("it has {}", names.join(", ")),
+                };
+                return Err(mapping_error(format!("table {table}, {shown}: the graph type has no property {name}; {hint}")));
+            }
+            (Some(Some(p)), _) => (p.value_type.clone(), p.not_null, p.default.clone()),
+            (None, Some(own)) => (own, false, None),
+            (None, None) => (ValueType::TEXT, false, None),
+        };
+        plans.push(PropertyPlan { name: name.as_str().into(), column: at(column)?, value_type, not_null, default });
+    }
+    for missing in declared.iter().flatten().filter(|p| !given.contains_key(&*p.name)) {
+        if missing.default.is_some() {
+            plans.push(PropertyPlan {
+                name: missing.name.clone(),
+                column: NO_COLUMN,
+                value_type: missing.value_type.clone(),
+                not_null: missing.not_null,
+                default: missing.default.clone(),
+            });
+        } else if missing.not_null {
+            return Err(mapping_error(format!(
+                "table {table}, {shown}: the property {} must not be null, but the rule gives no column for it",
+                missing.name
+            )));
+        }
+    }
+    Ok(plans)
+}
+
+fn node_plan(table: &str, rule: &NodeRule, snapshot: &Snapshot, at: &mut dyn FnMut(&str) -> Result<usize, LoadError>) -> Result<NodePlan, LoadError> {
+    let labels = label_set(rule.labels.iter().map(String::as_str));
+    let shown = format!("(:{})", rule.labels.join("&"));
+    if labels.is_empty() {
+        return Err(mapping_error(format!("table {table}: a node rule needs at least one label")));
+    }
+    let declared = declared_nodes(snapshot, &labels);
+    if let (Some(graph_type), Some([])) = (&snapshot.graph_type, declared.as_deref())
+        && !graph_type.nodes.iter().any(|t| labels.iter().all(|l| t.labels.contains(l)))
+    {
+        let known = graph_type.nodes.iter().flat_map(|t| t.labels.iter().map(|l| &**l));
+        let hint = nearest(&rule.labels[0], known).map(|n| format!("; did you mean {n}?")).unwrap_or_default();
+        return Err(mapping_error(format!("table {table}: the graph type has no node type {shown}{hint}")));
+    }
+    let properties = properties_plan(table, &shown, &rule.properties, &rule.types, declared, at)?;
+    let declared_key = snapshot.keys.iter().find(|k| k.element == Element::Node && labels.contains(&k.label));
+    let space = match (declared_key, rule.key.is_empty()) {
+        (Some(key), _) => Some(KeySpace { label: key.label.clone(), properties: key.properties.clone() }),
+        (None, false) => Some(KeySpace {
+            label: rule.labels[0].as_str().into(),
+            properties: rule.key.iter().map(|k| k.as_str().into()).collect(),
+        }),
+        (None, true) => None,
+    };
+    let key = match space {
+        None => None,
+        Some(mut space) => {
+            // By name, as references have them.
+            space.properties.sort();
+            let places = space.properties.iter().map(|p| {
+                properties.iter().position(|have| have.name == *p).ok_or_else(|| {
+                    mapping_error(format!("table {table}, {shown}: its key needs the property {p}, which the rule does not give"))
+                })
+            });
+            let places: Vec<usize> = places.collect::<Result<_, _>>()?;
+            Some((space, places))
+        }
+    };
+    let label_from = rule.label_from.as_deref().map(at).transpose()?;
+    Ok(NodePlan { shown, labels, label_from, properties, key, optional: rule.optional })
+}
+
+fn edge_plan(table: &str, rule: &EdgeRule, mapping: &Mapping, snapshot: &Snapshot, at: &mut dyn FnMut(&str) -> Result<usize, LoadError>) -> Result<EdgePlan, LoadError> {
+    let label = label_set([rule.label.as_str()]);
+    let shown = if rule.undirected { format!("~[:{}]~", rule.label) } else { format!("-[:{}]->", rule.label) };
+    let declared: Option<Vec<PropertyType>> = match snapshot.graph_type.as_deref() {
+        None => None,
+        Some(graph_type) => Some(declared_edges(table, rule, graph_type, &label)?),
+    };
+    let properties = properties_plan(table, &shown, &rule.properties, &rule.types, declared, at)?;
+    let key = snapshot
+        .keys
+        .iter()
+        .position(|k| k.element == Element::Edge && label.contains(&k.label))
+        .map(|key| {
+            let places = snapshot.keys[key].properties.iter().map(|p| {
+                properties.iter().position(|have| have.name == *p).ok_or_else(|| {
+                    mapping_error(format!("table {table}, {shown}: its key needs the property {p}, which the rule does not give"))
+                })
+            });
+            Ok::<_, LoadError>((key, places.collect::<Result<Vec<usize>, _>>()?))
+        })
+        .transpose()?;
+    Ok(EdgePlan {
+        from: reference_plan(table, &shown, &rule.from, mapping, snapshot, at)?,
+        to: reference_plan(table, &shown, &rule.to, mapping, snapshot, at)?,
+        shown,
+        label,
+        directed: !rule.undirected,
+        properties,
+        key,
+        keep_same: rule.same == Same::Keep,
+        optional: rule.optional,
+    })
+}
+
+fn declared_edges(table: &str, rule: &EdgeRule, graph_type: &GraphType, label: &LabelSet) -> Result<Vec<PropertyType>, LoadError> {
+    let matching: Vec<_> = graph_type.edges.iter().filter(|t| t.labels == *label).collect();
+    if matching.is_empty() {
+        let near = nearest(&rule.label, graph_type.edges.iter().flat_map(|t| t.labels.iter().map(|l| &**l)));
+        let hint = near.map(|n| format!("; did you mean {n}?")).unwrap_or_default();
+        return Err(mapping_error(format!("table {table}: the graph type has no edge type :{}{hint}", rule.label)));
+    }
+    if matching.iter().all(|t| t.directed == rule.undirected) {
+        let kind = if rule.undirected { "directed" } else { "undirected" };
+        return Err(mapping_error(format!("table {table}: edges :{} are {kind} in the graph type", rule.label)));
+    }
+    let mut found: Vec<PropertyType> = vec![];
+    for property in matching.iter().flat_map(|t| &t.properties) {
+        if !found.iter().any(|p| p.name == property.name) {
+            found.push(property.clone());
+        }
+    }
+    Ok(found)
+}
+
+fn reference_plan(table: &str, shown: &str, reference: &Reference, mapping: &Mapping, snapshot: &Snapshot, at: &mut dyn FnMut(&str) -> Result<usize, LoadError>) -> Result<ReferencePlan, LoadError> {
+    let properties: Vec<Arc<str>> = reference.key.keys().map(|k| k.as_str().into()).collect();
+    if properties.is_empty() || reference.labels.is_empty() {
+        return Err(mapping_error(format!("table {table}, {shown}: a reference needs labels and a key")));
+    }
+    let mut spaces = vec![];
+    let mut types: Vec<Option<ValueType>> = vec![None; properties.len()];
+    for label in &reference.labels {
+        let label: Arc<str> = label.as_str().into();
+        let key = snapshot.keys.iter().find(|k| k.element == Element::Node && k.label == label);
+        if let Some(key) = key {
+            let mut declared = key.properties.clone();
+            declared.sort();
+            if declared != properties {
+                return Err(mapping_error(format!(
+                    "table {table}, {shown}: the key of {label} is ({}), not ({})",
+                    key.properties.join(", "),
+                    properties.join(", ")
+                )));
+            }
+        }
+        let set = label_set([&*label]);
+        for (place, property) in properties.iter().enumerate() {
+            let declared = declared_nodes(snapshot, &set).and_then(|d| d.into_iter().find(|p| p.name == *property));
+            let found = match declared {
+                Some(p) => Some(p.value_type),
+                None => mapping
+                    .tables
+                    .iter()
+                    .flat_map(|t| &t.nodes)
+                    .filter(|n| n.labels.iter().any(|l| **l == *label))
+                    .find_map(|n| n.types.get(&**property))
+                    .and_then(|text| parse_value_type(text).ok())
+                    .or_else(|| existing_type(snapshot, &label, property)),
+            };
+            if types[place].is_none() {
+                types[place] = found;
+            }
+        }
+        spaces.push(KeySpace { label, properties: properties.clone() });
+    }
+    let mut columns = vec![];
+    for ((_, column), value_type) in reference.key.iter().zip(types) {
+        columns.push((at(column)?, value_type.unwrap_or(ValueType::TEXT)));
+    }
+    Ok(ReferencePlan { spaces, columns })
+}
+
+/// The type of a property that nodes of an open graph have already.
+fn existing_type(snapshot: &Snapshot, label: &Arc<str>, property: &str) -> Option<ValueType> {
+    let table = snapshot.base.nodes.iter().find(|t| t.labels.contains(label) && t.column(property).is_some())?;
+    let column = table.column(property)?;
+    (0..column.len().min(100)).map(|row| column.value(row)).find(|v| !v.is_null()).map(|v| ValueType::of(&v))
+}

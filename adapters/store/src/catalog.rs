@@ -1,0 +1,347 @@
+//! The catalog: graphs and graph types by name, opened and recovered at the start.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::time::Duration;
+
+use graphodrome_graph::{Base, Change, GraphType, Snapshot};
+use parking_lot::RwLock;
+use sea_orm::sqlx::{self, Connection, PgConnection, Row};
+use sea_orm::{
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectOptions, Database, DatabaseConnection, EntityTrait,
+    PaginatorTrait, QueryFilter, QueryOrder,
+};
+use sea_orm_migration::MigratorTrait;
+
+use crate::entities::{commit, graph, graph_type, manifest, segment};
+use crate::graph_handle::{GraphHandle, clean};
+use crate::migration::Migrator;
+use crate::segments::{Layout, decode};
+use crate::{StoreError, jobs};
+
+/// Any number will do, as long as every service on a database asks for the same.
+const SERVICE_LOCK: i64 = 0x6772_6170_686f_6472;
+
+pub struct Catalog {
+    pub(crate) database: DatabaseConnection,
+    graphs: RwLock<BTreeMap<String, Arc<GraphHandle>>>,
+    /// Held for as long as the service lives: one writer a database.
+    _lock: tokio::sync::Mutex<PgConnection>,
+    /// Catalog changes come one after the other.
+    changing: tokio::sync::Mutex<()>,
+}
+
+#[derive(Clone, Debug, PartialEq, serde::Serialize, serde::Deserialize)]
+pub struct GraphInfo {
+    pub name: String,
+    /// Name of its type, or `null` where the type is the graph's own.
+    pub graph_type: Option<String>,
+    pub closed: bool,
+    pub version: u64,
+    pub nodes: u64,
+    pub edges: u64,
+}
+
+#[derive(Clone, Debug, PartialEq, serde::Serialize, serde::Deserialize)]
+pub struct GraphTypeInfo {
+    pub name: String,
+    pub text: String,
+}
+
+/// What to do where the name is taken.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum OpenMode {
+    Fail,
+    KeepExisting,
+    Replace,
+}
+
+impl Catalog {
+    /// Connects, migrates, takes the service's lock, and recovers every graph.
+    pub async fn open(url: &str) -> Result<Catalog, StoreError> {
+        let mut options = ConnectOptions::new(url);
+        options.max_connections(16).connect_timeout(Duration::from_secs(20)).sqlx_logging(false);
+        let database = Database::connect(options).await?;
+        let lock = take_lock(url).await?;
+        Migrator::up(&database, None).await?;
+        let catalog = Catalog {
+            database,
+            graphs: RwLock::default(),
+            _lock: tokio::sync::Mutex::new(lock),
+            changing: tokio::sync::Mutex::new(()),
+        };
+        catalog.recover().await?;
+        jobs::fail_unfinished(&catalog.database).await?;
+        Ok(catalog)
+    }
+
+    async fn recover(&self) -> Result<(), StoreError> {
+        for row in graph::Entity::find().order_by_asc(graph::Column::Id).all(&self.database).await? {
+            let started = std::time::Instant::now();
+            let handle = self.open_graph(&row).await?;
+            let snapshot = handle.snapshot();
+            tracing::info!(
+                graph = row.name,
+                nodes = snapshot.node_count(),
+                edges = snapshot.edge_count(),
+                version = snapshot.version,
+                elapsed_ms = started.elapsed().as_millis() as u64,
+                "graph opened"
+            );
+            self.graphs.write().insert(row.name.clone(), Arc::new(handle));
+        }
+        Ok(())
+    }
+
+    /// The newest manifest's segments, then the commits after it.
+    async fn open_graph(&self, row: &graph::Model) -> Result<GraphHandle, StoreError> {
+        let graph_type = self.type_of(row).await?;
+        let keys = graph_type.as_ref().map(|t| t.keys()).unwrap_or_default();
+        let newest = manifest::Entity::find()
+            .filter(manifest::Column::GraphId.eq(row.id))
+            .order_by_desc(manifest::Column::Version)
+            .one(&self.database)
+            .await?;
+        let mut snapshot = match newest {
+            None => Snapshot::empty(graph_type)?,
+            Some(manifest) => {
+                let layout: Layout =
+                    serde_json::from_value(manifest.layout.clone()).map_err(|e| StoreError::Damaged(e.to_string()))?;
+                let ids = layout.segment_ids();
+                clean(self.database.get_postgres_connection_pool(), row.id, manifest.version, &ids).await?;
+                let data = self.read_segments(&ids).await?;
+                let snapshot = tokio::task::spawn_blocking(move || {
+                    let parts = decode(&layout, &data)?;
+                    drop(data);
+                    let base = Base::build(parts, &keys)?;
+                    Ok::<_, StoreError>(Snapshot::new(Arc::new(base), graph_type, keys, manifest.version as u64))
+                })
+                .await
+                .map_err(|e| StoreError::Server(e.to_string()))??;
+                let mut snapshot = snapshot;
+                snapshot.reserve_ids(manifest.next_node_id as u64, manifest.next_edge_id as u64);
+                snapshot
+            }
+        };
+        let log = commit::Entity::find()
+            .filter(commit::Column::GraphId.eq(row.id))
+            .filter(commit::Column::Version.gt(snapshot.version as i64))
+            .order_by_asc(commit::Column::Version)
+            .all(&self.database)
+            .await?;
+        for entry in log {
+            let wanted = snapshot.version as i64 + 1;
+            if entry.version != wanted {
+                return Err(StoreError::Damaged(format!("commit {wanted} of graph {} is missing", row.name)));
+            }
+            if crc32fast::hash(&entry.changes) as i64 != entry.checksum {
+                return Err(StoreError::Damaged(format!("commit {wanted} of graph {} has a wrong checksum", row.name)));
+            }
+            let changes: Vec<Change> =
+                postcard::from_bytes(&entry.changes).map_err(|e| StoreError::Damaged(e.to_string()))?;
+            snapshot = snapshot.replay(&changes)?;
+        }
+        Ok(GraphHandle::new(row.id, row.name.clone(), snapshot, self.database.clone()))
+    }
+
+    async fn read_segments(&self, ids: &[i64]) -> Result<Vec<(Vec<u8>, i64)>, StoreError> {
+        let mut tasks = vec![];
+        for chunk in ids.chunks(8.max(ids.len().div_ceil(4))) {
+            let (database, chunk) = (self.database.clone(), chunk.to_vec());
+            tasks.push(tokio::spawn(async move {
+                let mut found = vec![];
+                for id in chunk {
+                    let row = segment::Entity::find_by_id(id)
+                        .one(&database)
+                        .await?
+                        .ok_or_else(|| StoreError::Damaged(format!("segment {id} is missing")))?;
+                    found.push((row.data, row.checksum));
+                }
+                Ok::<_, StoreError>(found)
+            }));
+        }
+        let mut all = vec![];
+        for task in tasks {
+            all.extend(task.await.map_err(|e| StoreError::Server(e.to_string()))??);
+        }
+        Ok(all)
+    }
+
+    async fn type_of(&self, row: &graph::Model) -> Result<Option<Arc<GraphType>>, StoreError> {
+        let Some(id) = row.graph_type_id else { return Ok(None) };
+        let found = graph_type::Entity::find_by_id(id)
+            .one(&self.database)
+            .await?
+            .ok_or_else(|| StoreError::Damaged(format!("the type of graph {} is missing", row.name)))?;
+        let parsed = serde_json::from_value(found.definition).map_err(|e| StoreError::Damaged(e.to_string()))?;
+        Ok(Some(Arc::new(parsed)))
+    }
+
+    pub fn graph(&self, name: &str) -> Option<Arc<GraphHandle>> {
+        self.graphs.read().get(name).cloned()
+    }
+
+    pub fn graph_names(&self) -> Vec<String> {
+        self.graphs.read().keys().cloned().collect()
+    }
+
+    pub async fn graph_infos(&self) -> Result<Vec<GraphInfo>, StoreError> {
+        let types: BTreeMap<i64, Option<String>> =
+            graph_type::Entity::find().all(&self.database).await?.into_iter().map(|t| (t.id, t.name)).collect();
+        let rows = graph::Entity::find().order_by_asc(graph::Column::Name).all(&self.database).await?;
+        Ok(rows
+            .into_iter()
+            .filter_map(|row| {
+                let snapshot = self.graph(&row.name)?.snapshot();
+                Some(GraphInfo {
+                    graph_type: row.graph_type_id.and_then(|id| types.get(&id).cloned().flatten()),
+                    closed: row.graph_type_id.is_some(),
+                    version: snapshot.version,
+                    nodes: snapshot.node_count(),
+                    edges: snapshot.edge_count(),
+                    name: row.name,
+                })
+            })
+            .collect())
+    }
+
+    pub async fn graph_types(&self) -> Result<Vec<GraphTypeInfo>, StoreError> {
+        let rows = graph_type::Entity::find()
+            .filter(graph_type::Column::Name.is_not_null())
+            .order_by_asc(graph_type::Column::Name)
+            .all(&self.database)
+            .await?;
+        rows.into_iter()
+            .map(|row| {
+                let parsed: GraphType =
+                    serde_json::from_value(row.definition).map_err(|e| StoreError::Damaged(e.to_string()))?;
+                Ok(GraphTypeInfo { name: row.name.unwrap_or_default(), text: parsed.to_string() })
+            })
+            .collect()
+    }
+
+    async fn find_type(&self, name: &str) -> Result<Option<graph_type::Model>, StoreError> {
+        Ok(graph_type::Entity::find().filter(graph_type::Column::Name.eq(name)).one(&self.database).await?)
+    }
+
+    /// Creates a graph type; false where it was there and stays.
+    pub async fn create_graph_type(&self, definition: &GraphType, mode: OpenMode) -> Result<bool, StoreError> {
+        let _changing = self.changing.lock().await;
+        let name = definition.name.to_string();
+        let json = serde_json::to_value(definition).map_err(|e| StoreError::Damaged(e.to_string()))?;
+        if let Some(found) = self.find_type(&name).await? {
+            match mode {
+                OpenMode::Fail => return Err(StoreError::Exists { what: "graph type", name }),
+                OpenMode::KeepExisting => return Ok(false),
+                OpenMode::Replace => {
+                    self.refuse_in_use(&found, &name).await?;
+                    let mut changed: graph_type::ActiveModel = found.into();
+                    changed.definition = Set(json);
+                    changed.update(&self.database).await?;
+                    return Ok(true);
+                }
+            }
+        }
+        let row = graph_type::ActiveModel { name: Set(Some(name)), definition: Set(json), ..Default::default() };
+        row.insert(&self.database).await?;
+        Ok(true)
+    }
+
+    async fn refuse_in_use(&self, found: &graph_type::Model, name: &str) -> Result<(), StoreError> {
+        let user = graph::Entity::find().filter(graph::Column::GraphTypeId.eq(found.id)).one(&self.database).await?;
+        match user {
+            Some(graph) => Err(StoreError::InUse { name: name.into(), graph: graph.name }),
+            None => Ok(()),
+        }
+    }
+
+    pub async fn drop_graph_type(&self, name: &str, if_exists: bool) -> Result<bool, StoreError> {
+        let _changing = self.changing.lock().await;
+        let Some(found) = self.find_type(name).await? else {
+            return if if_exists { Ok(false) } else { Err(StoreError::NoGraphType(name.into())) };
+        };
+        self.refuse_in_use(&found, name).await?;
+        graph_type::Entity::delete_by_id(found.id).exec(&self.database).await?;
+        Ok(true)
+    }
+
+    /// Creates an empty graph, open or of a named type or of one of its own.
+    pub async fn create_graph(&self, name: &str, type_name: Option<&str>, own: Option<&GraphType>, mode: OpenMode) -> Result<bool, StoreError> {
+        let _changing = self.changing.lock().await;
+        if self.graph(name).is_some() {
+            match mode {
+                OpenMode::Fail => return Err(StoreError::Exists { what: "graph", name: name.into() }),
+                OpenMode::KeepExisting => return Ok(false),
+                OpenMode::Replace => {}
+            }
+        }
+        let graph_type_id = match (type_name, own) {
+            (Some(type_name), _) => {
+                let found = self.find_type(type_name).await?;
+                Some(found.ok_or_else(|| StoreError::NoGraphType(type_name.into()))?.id)
+            }
+            (None, Some(own)) => {
+                let json = serde_json::to_value(own).map_err(|e| StoreError::Damaged(e.to_string()))?;
+                let row = graph_type::ActiveModel { name: Set(None), definition: Set(json), ..Default::default() };
+                Some(row.insert(&self.database).await?.id)
+            }
+            (None, None) => None,
+        };
+        if self.graph(name).is_some() {
+            self.remove_graph(name).await?;
+        }
+        let row = graph::ActiveModel {
+            name: Set(name.into()),
+            graph_type_id: Set(graph_type_id),
+            created: Set(chrono::Utc::now().fixed_offset()),
+            ..Default::default()
+        };
+        let row = row.insert(&self.database).await?;
+        let handle = self.open_graph(&row).await?;
+        self.graphs.write().insert(name.into(), Arc::new(handle));
+        Ok(true)
+    }
+
+    pub async fn drop_graph(&self, name: &str, if_exists: bool) -> Result<bool, StoreError> {
+        let _changing = self.changing.lock().await;
+        if self.graph(name).is_none() {
+            return if if_exists { Ok(false) } else { Err(StoreError::NoGraph(name.into())) };
+        }
+        self.remove_graph(name).await?;
+        Ok(true)
+    }
+
+    async fn remove_graph(&self, name: &str) -> Result<(), StoreError> {
+        let Some(handle) = self.graph(name) else { return Ok(()) };
+        let _turn = handle.turn().await;
+        let pool = self.database.get_postgres_connection_pool();
+        let mut transaction = pool.begin().await?;
+        sqlx::query("DELETE FROM graphs WHERE id = $1").bind(handle.id).execute(&mut *transaction).await?;
+        sqlx::query("DELETE FROM segments WHERE graph_id = $1").bind(handle.id).execute(&mut *transaction).await?;
+        sqlx::query("DELETE FROM graph_types t WHERE name IS NULL AND NOT EXISTS (SELECT FROM graphs WHERE graph_type_id = t.id)")
+            .execute(&mut *transaction)
+            .await?;
+        transaction.commit().await?;
+        self.graphs.write().remove(name);
+        Ok(())
+    }
+
+    /// Whether PostgreSQL answers.
+    pub async fn ping(&self) -> Result<(), StoreError> {
+        graph::Entity::find().count(&self.database).await?;
+        Ok(())
+    }
+}
+
+async fn take_lock(url: &str) -> Result<PgConnection, StoreError> {
+    let mut connection = PgConnection::connect(url).await?;
+    // A service that was just killed keeps the lock until PostgreSQL sees its connection closed.
+    for _ in 0..50 {
+        let row = sqlx::query("SELECT pg_try_advisory_lock($1)").bind(SERVICE_LOCK).fetch_one(&mut connection).await?;
+        if row.try_get::<bool, _>(0)? {
+            return Ok(connection);
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    Err(StoreError::Server("another Graphodrome service is using this database".into()))
+}

@@ -1,0 +1,20 @@
+//! The commit log: one row a commit.
+
+use sea_orm::entity::prelude::*;
+
+#[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+#[sea_orm(table_name = "commits")]
+pub struct Model {
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub graph_id: i64,
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub version: i64,
+    pub changes: Vec<u8>,
+    pub checksum: i64,
+    pub created: DateTimeWithTimeZone,
+}
+
+#[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+pub enum Relation {}
+
+impl ActiveModelBehavior for ActiveModel {}

@@ -1,0 +1,24 @@
+//! Which segments make a version.
+
+use sea_orm::entity::prelude::*;
+
+#[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+#[sea_orm(table_name = "manifests")]
+pub struct Model {
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub graph_id: i64,
+    /// The version that the segments hold.
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub version: i64,
+    /// Ids of new elements begin here.
+    pub next_node_id: i64,
+    pub next_edge_id: i64,
+    /// Tables and their segments, as JSON.
+    pub layout: Json,
+    pub created: DateTimeWithTimeZone,
+}
+
+#[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+pub enum Relation {}
+
+impl ActiveModelBehavior for ActiveModel {}

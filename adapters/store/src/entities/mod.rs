@@ -1,0 +1,9 @@
+//! SeaORM entities, one a table.
+
+pub mod commit;
+pub mod graph;
+pub mod graph_type;
+pub mod job;
+pub mod manifest;
+pub mod reject;
+pub mod segment;

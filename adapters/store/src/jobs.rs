@@ -1,0 +1,156 @@
+//! Jobs and rejects as records: what a load did stays readable after the service is gone.
+
+use sea_orm::{
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, DatabaseConnection, EntityTrait, PaginatorTrait, QueryFilter,
+    QueryOrder, QuerySelect,
+};
+use serde::{Deserialize, Serialize};
+
+use crate::entities::{job, reject};
+use crate::{Catalog, StoreError};
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum JobState {
+    Running,
+    Done,
+    Failed,
+    Cancelled,
+}
+
+impl JobState {
+    pub fn name(self) -> &'static str {
+        match self {
+            JobState::Running => "running",
+            JobState::Done => "done",
+            JobState::Failed => "failed",
+            JobState::Cancelled => "cancelled",
+        }
+    }
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct JobRecord {
+    pub id: i64,
+    pub kind: String,
+    pub graph: String,
+    pub state: String,
+    pub title: String,
+    pub detail: serde_json::Value,
+    pub started: String,
+    pub finished: Option<String>,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct RejectRecord {
+    pub table: String,
+    pub line: u64,
+    pub column: Option<String>,
+    pub value: Option<String>,
+    pub reason: String,
+    /// The row as it stood in the file.
+    pub record: String,
+}
+
+/// Rejects are written in groups of this many.
+const REJECT_ROWS: usize = 2_000;
+
+impl From<job::Model> for JobRecord {
+    fn from(row: job::Model) -> Self {
+        JobRecord {
+            id: row.id,
+            kind: row.kind,
+            graph: row.graph,
+            state: row.state,
+            title: row.title,
+            detail: row.detail,
+            started: row.started.to_rfc3339(),
+            finished: row.finished.map(|t| t.to_rfc3339()),
+        }
+    }
+}
+
+/// A job that was running when the service died did not finish, and published nothing.
+pub(crate) async fn fail_unfinished(database: &DatabaseConnection) -> Result<(), StoreError> {
+    let unfinished = job::Entity::find().filter(job::Column::State.eq(JobState::Running.name())).all(database).await?;
+    for row in unfinished {
+        let mut row: job::ActiveModel = row.into();
+        row.state = Set(JobState::Failed.name().into());
+        row.detail = Set(serde_json::json!({ "error": "the service stopped while the job was running; nothing of it was published" }));
+        row.finished = Set(Some(chrono::Utc::now().fixed_offset()));
+        row.update(database).await?;
+    }
+    Ok(())
+}
+
+impl Catalog {
+    pub async fn create_job(&self, kind: &str, graph: &str, title: &str) -> Result<JobRecord, StoreError> {
+        let row = job::ActiveModel {
+            kind: Set(kind.into()),
+            graph: Set(graph.into()),
+            state: Set(JobState::Running.name().into()),
+            title: Set(title.into()),
+            detail: Set(serde_json::json!({})),
+            started: Set(chrono::Utc::now().fixed_offset()),
+            finished: Set(None),
+            ..Default::default()
+        };
+        Ok(row.insert(&self.database).await?.into())
+    }
+
+    pub async fn finish_job(&self, id: i64, state: JobState, detail: serde_json::Value) -> Result<(), StoreError> {
+        let row = job::ActiveModel {
+            id: Set(id),
+            state: Set(state.name().into()),
+            detail: Set(detail),
+            finished: Set(Some(chrono::Utc::now().fixed_offset())),
+            ..Default::default()
+        };
+        row.update(&self.database).await?;
+        Ok(())
+    }
+
+    pub async fn jobs(&self, limit: u64) -> Result<Vec<JobRecord>, StoreError> {
+        let rows = job::Entity::find().order_by_desc(job::Column::Id).limit(limit).all(&self.database).await?;
+        Ok(rows.into_iter().map(JobRecord::from).collect())
+    }
+
+    pub async fn job(&self, id: i64) -> Result<Option<JobRecord>, StoreError> {
+        Ok(job::Entity::find_by_id(id).one(&self.database).await?.map(JobRecord::from))
+    }
+
+    pub async fn add_rejects(&self, job_id: i64, rejects: &[RejectRecord]) -> Result<(), StoreError> {
+        for group in rejects.chunks(REJECT_ROWS) {
+            let rows = group.iter().map(|r| reject::ActiveModel {
+                job_id: Set(job_id),
+                source_table: Set(r.table.clone()),
+                line: Set(r.line as i64),
+                column_name: Set(r.column.clone()),
+                value: Set(r.value.clone()),
+                reason: Set(r.reason.clone()),
+                record: Set(r.record.clone()),
+                ..Default::default()
+            });
+            reject::Entity::insert_many(rows).exec_without_returning(&self.database).await?;
+        }
+        Ok(())
+    }
+
+    pub async fn rejects(&self, job_id: i64, offset: u64, limit: u64) -> Result<(u64, Vec<RejectRecord>), StoreError> {
+        let of_job = reject::Entity::find().filter(reject::Column::JobId.eq(job_id));
+        let total = of_job.clone().count(&self.database).await?;
+        let rows = of_job.order_by_asc(reject::Column::Id).offset(offset).limit(limit).all(&self.database).await?;
+        let rejects = rows
+            .into_iter()
+            .map(|r| RejectRecord {
+                table: r.source_table,
+                line: r.line as u64,
+                column: r.column_name,
+                value: r.value,
+                reason: r.reason,
+                record: r.record,
+            })
+            .collect();
+        Ok((total, rejects))
+    }
+}

@@ -1,1 +1,105 @@
-//! placeholder
+//! The long-running service: Axum routes, limits, jobs, and the console's files.
+//!
+//! Invariant: it listens on loopback only, refuses foreign hosts and origins, and answers every error
+//! with a problem document (RFC 9457).
+
+mod extract;
+mod guard;
+mod problem;
+mod routes;
+mod run;
+mod state;
+mod values;
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
+
+use anyhow::{Context, bail};
+use graphodrome_store::{Catalog, PrivateServer};
+use tokio::net::TcpListener;
+
+pub use routes::{openapi, route_list};
+pub use state::{App, ServiceLimits};
+
+/// Where and how the service runs.
+#[derive(Clone, Debug)]
+pub struct Config {
+    pub listen: SocketAddr,
+    /// Folder of the private PostgreSQL, when no database is named.
+    pub data: PathBuf,
+    pub database_url: Option<String>,
+    pub limits: ServiceLimits,
+}
+
+pub const DEFAULT_PORT: u16 = 8620;
+
+/// A service that listens; [`Self::run`] serves until `stop` is done.
+pub struct Service {
+    app: Arc<App>,
+    listener: TcpListener,
+    server: Option<PrivateServer>,
+}
+
+impl Service {
+    /// Starts PostgreSQL if it is ours, recovers every graph, and begins to listen.
+    pub async fn start(config: Config) -> anyhow::Result<Service> {
+        if !config.listen.ip().is_loopback() {
+            bail!(
+                "{} is not a loopback address: the service has no accounts yet, so it listens on 127.0.0.1 or [::1] only",
+                config.listen.ip()
+            );
+        }
+        // The port first: a second service on the same one fails before it touches anything.
+        let listener = TcpListener::bind(config.listen)
+            .await
+            .with_context(|| format!("cannot listen on {}; is another service using the port?", config.listen))?;
+        let (server, url) = match config.database_url {
+            Some(url) => (None, url),
+            None => {
+                let data = config.data.clone();
+                let server = tokio::task::spawn_blocking(move || PrivateServer::start(&data)).await??;
+                let url = server.url();
+                (Some(server), url)
+            }
+        };
+        let catalog = match Catalog::open(&url).await {
+            Ok(catalog) => catalog,
+            Err(error) => return Err(error.into()),
+        };
+        let app = Arc::new(App::new(catalog, config.limits));
+        Ok(Service { app, listener, server })
+    }
+
+    pub fn address(&self) -> anyhow::Result<SocketAddr> {
+        Ok(self.listener.local_addr()?)
+    }
+
+    /// Serves until `stop`, then lets running requests finish for a moment, and stops PostgreSQL.
+    pub async fn run(self, stop: impl Future<Output = ()> + Send + 'static) -> anyhow::Result<()> {
+        let router = routes::router(self.app.clone());
+        let app = self.app.clone();
+        let stopping = async move {
+            stop.await;
+            app.stop();
+        };
+        let (ended, mut end) = tokio::sync::oneshot::channel();
+        let serving = tokio::spawn(async move {
+            let result = axum::serve(self.listener, router).with_graceful_shutdown(stopping).await;
+            let _ = ended.send(());
+            result
+        });
+        let app = self.app.clone();
+        tokio::select! {
+            _ = &mut end => {}
+            () = async { app.stopped().await; tokio::time::sleep(Duration::from_secs(3)).await; } => {}
+        }
+        serving.abort();
+        drop(self.app);
+        if let Some(server) = self.server {
+            tokio::task::spawn_blocking(move || server.stop()).await??;
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,266 @@
+//! The command line's grammar, with an example for each command.
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+#[derive(Parser)]
+#[command(
+    name = "graphodrome",
+    version,
+    about = "Model, load, query and profile property graphs",
+    after_help = "Examples:\n  graphodrome serve\n  graphodrome query -g averley 'MATCH (d:District) RETURN d.name ORDER BY d.name'\n  graphodrome shell -g averley",
+    max_term_width = 100
+)]
+pub struct Arguments {
+    /// Address of the service
+    #[arg(long, global = true, env = "GRAPHODROME_URL", default_value = "http://127.0.0.1:8620")]
+    pub url: String,
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+#[derive(Subcommand)]
+pub enum Command {
+    /// Run the service
+    #[command(after_help = "Examples:\n  graphodrome serve\n  graphodrome serve --data /srv/graphodrome --listen 127.0.0.1:9000\n  graphodrome serve --database-url postgres://me@localhost/graphs")]
+    Serve(ServeOptions),
+    /// Run the service with the demo graph in it
+    #[command(after_help = "Example:\n  graphodrome demo")]
+    Demo(DemoOptions),
+    /// List, show, create and drop graphs
+    #[command(subcommand)]
+    Graph(GraphCommand),
+    /// Load tables into a graph as a mapping says
+    #[command(after_help = "Examples:\n  graphodrome load demo/load.toml\n  graphodrome load -g averley demo/load.toml --detach")]
+    Load(LoadOptions),
+    /// List, show, follow and cancel jobs, read rejects
+    #[command(subcommand)]
+    Job(JobCommand),
+    /// Run a query
+    #[command(after_help = "Examples:\n  graphodrome query -g averley 'MATCH (s:Site) RETURN s LIMIT 5'\n  graphodrome query -g averley -f question.gql -p code=V-0007 --format csv > answer.csv\n  echo 'MATCH (n) RETURN COUNT(*) AS nodes' | graphodrome query -g averley")]
+    Query(QueryOptions),
+    /// Show what a query would do, without running it
+    #[command(after_help = "Example:\n  graphodrome plan -g averley \"MATCH (a:Site {code: 'S-001'})-[:PIPE]->+(b) RETURN DISTINCT b.code\"")]
+    Plan(PlanOptions),
+    /// Run a query and show what every operator did
+    #[command(after_help = "Example:\n  graphodrome profile -g averley \"MATCH (a:Site {code: 'S-001'})-[:PIPE]->+(b) RETURN DISTINCT b.code\"")]
+    Profile(PlanOptions),
+    /// Query interactively
+    #[command(after_help = "Example:\n  graphodrome shell -g averley")]
+    Shell(ShellOptions),
+    /// Make tables of the demo scenario, or a random graph, of any size
+    #[command(after_help = "Examples:\n  graphodrome generate scenario --junctions 100000 --out /tmp/averley\n  graphodrome generate random --nodes 1000000 --edges 10000000 --out /tmp/random")]
+    Generate(GenerateOptions),
+}
+
+#[derive(Args, Clone)]
+pub struct ServeOptions {
+    /// Loopback address to listen on
+    #[arg(long, default_value = "127.0.0.1:8620")]
+    pub listen: SocketAddr,
+    /// Folder of the private PostgreSQL
+    #[arg(long, env = "GRAPHODROME_DATA", default_value = "graphodrome-data")]
+    pub data: PathBuf,
+    /// Use this PostgreSQL database instead of a private one
+    #[arg(long, env = "GRAPHODROME_DATABASE_URL")]
+    pub database_url: Option<String>,
+    /// Seconds a query may run
+    #[arg(long, default_value_t = 60)]
+    pub query_seconds: u64,
+    /// MiB a query may hold
+    #[arg(long, default_value_t = 2048)]
+    pub query_memory_mib: u64,
+    /// Rows a result may have
+    #[arg(long, default_value_t = 5_000_000)]
+    pub max_rows: u64,
+    /// MiB an upload may have
+    #[arg(long, default_value_t = 16_384)]
+    pub max_upload_mib: u64,
+    /// KiB a request other than an upload may have
+    #[arg(long, default_value_t = 8_192)]
+    pub max_body_kib: usize,
+    /// Queries that run at once; more wait
+    #[arg(long, default_value_t = 16)]
+    pub concurrent_queries: usize,
+    /// Log lines as JSON
+    #[arg(long)]
+    pub log_json: bool,
+}
+
+#[derive(Args)]
+pub struct DemoOptions {
+    #[command(flatten)]
+    pub serve: ServeOptions,
+    /// Folder with the demo's model, mapping and tables
+    #[arg(long, default_value = "demo")]
+    pub folder: PathBuf,
+    /// Stop after the graph is loaded, instead of serving until Ctrl+C
+    #[arg(long)]
+    pub once: bool,
+}
+
+#[derive(Subcommand)]
+pub enum GraphCommand {
+    /// List all graphs
+    #[command(after_help = "Example:\n  graphodrome graph list")]
+    List,
+    /// Show a graph: labels with counts, keys, size
+    #[command(after_help = "Example:\n  graphodrome graph show averley")]
+    Show { name: String },
+    /// Create an empty graph, open or of a graph type
+    #[command(after_help = "Examples:\n  graphodrome graph create scratch\n  graphodrome graph create copy --type water_network")]
+    Create {
+        name: String,
+        /// Name of a graph type; without it the graph is open
+        #[arg(long = "type")]
+        graph_type: Option<String>,
+    },
+    /// Drop a graph with everything in it
+    #[command(after_help = "Example:\n  graphodrome graph drop scratch --confirm scratch")]
+    Drop {
+        name: String,
+        /// The name once more
+        #[arg(long)]
+        confirm: String,
+    },
+}
+
+#[derive(Args)]
+pub struct LoadOptions {
+    /// The mapping (TOML); files in it are relative to it
+    pub mapping: PathBuf,
+    /// Graph to load into; the mapping may name it
+    #[arg(short, long)]
+    pub graph: Option<String>,
+    /// Start the job and return at once
+    #[arg(long)]
+    pub detach: bool,
+    /// Print the finished job as JSON
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Subcommand)]
+pub enum JobCommand {
+    /// List the newest jobs
+    #[command(after_help = "Example:\n  graphodrome job list")]
+    List,
+    /// Show a job with its account
+    #[command(after_help = "Example:\n  graphodrome job show 3")]
+    Show {
+        id: i64,
+        #[arg(long)]
+        json: bool,
+    },
+    /// Watch a job until it ends
+    #[command(after_help = "Example:\n  graphodrome job follow 3")]
+    Follow { id: i64 },
+    /// Cancel a running job
+    #[command(after_help = "Example:\n  graphodrome job cancel 3")]
+    Cancel { id: i64 },
+    /// Rows that a load could not take
+    #[command(after_help = "Examples:\n  graphodrome job rejects 3\n  graphodrome job rejects 3 --format csv > rejects.csv")]
+    Rejects {
+        id: i64,
+        #[arg(long, value_enum, default_value_t = Format::Table)]
+        format: Format,
+        /// How many to show
+        #[arg(long, default_value_t = 100)]
+        limit: u64,
+    },
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Format {
+    Table,
+    Json,
+    Ndjson,
+    Csv,
+    Arrow,
+}
+
+/// A text from the command line, a file, or standard input.
+#[derive(Args, Clone)]
+pub struct TextOptions {
+    /// The query; without it and -f it is read from standard input
+    pub text: Option<String>,
+    /// Read the query from a file ("-" for standard input)
+    #[arg(short, long, conflicts_with = "text")]
+    pub file: Option<PathBuf>,
+    /// Graph to query
+    #[arg(short, long, env = "GRAPHODROME_GRAPH")]
+    pub graph: Option<String>,
+    /// Parameter: a literal of the language, otherwise a text
+    #[arg(short, long = "param", value_name = "NAME=VALUE")]
+    pub parameters: Vec<String>,
+    /// Seconds the query may run
+    #[arg(long)]
+    pub timeout: Option<f64>,
+}
+
+#[derive(Args)]
+pub struct QueryOptions {
+    #[command(flatten)]
+    pub text: TextOptions,
+    #[arg(long, value_enum, default_value_t = Format::Table)]
+    pub format: Format,
+    /// Properties to show with each node and edge in a table
+    #[arg(long, value_delimiter = ',', value_name = "PROPERTY")]
+    pub show: Vec<String>,
+    /// Rows the result may have
+    #[arg(long)]
+    pub max_rows: Option<u64>,
+    /// MiB the query may hold
+    #[arg(long)]
+    pub memory_mib: Option<u64>,
+}
+
+#[derive(Args)]
+pub struct PlanOptions {
+    #[command(flatten)]
+    pub text: TextOptions,
+    /// Print the data instead of the tree
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Args)]
+pub struct ShellOptions {
+    /// Graph to query
+    #[arg(short, long, env = "GRAPHODROME_GRAPH")]
+    pub graph: Option<String>,
+}
+
+#[derive(Args)]
+pub struct GenerateOptions {
+    #[command(subcommand)]
+    pub what: GenerateCommand,
+}
+
+#[derive(Subcommand)]
+pub enum GenerateCommand {
+    /// The water utility of the demo: model, mapping and tables
+    Scenario {
+        /// Junctions of the pipe network; everything else follows from it
+        #[arg(long, default_value_t = 1_500)]
+        junctions: u32,
+        #[arg(long, default_value_t = 7)]
+        seed: u64,
+        /// Folder to write into
+        #[arg(long)]
+        out: PathBuf,
+    },
+    /// A random directed graph (each edge's ends drawn evenly)
+    Random {
+        #[arg(long, default_value_t = 1_000_000)]
+        nodes: u32,
+        #[arg(long, default_value_t = 10_000_000)]
+        edges: u64,
+        #[arg(long, default_value_t = 7)]
+        seed: u64,
+        #[arg(long)]
+        out: PathBuf,
+    },
+}

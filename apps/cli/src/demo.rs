@@ -1,0 +1,85 @@
+//! `demo`: the service with the demo graph in it. `generate`: the tables it comes from, at any size.
+
+use std::io::IsTerminal;
+use std::path::Path;
+
+use anyhow::Context;
+use graphodrome_client::{Client, QueryRequest};
+use graphodrome_generator::{random_graph, scenario};
+use graphodrome_service::Service;
+
+use crate::arguments::{DemoOptions, GenerateCommand, GenerateOptions};
+use crate::{jobs, serve};
+
+pub async fn demo(options: DemoOptions) -> anyhow::Result<()> {
+    if std::env::var_os("RUST_LOG").is_some() {
+        serve::logging(options.serve.log_json);
+    }
+    for needed in ["model.gql", "load.toml"] {
+        let path = options.folder.join(needed);
+        anyhow::ensure!(path.exists(), "{} is not there: start in the project's folder, or name it with --folder", path.display());
+    }
+    let service = tokio::select! {
+        service = Service::start(serve::config(&options.serve)) => service?,
+        () = serve::stop_signal() => return Ok(()),
+    };
+    let url = format!("http://{}", service.address()?);
+    let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
+    let running = tokio::spawn(service.run(async move {
+        let _ = stopped.await;
+    }));
+    let client = Client::new(&url);
+    let prepared = tokio::select! {
+        prepared = prepare(&client, &options.folder) => prepared,
+        () = serve::stop_signal() => Ok(()),
+    };
+    if prepared.is_ok() && !options.once {
+        introduce(&url);
+        serve::stop_signal().await;
+        eprintln!("Stopping.");
+    }
+    let _ = stop.send(());
+    running.await??;
+    prepared
+}
+
+async fn prepare(client: &Client, folder: &Path) -> anyhow::Result<()> {
+    let model = std::fs::read_to_string(folder.join("model.gql")).context("demo model")?;
+    client.query(&QueryRequest { text: model, ..QueryRequest::default() }).await?;
+    let job = jobs::start(client, &folder.join("load.toml"), None).await?;
+    let job = jobs::follow(client, job).await?;
+    anyhow::ensure!(job.state == "done", "the demo could not be loaded: {}", job.detail["error"].as_str().unwrap_or("?"));
+    println!("{}", jobs::account_text(&job));
+    Ok(())
+}
+
+fn introduce(url: &str) {
+    let bold = |text: &str| {
+        if std::io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none() {
+            format!("\x1b[1m{text}\x1b[0m")
+        } else {
+            text.to_string()
+        }
+    };
+    let option = if url == "http://127.0.0.1:8620" { String::new() } else { format!(" --url {url}") };
+    println!("\nThe console is at {}", bold(url));
+    println!("\nThree commands to try in another terminal (the binary is target/release/graphodrome):\n");
+    println!("  graphodrome query{option} -g averley -f demo/questions/01_consumers_of_a_district.gql");
+    println!("  graphodrome profile{option} -g averley -f demo/questions/06a_shortest_route_by_hops.gql");
+    println!("  graphodrome shell{option} -g averley");
+    println!("\nCtrl+C stops the service and its PostgreSQL.");
+}
+
+pub fn generate(options: GenerateOptions) -> anyhow::Result<()> {
+    match options.what {
+        GenerateCommand::Scenario { junctions, seed, out } => {
+            let made = scenario(junctions, seed, &out)?;
+            println!("{} files with {} rows in {}", made.files, made.rows, out.display());
+        }
+        GenerateCommand::Random { nodes, edges, seed, out } => {
+            let made = random_graph(nodes, edges, seed, &out)?;
+            println!("{} files with {} rows in {}", made.files, made.rows, out.display());
+        }
+    }
+    Ok(())
+}

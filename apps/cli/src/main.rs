@@ -1,0 +1,73 @@
+//! `graphodrome`: the service and every client command in one binary.
+
+mod arguments;
+mod demo;
+mod graphs;
+mod jobs;
+mod queries;
+mod serve;
+mod shell;
+mod table;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+use graphodrome_client::{Client, ClientError};
+
+use arguments::{Arguments, Command};
+
+/// What the command line's exit codes say.
+pub mod exit {
+    /// The service or the query said no.
+    pub const FAILED: u8 = 1;
+    /// The service cannot be reached.
+    pub const UNREACHABLE: u8 = 3;
+}
+
+fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
+        Ok(runtime) => runtime,
+        Err(error) => {
+            eprintln!("error: {error}");
+            return ExitCode::from(exit::FAILED);
+        }
+    };
+    match runtime.block_on(run(arguments)) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => {
+            // A reader that stops reading, as `head` does, is no error.
+            if error.chain().any(|e| {
+                e.downcast_ref::<std::io::Error>().is_some_and(|e| e.kind() == std::io::ErrorKind::BrokenPipe)
+            }) {
+                return ExitCode::SUCCESS;
+            }
+            let text = error.to_string();
+            if text.starts_with("error") {
+                eprintln!("{text}");
+            } else {
+                eprintln!("error: {error:#}");
+            }
+            match error.downcast_ref::<ClientError>() {
+                Some(ClientError::Unreachable { .. }) => ExitCode::from(exit::UNREACHABLE),
+                _ => ExitCode::from(exit::FAILED),
+            }
+        }
+    }
+}
+
+async fn run(arguments: Arguments) -> anyhow::Result<()> {
+    let client = Client::new(&arguments.url);
+    match arguments.command {
+        Command::Serve(options) => serve::serve(options).await,
+        Command::Demo(options) => demo::demo(options).await,
+        Command::Graph(command) => graphs::graph(&client, command).await,
+        Command::Load(options) => jobs::load(&client, options).await,
+        Command::Job(command) => jobs::job(&client, command).await,
+        Command::Query(options) => queries::query(&client, options).await,
+        Command::Plan(options) => queries::plan(&client, options).await,
+        Command::Profile(options) => queries::profile(&client, options).await,
+        Command::Shell(options) => shell::shell(client, options).await,
+        Command::Generate(options) => demo::generate(options),
+    }
+}

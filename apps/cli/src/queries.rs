@@ -1,0 +1,136 @@
+//! `query`, `plan`, `profile`.
+
+use std::io::{IsTerminal, Read, Write};
+
+use anyhow::Context;
+use futures::StreamExt;
+use graphodrome_client::{Client, QueryRequest};
+use graphodrome_engine::{PlanTree, render_hops, render_plan};
+use graphodrome_language::ast::ExpressionKind;
+use serde_json::{Map, Value, json};
+
+use crate::arguments::{Format, PlanOptions, QueryOptions, TextOptions};
+use crate::table;
+
+/// A parameter as JSON: a literal of the language where the text is one, otherwise the text.
+pub fn parameter(text: &str) -> anyhow::Result<(String, Value)> {
+    let (name, value) = text.split_once('=').with_context(|| format!("the parameter {text} has no value: write NAME=VALUE"))?;
+    let literal = graphodrome_language::parse_expression(value)
+        .is_ok_and(|e| matches!(e.kind, ExpressionKind::Literal(_) | ExpressionKind::List(_) | ExpressionKind::Record(_)));
+    let value = if literal { json!({ "gql": value }) } else { json!(value) };
+    Ok((name.trim_start_matches('$').to_string(), value))
+}
+
+pub fn request(options: &TextOptions) -> anyhow::Result<QueryRequest> {
+    let standard_input = || -> anyhow::Result<String> {
+        let mut text = String::new();
+        std::io::stdin().read_to_string(&mut text)?;
+        Ok(text)
+    };
+    let text = match (&options.text, &options.file) {
+        (Some(text), _) => text.clone(),
+        (None, Some(path)) if path.as_os_str() == "-" => standard_input()?,
+        (None, Some(path)) => std::fs::read_to_string(path).with_context(|| format!("{} cannot be read", path.display()))?,
+        (None, None) if std::io::stdin().is_terminal() => {
+            anyhow::bail!("no query: give it as an argument, with -f FILE, or on standard input")
+        }
+        (None, None) => standard_input()?,
+    };
+    let mut parameters = Map::new();
+    for given in &options.parameters {
+        let (name, value) = parameter(given)?;
+        parameters.insert(name, value);
+    }
+    Ok(QueryRequest {
+        text,
+        graph: options.graph.clone(),
+        parameters,
+        timeout_ms: options.timeout.map(|s| (s * 1e3) as u64),
+        ..QueryRequest::default()
+    })
+}
+
+pub async fn query(client: &Client, options: QueryOptions) -> anyhow::Result<()> {
+    let mut request = request(&options.text)?;
+    request.max_rows = options.max_rows;
+    request.max_memory_bytes = options.memory_mib.map(|m| m << 20);
+    let media_type = match options.format {
+        Format::Table => {
+            let result = client.query(&request).await?;
+            print!("{}", table::result(&result, &options.show, width()));
+            for warning in &result.warnings {
+                eprintln!("{}", warning.render());
+            }
+            return Ok(());
+        }
+        Format::Json => "application/json",
+        Format::Ndjson => "application/x-ndjson",
+        Format::Csv => "text/csv",
+        Format::Arrow => "application/vnd.apache.arrow.stream",
+    };
+    let mut out = std::io::stdout().lock();
+    if options.format == Format::Arrow && out.is_terminal() {
+        anyhow::bail!("Arrow is binary: send it to a file or a pipe");
+    }
+    let mut pieces = client.query_as(&request, media_type).await?.bytes_stream();
+    while let Some(piece) = pieces.next().await {
+        out.write_all(&piece.context("the answer broke off")?)?;
+    }
+    out.flush()?;
+    Ok(())
+}
+
+/// Columns of the terminal; 120 where there is none.
+pub fn width() -> usize {
+    comfy_table::Table::new().width().map_or(120, |w| w as usize)
+}
+
+pub async fn plan(client: &Client, options: PlanOptions) -> anyhow::Result<()> {
+    let answer = client.plan(&request(&options.text)?).await?;
+    if options.json {
+        println!("{}", serde_json::to_string_pretty(&answer)?);
+        return Ok(());
+    }
+    print!("{}", plan_text(&answer)?);
+    Ok(())
+}
+
+pub async fn profile(client: &Client, options: PlanOptions) -> anyhow::Result<()> {
+    let answer = client.profile(&request(&options.text)?).await?;
+    if options.json {
+        println!("{}", serde_json::to_string_pretty(&answer)?);
+        return Ok(());
+    }
+    print!("{}", profile_text(&answer)?);
+    Ok(())
+}
+
+fn tree(answer: &Value) -> anyhow::Result<PlanTree> {
+    serde_json::from_value(answer["plan"].clone()).context("the service's plan cannot be read; is it another version?")
+}
+
+fn warnings(answer: &Value) -> String {
+    let list: Vec<graphodrome_client::QueryError> =
+        serde_json::from_value(answer["warnings"].clone()).unwrap_or_default();
+    list.iter().map(|w| format!("{}\n", w.render())).collect()
+}
+
+pub fn plan_text(answer: &Value) -> anyhow::Result<String> {
+    Ok(format!("{}{}", render_plan(&tree(answer)?, width()), warnings(answer)))
+}
+
+pub fn profile_text(answer: &Value) -> anyhow::Result<String> {
+    let tree = tree(answer)?;
+    let ms = |field: &str| answer[field].as_f64().unwrap_or(0.0) / 1e3;
+    let phases = format!(
+        "{} rows; parse {:.2} ms, check {:.2} ms, plan {:.2} ms, wait {:.2} ms, execute {:.2} ms, first row after {:.2} ms\n",
+        answer["rows"],
+        ms("parse_us"),
+        ms("check_us"),
+        ms("plan_us"),
+        ms("wait_us"),
+        ms("execute_us"),
+        ms("first_row_us")
+    );
+    Ok(format!("{}{}\n{phases}{}", render_plan(&tree, width()), render_hops(&tree), warnings(answer)))
+}

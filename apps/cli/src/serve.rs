@@ -1,0 +1,54 @@
+//! `serve`: the service in this process until Ctrl+C or SIGTERM.
+
+use std::time::Duration;
+
+use graphodrome_service::{Config, Service, ServiceLimits};
+use tokio::signal::unix::{SignalKind, signal};
+
+use crate::arguments::ServeOptions;
+
+pub fn config(options: &ServeOptions) -> Config {
+    Config {
+        listen: options.listen,
+        data: options.data.clone(),
+        database_url: options.database_url.clone(),
+        limits: ServiceLimits {
+            body_bytes: options.max_body_kib << 10,
+            upload_bytes: options.max_upload_mib << 20,
+            query_time: Duration::from_secs(options.query_seconds),
+            query_memory_bytes: options.query_memory_mib << 20,
+            result_rows: options.max_rows,
+            concurrent_queries: options.concurrent_queries.max(1),
+        },
+    }
+}
+
+/// Logs go to standard error; RUST_LOG says how much.
+pub fn logging(json: bool) {
+    use tracing_subscriber::{EnvFilter, fmt};
+    let filter = EnvFilter::try_from_default_env().unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn,sea_orm_migration=warn"));
+    let builder = fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false);
+    if json { builder.json().init() } else { builder.init() }
+}
+
+pub async fn stop_signal() {
+    let (Ok(mut interrupt), Ok(mut terminate)) = (signal(SignalKind::interrupt()), signal(SignalKind::terminate())) else {
+        return std::future::pending().await;
+    };
+    tokio::select! {
+        _ = interrupt.recv() => {}
+        _ = terminate.recv() => {}
+    }
+}
+
+pub async fn serve(options: ServeOptions) -> anyhow::Result<()> {
+    logging(options.log_json);
+    let service = tokio::select! {
+        service = Service::start(config(&options)) => service?,
+        () = stop_signal() => return Ok(()),
+    };
+    println!("Graphodrome is ready at http://{}", service.address()?);
+    service.run(stop_signal()).await?;
+    println!("Stopped.");
+    Ok(())
+}

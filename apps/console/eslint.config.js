@@ -1,0 +1,7 @@
+import hooks from "eslint-plugin-react-hooks";
+import tseslint from "typescript-eslint";
+
+export default tseslint.config(...tseslint.configs.strict, {
+  plugins: { "react-hooks": hooks },
+  rules: { "react-hooks/rules-of-hooks": "error", "react-hooks/exhaustive-deps": "error" },
+});

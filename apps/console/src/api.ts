@@ -1,0 +1,221 @@
+// The service's answers, and the calls that get them. Every failure is a Problem.
+
+export interface QueryError {
+  severity: "error" | "warning";
+  code: string;
+  message: string;
+  line?: number;
+  column?: number;
+  start?: number;
+  end?: number;
+  excerpt?: string;
+  hint?: string;
+}
+
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    detail: string,
+    readonly hint: string | undefined,
+    readonly errors: QueryError[],
+  ) {
+    super(detail);
+  }
+}
+
+export interface GraphSummary {
+  name: string;
+  graph_type: string | null;
+  closed: boolean;
+  version: number;
+  nodes: number;
+  edges: number;
+}
+
+export interface Names {
+  node_labels: string[];
+  edge_labels: string[];
+  node_properties: string[];
+  edge_properties: string[];
+}
+
+export type Json = null | boolean | number | string | Json[] | { [key: string]: Json };
+
+export interface GraphElement {
+  type: "node" | "edge";
+  id: string;
+  labels: string[];
+  key: string[];
+  properties: { [key: string]: Json };
+  directed?: boolean;
+  source?: string;
+  target?: string;
+}
+
+export interface Summary {
+  rows: number;
+  truncated?: boolean;
+  execute_us?: number;
+  changed?: { [what: string]: number };
+}
+
+export interface QueryResult {
+  columns: { name: string; kind: "node" | "edge" | "path" | "value" }[];
+  rows: Json[][];
+  summary: Summary;
+  warnings: QueryError[];
+}
+
+export interface Hop {
+  hop: number;
+  side: string;
+  frontier: number;
+  edges_looked: number;
+  failed: number;
+  reached: number;
+  known: number;
+  largest_degree: number;
+  time_us: number;
+}
+
+export interface PlanTree {
+  operator: string;
+  details: [string, string][];
+  estimate: { rows: number; cost: number; source: string };
+  rejected?: string[];
+  actual?: {
+    rows_in: number;
+    rows_out: number;
+    batches: number;
+    own_us: number;
+    total_us: number;
+    peak_bytes: number;
+    edges_looked: number;
+    properties_read: number;
+    index_probes: number;
+    estimate_factor: number;
+    hops?: Hop[];
+    notes?: string[];
+  };
+  inputs: PlanTree[];
+}
+
+export interface PlanAnswer {
+  plan: PlanTree;
+  rows?: number;
+  parse_us: number;
+  check_us: number;
+  plan_us: number;
+  execute_us?: number;
+  warnings: QueryError[];
+}
+
+export interface RuleAccount {
+  rule: string;
+  rows: number;
+  made: number;
+  duplicates: number;
+  skipped: number;
+  rejects: number;
+}
+
+export interface Job {
+  id: number;
+  kind: string;
+  graph: string;
+  state: "running" | "done" | "failed" | "cancelled";
+  title: string;
+  started: string;
+  finished: string | null;
+  progress: {
+    phase: string;
+    bytes_read: number;
+    bytes_total: number;
+    rows_read: number;
+    elapsed_ms: number;
+    left_ms: number | null;
+  } | null;
+  detail: {
+    error?: string;
+    changed?: boolean;
+    version?: number;
+    account?: { tables: { table: string; rows: number; rules: RuleAccount[] }[]; nodes_made: number; edges_made: number; rejects: number };
+  };
+}
+
+export interface Rejects {
+  total: number;
+  rejects: { table: string; line: number; column: string | null; value: string | null; reason: string }[];
+}
+
+async function send(path: string, init?: RequestInit): Promise<Response> {
+  let response: Response;
+  try {
+    response = await fetch(path, init);
+  } catch (error) {
+    if (error instanceof DOMException && error.name === "AbortError") throw error;
+    throw new Problem(0, "The service does not answer.", "Is it running? This page goes on when it is back.", []);
+  }
+  if (response.ok) return response;
+  const text = await response.text();
+  try {
+    const problem = JSON.parse(text) as { detail: string; hint?: string; errors?: QueryError[] };
+    throw new Problem(response.status, problem.detail, problem.hint, problem.errors ?? []);
+  } catch (error) {
+    if (error instanceof Problem) throw error;
+    throw new Problem(response.status, text || response.statusText, undefined, []);
+  }
+}
+
+export async function get<T>(path: string): Promise<T> {
+  return (await (await send(path)).json()) as T;
+}
+
+export async function post<T>(path: string, body: unknown, signal?: AbortSignal): Promise<T> {
+  const init: RequestInit = { method: "POST", headers: { "content-type": "application/json" }, body: JSON.stringify(body) };
+  if (signal) init.signal = signal;
+  return (await (await send(path, init)).json()) as T;
+}
+
+export async function cancelJob(id: number): Promise<void> {
+  await send(`/v1/jobs/${id}`, { method: "DELETE" });
+}
+
+/** The rows of a query in another format, as a file to save. */
+export async function download(text: string, graph: string, mediaType: string): Promise<Blob> {
+  const response = await send("/v1/query", {
+    method: "POST",
+    headers: { "content-type": "application/json", accept: mediaType },
+    body: JSON.stringify({ text, graph }),
+  });
+  return response.blob();
+}
+
+export function isElement(value: Json | undefined, type: "node" | "edge"): boolean {
+  return value !== null && typeof value === "object" && !Array.isArray(value) && value["type"] === type && Array.isArray(value["labels"]);
+}
+
+/** `Junction J-00012`: labels and key, never a dump. */
+export function elementName(element: GraphElement): string {
+  const key = element.key.map((k) => String(element.properties[k] ?? "")).join("/");
+  return `${element.labels.join("&")} ${key || element.id}`;
+}
+
+export function cellText(value: Json | undefined): string {
+  if (value === null || value === undefined) return "null";
+  if (typeof value !== "object") return String(value);
+  if (Array.isArray(value)) return `[${value.map(cellText).join(", ")}]`;
+  if (isElement(value, "node") || isElement(value, "edge")) return elementName(value as unknown as GraphElement);
+  if (value["type"] === "path") {
+    const nodes = value["nodes"] as unknown as GraphElement[];
+    return nodes.map((n) => n.key.map((k) => String(n.properties[k])).join("/") || n.id).join(" → ");
+  }
+  return `{${Object.entries(value).map(([k, v]) => `${k}: ${cellText(v)}`).join(", ")}}`;
+}
+
+export function duration(us: number | undefined): string {
+  if (us === undefined) return "";
+  if (us < 1000) return `${us.toFixed(0)} µs`;
+  if (us < 1e6) return `${(us / 1e3).toFixed(2)} ms`;
+  return `${(us / 1e6).toFixed(2)} s`;
+}

@@ -1,0 +1,165 @@
+//! Problem documents (RFC 9457): every error of the service, with the standard's status code, the
+//! place in the query and a hint where there are any.
+
+use axum::Json;
+use axum::http::{HeaderValue, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use graphodrome_language::{Diagnostic, Diagnostics, Position};
+use graphodrome_store::StoreError;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// One error of a query, with its place.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct QueryError {
+    /// `error` or `warning`.
+    pub severity: String,
+    /// Five characters: the standard's GQLSTATUS, or one of class R (limits of this service).
+    pub code: String,
+    pub message: String,
+    /// From 1; absent where the error has no place in the text.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub line: Option<u32>,
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub column: Option<u32>,
+    /// Bytes of the text from `start` to `end`.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub start: Option<u32>,
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub end: Option<u32>,
+    /// The line with the place marked below it.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub excerpt: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub hint: Option<String>,
+}
+
+impl QueryError {
+    pub fn new(diagnostic: &Diagnostic, text: &str) -> Self {
+        let severity = match diagnostic.severity {
+            graphodrome_language::Severity::Error => "error",
+            graphodrome_language::Severity::Warning => "warning",
+        };
+        let mut error = QueryError {
+            severity: severity.into(),
+            code: diagnostic.code.into(),
+            message: diagnostic.message.clone(),
+            line: None,
+            column: None,
+            start: None,
+            end: None,
+            excerpt: None,
+            hint: diagnostic.hint.clone(),
+        };
+        if diagnostic.span != graphodrome_language::Span::default() {
+            let position = Position::of(text, diagnostic.span.start);
+            error.line = Some(position.line);
+            error.column = Some(position.column);
+            error.start = Some(diagnostic.span.start);
+            error.end = Some(diagnostic.span.end);
+            error.excerpt = Some(diagnostic.excerpt(text));
+        }
+        error
+    }
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    /// `about:blank`: the status says what kind of problem it is.
+    #[serde(rename = "type")]
+    pub kind: String,
+    pub title: String,
+    pub status: u16,
+    pub detail: String,
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub code: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub hint: Option<String>,
+    /// Each error of a query.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub errors: Vec<QueryError>,
+}
+
+impl Problem {
+    pub fn new(status: StatusCode, detail: impl Into<String>) -> Problem {
+        Problem {
+            kind: "about:blank".into(),
+            title: status.canonical_reason().unwrap_or("Error").into(),
+            status: status.as_u16(),
+            detail: detail.into(),
+            code: None,
+            hint: None,
+            errors: vec![],
+        }
+    }
+
+    pub fn bad_request(detail: impl Into<String>) -> Problem {
+        Problem::new(StatusCode::BAD_REQUEST, detail)
+    }
+
+    pub fn not_found(detail: impl Into<String>) -> Problem {
+        Problem::new(StatusCode::NOT_FOUND, detail)
+    }
+
+    pub fn hint(mut self, hint: impl Into<String>) -> Problem {
+        self.hint = Some(hint.into());
+        self
+    }
+
+    /// Errors of a query: the first is the problem, all are listed.
+    pub fn from_query(diagnostics: &Diagnostics, text: &str) -> Problem {
+        let errors: Vec<QueryError> = diagnostics.0.iter().map(|d| QueryError::new(d, text)).collect();
+        let first = errors.first();
+        let code = first.map(|e| e.code.clone()).unwrap_or_default();
+        let status = match code.as_str() {
+            "R0002" => StatusCode::REQUEST_TIMEOUT,
+            "R0001" => StatusCode::CONFLICT,
+            c if c.starts_with("42") => StatusCode::BAD_REQUEST,
+            _ => StatusCode::UNPROCESSABLE_ENTITY,
+        };
+        let mut problem = Problem::new(status, first.map(|e| e.message.clone()).unwrap_or_default());
+        problem.hint = first.and_then(|e| e.hint.clone());
+        problem.code = Some(code);
+        problem.errors = errors;
+        problem
+    }
+
+    pub fn from_diagnostic(diagnostic: Diagnostic, text: &str) -> Problem {
+        Problem::from_query(&Diagnostics(vec![diagnostic]), text)
+    }
+}
+
+impl From<StoreError> for Problem {
+    fn from(error: StoreError) -> Self {
+        let status = match &error {
+            StoreError::NoGraph(_) | StoreError::NoGraphType(_) => StatusCode::NOT_FOUND,
+            StoreError::Exists { .. } | StoreError::InUse { .. } | StoreError::Conflict => StatusCode::CONFLICT,
+            StoreError::Graph(_) => StatusCode::UNPROCESSABLE_ENTITY,
+            StoreError::Database(_) | StoreError::Driver(_) => StatusCode::SERVICE_UNAVAILABLE,
+            StoreError::Damaged(_) | StoreError::Server(_) => StatusCode::INTERNAL_SERVER_ERROR,
+        };
+        let mut problem = Problem::new(status, error.to_string());
+        if let StoreError::Graph(graph) = &error {
+            problem.code = Some(graph.code.0.into());
+            problem.detail = graph.message.clone();
+            problem.hint = graph.hint.clone();
+        }
+        problem
+    }
+}
+
+impl From<tokio::task::JoinError> for Problem {
+    fn from(error: tokio::task::JoinError) -> Self {
+        tracing::error!(%error, "a worker stopped");
+        Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "the service made a mistake; its log says more")
+    }
+}
+
+impl IntoResponse for Problem {
+    fn into_response(self) -> Response {
+        let status = StatusCode::from_u16(self.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let mut response = (status, Json(self)).into_response();
+        response.headers_mut().insert(header::CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));
+        response
+    }
+}

@@ -1,0 +1,41 @@
+//! Health, readiness, and the OpenAPI document.
+
+use std::sync::Arc;
+
+use axum::extract::State;
+use axum::http::StatusCode;
+use axum::{Json, response::IntoResponse};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+use crate::problem::Problem;
+use crate::state::App;
+
+#[derive(Serialize, ToSchema)]
+pub struct Health {
+    pub status: &'static str,
+    pub version: &'static str,
+}
+
+/// The process answers.
+#[utoipa::path(get, path = "/v1/health", tag = "status", responses((status = 200, body = Health)))]
+pub async fn health() -> Json<Health> {
+    Json(Health { status: "ok", version: env!("CARGO_PKG_VERSION") })
+}
+
+/// PostgreSQL answers and every graph is open.
+#[utoipa::path(get, path = "/v1/ready", tag = "status",
+    responses((status = 200, body = Health), (status = 503, body = Problem)))]
+pub async fn ready(State(app): State<Arc<App>>) -> Result<Json<Health>, Problem> {
+    if app.is_stopping() {
+        return Err(Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service is stopping"));
+    }
+    app.catalog.ping().await?;
+    Ok(health().await)
+}
+
+/// This document.
+#[utoipa::path(get, path = "/v1/openapi.json", tag = "status", responses((status = 200, description = "OpenAPI 3.1")))]
+pub async fn openapi_document() -> impl IntoResponse {
+    Json(crate::routes::openapi())
+}

@@ -1,1 +1,184 @@
-//! placeholder
+//! The harness of the whole-system tests: the real binary on a free loopback port with a private
+//! PostgreSQL of its own, and the real command line against it. No sleeps: everything waits for a
+//! condition.
+
+#![allow(clippy::unwrap_used)] // A test that cannot go on should stop with the place.
+
+use std::io::{BufRead, BufReader};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Output, Stdio};
+use std::sync::{Arc, Mutex, OnceLock};
+
+use graphodrome_client::{Client, QueryRequest, QueryResult};
+use serde_json::Value;
+
+pub fn root() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap().to_path_buf()
+}
+
+/// The binary under test, in the target folder that built this test; built if it is not there yet.
+pub fn binary() -> PathBuf {
+    static BUILT: OnceLock<PathBuf> = OnceLock::new();
+    BUILT
+        .get_or_init(|| {
+            let test = std::env::current_exe().unwrap();
+            let folder = test.parent().unwrap().parent().unwrap();
+            let mut build = Command::new(env!("CARGO"));
+            build.args(["build", "--quiet", "-p", "graphodrome"]).current_dir(root());
+            if folder.ends_with("release") {
+                build.arg("--release");
+            }
+            assert!(build.status().unwrap().success(), "the binary does not build");
+            folder.join("graphodrome")
+        })
+        .clone()
+}
+
+pub struct Running {
+    child: Child,
+    pub url: String,
+    pub data: PathBuf,
+    output: Arc<Mutex<String>>,
+}
+
+impl Running {
+    /// Starts the service on `data` and waits until it says that it is ready.
+    pub fn start(data: &Path, arguments: &[&str]) -> Running {
+        Running::command(&["serve"], data, arguments)
+    }
+
+    pub fn command(command: &[&str], data: &Path, arguments: &[&str]) -> Running {
+        let mut child = Command::new(binary())
+            .args(command)
+            .args(["--listen", "127.0.0.1:0", "--data"])
+            .arg(data)
+            .args(arguments)
+            .current_dir(root())
+            .env("RUST_LOG", "warn")
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let output = Arc::new(Mutex::new(String::new()));
+        let errors = child.stderr.take().unwrap();
+        let kept = output.clone();
+        std::thread::spawn(move || {
+            for line in BufReader::new(errors).lines().map_while(Result::ok) {
+                kept.lock().unwrap().push_str(&format!("{line}\n"));
+            }
+        });
+        let mut url = None;
+        let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
+        for line in lines.by_ref().map_while(Result::ok) {
+            output.lock().unwrap().push_str(&format!("{line}\n"));
+            if let Some(start) = line.find("http://") {
+                url = Some(line[start..].trim().to_string());
+                break;
+            }
+        }
+        let kept = output.clone();
+        std::thread::spawn(move || {
+            for line in lines.map_while(Result::ok) {
+                kept.lock().unwrap().push_str(&format!("{line}\n"));
+            }
+        });
+        let Some(url) = url else {
+            let _ = child.wait();
+            panic!("the service did not start:\n{}", output.lock().unwrap());
+        };
+        Running { child, url, data: data.to_path_buf(), output }
+    }
+
+    pub fn client(&self) -> Client {
+        Client::new(&self.url)
+    }
+
+    /// Everything it printed so far.
+    pub fn printed(&self) -> String {
+        self.output.lock().unwrap().clone()
+    }
+
+    /// Stops it as a power cut would: no signal it could handle. PostgreSQL stays behind.
+    pub fn kill(mut self) {
+        self.child.kill().unwrap();
+        self.child.wait().unwrap();
+    }
+
+    /// Ctrl+C; returns whether it ended well.
+    pub fn interrupt(mut self) -> bool {
+        let pid = rustix::process::Pid::from_child(&self.child);
+        rustix::process::kill_process(pid, rustix::process::Signal::INT).unwrap();
+        self.child.wait().unwrap().success()
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        if self.child.try_wait().is_ok_and(|s| s.is_none()) {
+            let pid = rustix::process::Pid::from_child(&self.child);
+            let _ = rustix::process::kill_process(pid, rustix::process::Signal::INT);
+            let _ = self.child.wait();
+        }
+    }
+}
+
+/// A folder for a test's data, removed afterwards. In the temporary folder itself, which PostgreSQL's
+/// user can enter when the tests run as root.
+pub fn folder() -> tempfile::TempDir {
+    tempfile::Builder::new().prefix("graphodrome-test-").tempdir().unwrap()
+}
+
+/// Runs the command line against a service.
+pub fn cli(url: &str, arguments: &[&str]) -> Output {
+    Command::new(binary())
+        .args(arguments)
+        .env("GRAPHODROME_URL", url)
+        .env("NO_COLOR", "1")
+        .current_dir(root())
+        .stdin(Stdio::null())
+        .output()
+        .unwrap()
+}
+
+pub fn stdout(output: &Output) -> String {
+    assert!(output.status.success(), "{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
+    String::from_utf8(output.stdout.clone()).unwrap()
+}
+
+pub fn stderr(output: &Output) -> String {
+    String::from_utf8_lossy(&output.stderr).into_owned()
+}
+
+pub fn request(graph: &str, text: &str) -> QueryRequest {
+    QueryRequest { text: text.into(), graph: Some(graph.into()), ..QueryRequest::default() }
+}
+
+pub async fn query(client: &Client, graph: &str, text: &str) -> QueryResult {
+    match client.query(&request(graph, text)).await {
+        Ok(result) => result,
+        Err(error) => panic!("{text}\n{error}"),
+    }
+}
+
+/// The only cell of a result.
+pub async fn single(client: &Client, graph: &str, text: &str) -> Value {
+    query(client, graph, text).await.rows[0][0].clone()
+}
+
+/// Creates the demo's model and loads its tables; returns the finished job.
+pub async fn load_demo(client: &Client) -> graphodrome_client::Job {
+    let model = std::fs::read_to_string(root().join("demo/model.gql")).unwrap();
+    client.query(&QueryRequest { text: model, ..QueryRequest::default() }).await.unwrap();
+    load_mapping(client, "averley", &root().join("demo/load.toml")).await
+}
+
+pub async fn load_mapping(client: &Client, graph: &str, path: &Path) -> graphodrome_client::Job {
+    let text = std::fs::read_to_string(path).unwrap();
+    let mut files: Vec<String> = text
+        .lines()
+        .filter_map(|l| l.strip_prefix("file = \"").and_then(|l| l.strip_suffix('"')).map(str::to_string))
+        .collect();
+    files.dedup();
+    let job = client.load(graph, &text, path.parent().unwrap(), &files).await.unwrap();
+    client.wait(job.id).await.unwrap()
+}

@@ -1,16 +1,19 @@
 //! Results as tables for people: numbers to the right, long values folded, elements as their label,
 //! key and chosen properties, never as a dump.
 
-use comfy_table::{Cell, CellAlignment, ContentArrangement, Table, presets};
+use comfy_table::{Cell, CellAlignment, ContentArrangement, LineStyle, Table, TableStyle};
 use graphodrome_client::QueryResult;
 use serde_json::Value;
 
 /// Characters of a cell before it is folded.
 const FOLD: usize = 60;
 
+/// One line under the heads, none between the rows: more rows on a screen.
+const STYLE: TableStyle = TableStyle::new().header_separator(LineStyle::none().fill('─').junction('─'));
+
 pub fn plain(heads: &[&str]) -> Table {
     let mut table = Table::new();
-    table.load_style(presets::UTF8_HORIZONTAL_ONLY).set_content_arrangement(ContentArrangement::Dynamic);
+    table.load_style(STYLE).set_content_arrangement(ContentArrangement::Dynamic);
     table.set_header(heads.iter().map(|h| Cell::new(h)).collect::<Vec<_>>());
     table
 }
@@ -98,7 +101,16 @@ pub fn cell(value: &Value, show: &[String]) -> String {
                 format!("{{{}}}", shown.join(", "))
             }
         },
-        number => number.to_string(),
+        Value::Number(number) => match number.as_f64().filter(|_| number.is_f64()) {
+            // Twelve digits: enough to read, without the last bits' noise. Other formats have all.
+            Some(f) if f != 0.0 && (1e-6..1e12).contains(&f.abs()) => {
+                let digits = (11 - f.abs().log10().floor() as i32).clamp(1, 17) as usize;
+                let text = format!("{f:.digits$}");
+                let trimmed = text.trim_end_matches('0');
+                if trimmed.ends_with('.') { format!("{trimmed}0") } else { trimmed.to_string() }
+            }
+            _ => number.to_string(),
+        },
     }
 }
 

@@ -239,7 +239,7 @@ impl Client {
 
     /// Uploads a mapping and its files, which are streamed from the disk, and starts the job.
     pub async fn load(&self, graph: &str, mapping: &str, folder: &Path, files: &[String]) -> Result<Job> {
-        let mut form = Form::new().text("mapping", mapping.to_string());
+        let mut form = Form::new().percent_encode_noop().text("mapping", mapping.to_string());
         for file in files {
             let path = folder.join(file);
             let failed = |e: std::io::Error| ClientError::File(format!("{} cannot be read: {e}", path.display()));
@@ -254,7 +254,7 @@ impl Client {
 
     /// A load from texts in memory: (file name, content).
     pub async fn load_texts(&self, graph: &str, mapping: &str, files: &[(&str, &str)]) -> Result<Job> {
-        let mut form = Form::new().text("mapping", mapping.to_string());
+        let mut form = Form::new().percent_encode_noop().text("mapping", mapping.to_string());
         for (name, text) in files {
             form = form.part(name.to_string(), Part::bytes(text.as_bytes().to_vec()).file_name(name.to_string()));
         }

@@ -17,6 +17,7 @@ CREATE GRAPH TYPE IF NOT EXISTS random_graph AS {
 CREATE GRAPH IF NOT EXISTS random TYPED random_graph;
 ";
 
+/// Two edges with the same ends and weight are two edges here.
 const MAPPING: &str = "\
 graph = \"random\"
 

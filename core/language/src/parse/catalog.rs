@@ -183,9 +183,9 @@ impl Parser<'_> {
         if !(self.eat(":") || self.eat_word("LABELS") || self.eat_word("LABEL") || self.eat_word("IS")) {
             return Ok(vec![]);
         }
-        let mut labels = vec![self.name("a label")?];
+        let mut labels = vec![self.label_name()?];
         while self.eat("&") {
-            labels.push(self.name("a label")?);
+            labels.push(self.label_name()?);
         }
         Ok(labels)
     }
@@ -266,9 +266,9 @@ impl Parser<'_> {
         let mut alternatives = vec![];
         loop {
             if self.eat(":") || self.eat_word("IS") {
-                let mut labels = vec![self.name("a label")?];
+                let mut labels = vec![self.label_name()?];
                 while self.eat("&") {
-                    labels.push(self.name("a label")?);
+                    labels.push(self.label_name()?);
                 }
                 alternatives.push((labels, false));
             } else {
@@ -281,9 +281,9 @@ impl Parser<'_> {
             if let Some((_, false)) = alternatives.last()
                 && self.at_name()
             {
-                let mut labels = vec![self.name("a label")?];
+                let mut labels = vec![self.label_name()?];
                 while self.eat("&") {
-                    labels.push(self.name("a label")?);
+                    labels.push(self.label_name()?);
                 }
                 alternatives.push((labels, false));
                 if !self.eat("|") {

@@ -227,6 +227,14 @@ impl Parser<'_> {
         }
     }
 
+    /// A label: like a property name it stands where no keyword can, so that `:IN` needs no quotes.
+    fn label_name(&mut self) -> Parsed<Name> {
+        match self.token().kind {
+            TokenKind::Quoted(_) | TokenKind::Word(_) => self.property_name(),
+            _ => Err(self.unexpected("a label")),
+        }
+    }
+
     fn at_name(&self) -> bool {
         match &self.token().kind {
             TokenKind::Quoted(_) => true,

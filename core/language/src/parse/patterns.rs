@@ -229,7 +229,7 @@ impl Parser<'_> {
                 p.expect(")")?;
                 return Ok(inner);
             }
-            let name = p.name("a label")?;
+            let name = p.label_name()?;
             names.push(name.clone());
             Ok(LabelExpression::Name(name.text))
         })

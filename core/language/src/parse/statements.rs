@@ -276,7 +276,7 @@ impl Parser<'_> {
             return Ok(SetItem::All { variable, properties });
         }
         if self.eat(":") || self.eat_word("IS") {
-            return Ok(SetItem::Label { variable, label: self.name("a label")? });
+            return Ok(SetItem::Label { variable, label: self.label_name()? });
         }
         Err(self.unexpected("\".property =\", \"= {...}\" or \":Label\""))
     }
@@ -287,7 +287,7 @@ impl Parser<'_> {
             return Ok(RemoveItem::Property { variable, property: self.property_name()? });
         }
         if self.eat(":") || self.eat_word("IS") {
-            return Ok(RemoveItem::Label { variable, label: self.name("a label")? });
+            return Ok(RemoveItem::Label { variable, label: self.label_name()? });
         }
         Err(self.unexpected("\".property\" or \":Label\""))
     }
@@ -341,9 +341,9 @@ impl Parser<'_> {
         let variable = if self.at_name() { Some(self.name("a variable")?) } else { None };
         let mut labels = vec![];
         if self.eat(":") || self.eat_word("IS") {
-            labels.push(self.name("a label")?);
+            labels.push(self.label_name()?);
             while self.eat("&") {
-                labels.push(self.name("a label")?);
+                labels.push(self.label_name()?);
             }
         }
         let properties = if self.eat("{") { self.property_pairs()? } else { vec![] };

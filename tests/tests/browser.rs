@@ -1,0 +1,132 @@
+//! A real session in the real console, in headless Chromium.
+
+#![allow(clippy::unwrap_used)]
+
+use std::io::{BufRead, BufReader};
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use graphodrome_tests::*;
+use thirtyfour::prelude::*;
+
+struct Driver(Child, u16);
+
+impl Driver {
+    fn start() -> Driver {
+        let mut child = Command::new("chromedriver")
+            .arg("--port=0")
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("chromedriver is not installed: apt-get install chromium chromium-driver");
+        let mut port = None;
+        for line in BufReader::new(child.stdout.take().unwrap()).lines().map_while(Result::ok) {
+            // "ChromeDriver was started successfully on port 12345."
+            port = line.rsplit("on port ").next().and_then(|p| p.trim_end_matches('.').parse().ok());
+            if line.contains("started successfully") && port.is_some() {
+                break;
+            }
+        }
+        Driver(child, port.expect("chromedriver said no port"))
+    }
+}
+
+impl Drop for Driver {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+async fn browser(driver: &Driver, profile: &std::path::Path) -> WebDriver {
+    let mut wanted = DesiredCapabilities::chrome();
+    for argument in [
+        "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage", "--disable-quic", "--no-first-run",
+        "--disable-background-networking", "--disable-component-update", "--disable-sync", "--window-size=1280,800",
+    ] {
+        wanted.add_arg(argument).unwrap();
+    }
+    wanted.add_arg(&format!("--user-data-dir={}", profile.display())).unwrap();
+    WebDriver::new(format!("http://127.0.0.1:{}", driver.1), wanted).await.unwrap()
+}
+
+/// Waits until an element with this text is there.
+async fn see(page: &WebDriver, selector: &str, text: &str) -> WebElement {
+    let started = Instant::now();
+    loop {
+        for element in page.find_all(By::Css(selector)).await.unwrap_or_default() {
+            if element.text().await.is_ok_and(|t| t.contains(text)) {
+                return element;
+            }
+        }
+        if started.elapsed() > Duration::from_secs(20) {
+            let shown = page.find(By::Css("body")).await.unwrap().text().await.unwrap();
+            panic!("{selector} with {text:?} does not appear:\n{shown}");
+        }
+        tokio::task::yield_now().await;
+    }
+}
+
+async fn write(page: &WebDriver, text: &str) {
+    let editor = page.find(By::Css(".cm-content")).await.unwrap();
+    editor.click().await.unwrap();
+    editor.send_keys(Key::Control + "a").await.unwrap();
+    editor.send_keys(Key::Delete + "").await.unwrap();
+    // As one paste: typing would let the editor close the brackets.
+    page.execute("document.execCommand('insertText', false, arguments[0])", vec![serde_json::json!(text)]).await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_session_in_the_console() {
+    let folder = folder();
+    let service = Running::start(folder.path(), &[]);
+    let client = service.client();
+    load_demo(&client).await;
+    let driver = Driver::start();
+    let profile = tempfile::tempdir().unwrap();
+    let page = browser(&driver, profile.path()).await;
+
+    let opened = Instant::now();
+    page.goto(&service.url).await.unwrap();
+    see(&page, ".graph-size", "3,062 nodes").await;
+    println!("the page answered after {:?}", opened.elapsed());
+
+    // Run with the keyboard, read the table.
+    write(&page, "MATCH (d:District {code: 'TE'}) RETURN d, d.name AS name").await;
+    page.find(By::Css(".cm-content")).await.unwrap().send_keys(Key::Control + Key::Enter).await.unwrap();
+    see(&page, "table.result td", "District TE").await;
+    see(&page, ".status", "1 row").await;
+
+    // An error is underlined where it is, with its hint.
+    write(&page, "MATCH (d:Distrct) RETURN d").await;
+    page.find(By::Id("run")).await.unwrap().click().await.unwrap();
+    see(&page, ".problem", "did you mean District?").await;
+    let marked = see(&page, ".cm-lintRange-error", "").await;
+    assert_eq!(marked.text().await.unwrap(), "Distrct");
+
+    // A drawing of a route.
+    write(&page, "MATCH p = ANY SHORTEST (:Reservoir {code: 'S-001'})-[:PIPE]->+(:Junction {code: 'J-00050'}) RETURN p").await;
+    page.find(By::Id("run")).await.unwrap().click().await.unwrap();
+    see(&page, ".status", "1 row").await;
+    see(&page, ".nav-link", "Drawing").await.click().await.unwrap();
+    see(&page, ".legend", "Junction").await;
+    let drawn = page.find(By::Css(".drawing[data-drawn]")).await.unwrap().attr("data-drawn").await.unwrap().unwrap();
+    assert!(drawn.contains("nodes") && !drawn.starts_with("0 "), "{drawn}");
+
+    // The profile of the same text, with its hop table.
+    page.find(By::Id("profile")).await.unwrap().click().await.unwrap();
+    see(&page, ".operator", "ShortestPaths").await;
+    see(&page, "table.hops", "frontier").await;
+
+    // A load shows on the Jobs page with its account and rejects.
+    see(&page, "nav a", "Jobs").await.click().await.unwrap();
+    see(&page, ".job-title", "Job 1").await;
+    load_mapping(&client, "averley", &root().join("demo/dirty/load.toml")).await;
+    see(&page, ".job-title", "Job 2").await.click().await.unwrap();
+    see(&page, "table.result", "J-99999").await;
+
+    // A graph made elsewhere appears in the chooser; the service's restart is survived.
+    client.create_graph("second", None).await.unwrap();
+    see(&page, "select option", "second").await;
+    page.quit().await.unwrap();
+}

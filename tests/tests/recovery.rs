@@ -1,0 +1,128 @@
+//! Kill -9 at random moments of commits and loads: nothing that was answered is lost, nothing half is
+//! seen.
+
+#![allow(clippy::unwrap_used)]
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicI64, Ordering};
+use std::time::{Duration, Instant};
+
+use graphodrome_tests::*;
+
+/// A small generator of moments; the seed is printed, so that a failure can be run again.
+struct Moments(u64);
+
+impl Moments {
+    fn next(&mut self, below: u64) -> u64 {
+        self.0 = self.0.wrapping_mul(6364136223846793005).wrapping_add(1442695040888963407);
+        (self.0 >> 33) % below
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn answered_commits_survive_a_kill_and_half_ones_are_not_seen() {
+    let folder = folder();
+    let seed = std::process::id() as u64;
+    println!("seed {seed}");
+    let mut moments = Moments(seed);
+    let answered = Arc::new(AtomicI64::new(0));
+    let mut begun = 0;
+    for round in 0..5 {
+        let service = Running::start(folder.path(), &[]);
+        let client = service.client();
+        if round == 0 {
+            client.create_graph("log", None).await.unwrap();
+        }
+        // Pairs are made in one statement: always both or none.
+        let found = query(&client, "log", "MATCH (e:Entry)-[:OF]->(p:Pair) RETURN e.n AS n ORDER BY n").await;
+        let numbers: Vec<i64> = found.rows.iter().map(|r| r[0].as_i64().unwrap()).collect();
+        let kept = answered.load(Ordering::SeqCst);
+        for n in 1..=kept {
+            assert!(numbers.contains(&n), "round {round}: commit {n} was answered and is lost");
+        }
+        assert!(numbers.iter().all(|n| *n <= begun), "an entry nobody made");
+        let nodes = single(&client, "log", "MATCH (n) RETURN COUNT(*) AS n").await.as_i64().unwrap();
+        assert_eq!(nodes, 2 * numbers.len() as i64, "half a commit is seen");
+        let first = numbers.last().copied().unwrap_or(0).max(kept) + 1;
+        let writing = {
+            let (client, answered) = (client.clone(), answered.clone());
+            tokio::spawn(async move {
+                for n in first..first + 2_000 {
+                    let text = format!("INSERT (:Entry {{n: {n}}})-[:OF]->(:Pair {{n: {n}}})");
+                    if client.query(&request("log", &text)).await.is_err() {
+                        return n;
+                    }
+                    answered.store(n, Ordering::SeqCst);
+                }
+                first + 2_000
+            })
+        };
+        // At least a few commits, then at any moment.
+        let wanted = kept.max(first - 1) + 3 + moments.next(40) as i64;
+        let started = Instant::now();
+        while answered.load(Ordering::SeqCst) < wanted {
+            assert!(started.elapsed() < Duration::from_secs(60), "commits do not come on");
+            tokio::task::yield_now().await;
+        }
+        service.kill();
+        begun = writing.await.unwrap();
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_load_that_is_killed_publishes_nothing() {
+    let folder = folder();
+    let mut moments = Moments(std::process::id() as u64);
+    let mapping = "[[table]]\nfile = \"n.csv\"\n[[table.node]]\nlabels = [\"N\"]\nkey = [\"id\"]\nproperties = { id = \"id\" }\ntypes = { id = \"INT64\" }\n";
+    let rows: String = std::iter::once("id\n".to_string()).chain((0..400_000).map(|i| format!("{i}\n"))).collect();
+    let mut whole = 0;
+    for round in 0..4 {
+        let service = Running::start(folder.path(), &[]);
+        let client = service.client();
+        if round == 0 {
+            client.create_graph("bulk", None).await.unwrap();
+        }
+        let count = single(&client, "bulk", "MATCH (n:N) RETURN COUNT(*) AS n").await.as_i64().unwrap();
+        assert!(count == 0 || count == 400_000, "round {round}: half a load is seen: {count}");
+        if round > 0 {
+            let jobs = client.jobs().await.unwrap();
+            assert!(jobs.iter().all(|j| j.state != "running"), "a job of a dead service still runs");
+        }
+        whole += (count > 0) as u32;
+        let job = client.load_texts("bulk", mapping, &[("n.csv", &rows)]).await.unwrap();
+        let progress = |job: &graphodrome_client::Job| job.progress.as_ref().map_or(u64::MAX, |p| p.rows_read);
+        let until = moments.next(500_000);
+        loop {
+            let now = client.job(job.id, 0).await.unwrap();
+            if now.state != "running" || progress(&now) >= until {
+                break;
+            }
+        }
+        service.kill();
+    }
+    let service = Running::start(folder.path(), &[]);
+    let client = service.client();
+    let job = client.load_texts("bulk", mapping, &[("n.csv", &rows)]).await.unwrap();
+    assert_eq!(client.wait(job.id).await.unwrap().state, "done");
+    assert_eq!(single(&client, "bulk", "MATCH (n:N) RETURN COUNT(*) AS n").await, 400_000);
+    println!("{whole} of 4 rounds found a whole load");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_load_is_cancelled_and_queries_answer_meanwhile() {
+    let folder = folder();
+    let service = Running::start(folder.path(), &[]);
+    let client = service.client();
+    client.create_graph("bulk", None).await.unwrap();
+    let mapping = "[[table]]\nfile = \"n.csv\"\n[[table.node]]\nlabels = [\"N\"]\nkey = [\"id\"]\nproperties = { id = \"id\" }\n";
+    let rows: String = std::iter::once("id\n".to_string()).chain((0..1_500_000).map(|i| format!("row {i}\n"))).collect();
+    let job = client.load_texts("bulk", mapping, &[("n.csv", &rows)]).await.unwrap();
+    assert_eq!(single(&client, "bulk", "MATCH (n) RETURN COUNT(*) AS n").await, 0);
+    // It may have ended first, on a fast machine; then there is nothing to cancel.
+    match client.cancel(job.id).await {
+        Ok(cancelled) if cancelled.state == "cancelled" => {
+            assert_eq!(single(&client, "bulk", "MATCH (n) RETURN COUNT(*) AS n").await, 0);
+        }
+        _ => assert_eq!(client.wait(job.id).await.unwrap().state, "done"),
+    }
+}

@@ -141,7 +141,12 @@ pub fn cli(url: &str, arguments: &[&str]) -> Output {
 }
 
 pub fn stdout(output: &Output) -> String {
-    assert!(output.status.success(), "{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
+    assert!(
+        output.status.success(),
+        "{}{}",
+        String::from_utf8_lossy(&output.stdout),
+        String::from_utf8_lossy(&output.stderr)
+    );
     String::from_utf8(output.stdout.clone()).unwrap()
 }
 

@@ -41,8 +41,16 @@ impl Drop for Driver {
 async fn browser(driver: &Driver, profile: &std::path::Path) -> WebDriver {
     let mut wanted = DesiredCapabilities::chrome();
     for argument in [
-        "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage", "--disable-quic", "--no-first-run",
-        "--disable-background-networking", "--disable-component-update", "--disable-sync", "--window-size=1280,800",
+        "--headless=new",
+        "--no-sandbox",
+        "--disable-gpu",
+        "--disable-dev-shm-usage",
+        "--disable-quic",
+        "--no-first-run",
+        "--disable-background-networking",
+        "--disable-component-update",
+        "--disable-sync",
+        "--window-size=1280,800",
     ] {
         wanted.add_arg(argument).unwrap();
     }
@@ -73,7 +81,9 @@ async fn write(page: &WebDriver, text: &str) {
     editor.send_keys(Key::Control + "a").await.unwrap();
     editor.send_keys(Key::Delete + "").await.unwrap();
     // As one paste: typing would let the editor close the brackets.
-    page.execute("document.execCommand('insertText', false, arguments[0])", vec![serde_json::json!(text)]).await.unwrap();
+    page.execute("document.execCommand('insertText', false, arguments[0])", vec![serde_json::json!(text)])
+        .await
+        .unwrap();
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -110,7 +120,8 @@ async fn a_session_in_the_console() {
     see(&page, ".status", "1 row").await;
     see(&page, ".nav-link", "Drawing").await.click().await.unwrap();
     see(&page, ".legend", "Junction").await;
-    let drawn = page.find(By::Css(".drawing[data-drawn]")).await.unwrap().attr("data-drawn").await.unwrap().unwrap();
+    let drawn =
+        page.find(By::Css(".drawing[data-drawn]")).await.unwrap().attr("data-drawn").await.unwrap().unwrap();
     assert!(drawn.contains("nodes") && !drawn.starts_with("0 "), "{drawn}");
 
     // The profile of the same text, with its hop table.

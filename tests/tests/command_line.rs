@@ -12,15 +12,26 @@ use graphodrome_tests::*;
 async fn the_demo_command_loads_once_and_finds_everything_the_second_time() {
     let folder = folder();
     let first = Running::command(&["demo"], folder.path(), &[]);
-    assert!(first.printed().contains("3062 nodes and 6505 edges are in the graph averley"), "{}", first.printed());
+    assert!(
+        first.printed().contains("3062 nodes and 6505 edges are in the graph averley"),
+        "{}",
+        first.printed()
+    );
     let url = first.url.clone();
     let listed = stdout(&cli(&url, &["graph", "list"]));
     assert!(listed.contains("averley") && listed.contains("water_network"), "{listed}");
     // Killed, with PostgreSQL left running: the next start takes it over.
     first.kill();
     let second = Running::command(&["demo"], folder.path(), &[]);
-    assert!(second.printed().contains("Nothing new: the graph averley stays at version 1."), "{}", second.printed());
-    let count = stdout(&cli(&second.url, &["query", "-g", "averley", "--format", "csv", "MATCH (n) RETURN COUNT(*) AS n"]));
+    assert!(
+        second.printed().contains("Nothing new: the graph averley stays at version 1."),
+        "{}",
+        second.printed()
+    );
+    let count = stdout(&cli(
+        &second.url,
+        &["query", "-g", "averley", "--format", "csv", "MATCH (n) RETURN COUNT(*) AS n"],
+    ));
     assert_eq!(count, "n\r\n3062\r\n");
     assert!(second.interrupt());
     assert!(!folder.path().join("postgres/data/postmaster.pid").exists(), "PostgreSQL is still running");
@@ -36,19 +47,51 @@ async fn commands_print_what_people_can_read_and_say_what_went_wrong() {
     let loaded = stdout(&cli(&url, &["load", "demo/load.toml"]));
     assert!(loaded.contains("rows = made + duplicates + skipped + rejects, in every line"), "{loaded}");
 
-    let table = stdout(&cli(&url, &["query", "-g", "averley", "MATCH (d:District {code: 'TE'}) RETURN d, d.population * 0 AS zero"]));
+    let table = stdout(&cli(
+        &url,
+        &["query", "-g", "averley", "MATCH (d:District {code: 'TE'}) RETURN d, d.population * 0 AS zero"],
+    ));
     assert!(table.contains("District TE (name Tarn End)"), "{table}");
     assert!(table.contains("1 row"), "{table}");
-    let chosen = stdout(&cli(&url, &["query", "-g", "averley", "--show", "population", "MATCH (d:District {code: 'TE'}) RETURN d"]));
+    let chosen = stdout(&cli(
+        &url,
+        &["query", "-g", "averley", "--show", "population", "MATCH (d:District {code: 'TE'}) RETURN d"],
+    ));
     assert!(chosen.contains("District TE (population "), "{chosen}");
-    let json = stdout(&cli(&url, &["query", "-g", "averley", "--format", "json", "-p", "code=TE", "-p", "n=2", "MATCH (d:District {code: $code}) RETURN d.name AS name, $n + 1 AS n"]));
+    let json = stdout(&cli(
+        &url,
+        &[
+            "query",
+            "-g",
+            "averley",
+            "--format",
+            "json",
+            "-p",
+            "code=TE",
+            "-p",
+            "n=2",
+            "MATCH (d:District {code: $code}) RETURN d.name AS name, $n + 1 AS n",
+        ],
+    ));
     assert!(json.contains(r#""rows":[["Tarn End",3]]"#), "{json}");
 
-    let plan = stdout(&cli(&url, &["plan", "-g", "averley", "-f", "demo/questions/06a_shortest_route_by_hops.gql"]));
-    assert!(plan.contains("ShortestPaths") && plan.contains("breadth first from both ends") && plan.contains("SeekKey"), "{plan}");
-    let profile = stdout(&cli(&url, &["profile", "-g", "averley", "-f", "demo/questions/06a_shortest_route_by_hops.gql"]));
+    let plan =
+        stdout(&cli(&url, &["plan", "-g", "averley", "-f", "demo/questions/06a_shortest_route_by_hops.gql"]));
+    assert!(
+        plan.contains("ShortestPaths")
+            && plan.contains("breadth first from both ends")
+            && plan.contains("SeekKey"),
+        "{plan}"
+    );
+    let profile = stdout(&cli(
+        &url,
+        &["profile", "-g", "averley", "-f", "demo/questions/06a_shortest_route_by_hops.gql"],
+    ));
     assert!(profile.contains("frontier") && profile.contains("both ends met"), "{profile}");
-    let data = stdout(&cli(&url, &["profile", "-g", "averley", "--json", "-f", "demo/questions/06a_shortest_route_by_hops.gql"]));
+    let data = stdout(&cli(
+        &url,
+        &["profile", "-g", "averley", "--json", "-f", "demo/questions/06a_shortest_route_by_hops.gql"],
+    ));
     assert!(data.contains("\"edges_looked\""), "{data}");
 
     let wrong = cli(&url, &["query", "-g", "averley", "MATCH (d:Distrikt) RETURN d"]);
@@ -68,7 +111,8 @@ async fn commands_print_what_people_can_read_and_say_what_went_wrong() {
     assert!(stderr(&missing).contains("demo/none.toml cannot be read"), "{}", stderr(&missing));
     let jobs = stdout(&cli(&url, &["job", "list"]));
     assert!(jobs.contains("done"), "{jobs}");
-    for command in ["serve", "demo", "graph", "load", "job", "query", "plan", "profile", "shell", "generate"] {
+    for command in ["serve", "demo", "graph", "load", "job", "query", "plan", "profile", "shell", "generate"]
+    {
         let help = stdout(&cli(&url, &[command, "--help"]));
         assert!(help.contains("Usage: graphodrome"), "{help}");
     }
@@ -94,7 +138,10 @@ async fn queries_come_from_standard_input_and_the_shell_takes_several_lines() {
     };
     let created = piped(&["query"], "CREATE GRAPH small ANY; USE small INSERT (:P {x: 1}), (:P {x: 2})");
     assert!(created.status.success(), "{}", stderr(&created));
-    let counted = stdout(&piped(&["query", "-g", "small", "--format", "ndjson"], "MATCH (p:P) RETURN SUM(p.x) AS total"));
+    let counted = stdout(&piped(
+        &["query", "-g", "small", "--format", "ndjson"],
+        "MATCH (p:P) RETURN SUM(p.x) AS total",
+    ));
     assert_eq!(counted, "{\"total\":3}\n");
     let session = "graph small\nlabels\nMATCH (p:P)\nRETURN p.x AS x\nORDER BY x;\nparam least = 2\nMATCH (p:P) WHERE p.x >= $least RETURN COUNT(*) AS some;\nMATCH (p:Q) RETURN p.y;\nplan MATCH (p:P) RETURN p;\nquit\n";
     let shown = stdout(&piped(&["shell"], session));
@@ -107,9 +154,19 @@ async fn queries_come_from_standard_input_and_the_shell_takes_several_lines() {
 fn the_generator_is_repeatable_and_made_the_committed_tables() {
     let (a, b) = (folder(), folder());
     for out in [&a, &b] {
-        stdout(&cli("", &["generate", "scenario", "--junctions", "1500", "--out", out.path().to_str().unwrap()]));
+        stdout(&cli(
+            "",
+            &["generate", "scenario", "--junctions", "1500", "--out", out.path().to_str().unwrap()],
+        ));
     }
-    for name in ["tables/pipes.csv", "tables/consumers.csv", "tables/alarms.jsonl", "tables/work_orders.csv", "dirty/junctions.csv", "load.toml"] {
+    for name in [
+        "tables/pipes.csv",
+        "tables/consumers.csv",
+        "tables/alarms.jsonl",
+        "tables/work_orders.csv",
+        "dirty/junctions.csv",
+        "load.toml",
+    ] {
         let read = |folder: &std::path::Path| std::fs::read(folder.join(name)).unwrap();
         assert!(read(a.path()) == read(b.path()), "{name} differs between two runs");
         assert!(read(a.path()) == read(&root().join("demo")), "{name} is not what is committed");

@@ -22,9 +22,11 @@ async fn tables(pool: &PgPool) {
         }
         let text = std::fs::read_to_string(&path).unwrap();
         let name = path.file_stem().unwrap().to_str().unwrap().to_string();
-        let columns: Vec<String> = text.lines().next().unwrap().split(',').map(|c| format!("{c} text")).collect();
+        let columns: Vec<String> =
+            text.lines().next().unwrap().split(',').map(|c| format!("{c} text")).collect();
         run(pool, &format!("CREATE TABLE {name} ({})", columns.join(", "))).await;
-        let mut copy = pool.copy_in_raw(&format!("COPY {name} FROM STDIN (FORMAT csv, HEADER)")).await.unwrap();
+        let mut copy =
+            pool.copy_in_raw(&format!("COPY {name} FROM STDIN (FORMAT csv, HEADER)")).await.unwrap();
         copy.send(text.into_bytes()).await.unwrap();
         copy.finish().await.unwrap();
     }
@@ -48,7 +50,9 @@ async fn run(pool: &PgPool, text: &str) {
 /// Rows as texts; every column of the SQL is cast to text there.
 async fn sql(pool: &PgPool, text: &str) -> Vec<Vec<String>> {
     let rows = sqlx::query(sqlx::AssertSqlSafe(text.to_string())).fetch_all(pool).await.unwrap();
-    rows.iter().map(|row| (0..row.len()).map(|i| row.get::<Option<String>, _>(i).unwrap_or_default()).collect()).collect()
+    rows.iter()
+        .map(|row| (0..row.len()).map(|i| row.get::<Option<String>, _>(i).unwrap_or_default()).collect())
+        .collect()
 }
 
 fn plain(value: &Value) -> String {
@@ -141,8 +145,12 @@ async fn the_demo_questions_have_the_answers_that_sql_has() {
     tables(&pool).await;
     for (file, reference) in QUESTIONS {
         let text = std::fs::read_to_string(root().join("demo/questions").join(file)).unwrap();
-        let ours: Vec<Vec<String>> =
-            query(&client, "averley", &text).await.rows.iter().map(|row| row.iter().map(plain).collect()).collect();
+        let ours: Vec<Vec<String>> = query(&client, "averley", &text)
+            .await
+            .rows
+            .iter()
+            .map(|row| row.iter().map(plain).collect())
+            .collect();
         let theirs = sql(&pool, reference).await;
         assert!(!theirs.is_empty(), "{file} asks for nothing");
         assert_eq!(ours, theirs, "{file}");
@@ -179,7 +187,10 @@ async fn shortest_routes(client: &graphodrome_client::Client, pool: &PgPool) {
     assert_eq!(five.rows.len(), 5);
     assert_eq!(five.rows[0][0].to_string(), hops);
     // Bellman and Ford in a loop: no code shared with the search.
-    for (file, condition) in [("06b_shortest_route_by_length.gql", "TRUE"), ("06c_shortest_route_avoiding_cast_iron.gql", "material <> 'cast iron'")] {
+    for (file, condition) in [
+        ("06b_shortest_route_by_length.gql", "TRUE"),
+        ("06c_shortest_route_avoiding_cast_iron.gql", "material <> 'cast iron'"),
+    ] {
         run(pool, "DROP TABLE IF EXISTS best").await;
         run(pool, "CREATE TABLE best (at text PRIMARY KEY, metres numeric)").await;
         run(pool, "INSERT INTO best VALUES ('S-001', 0)").await;

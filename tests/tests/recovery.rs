@@ -74,7 +74,8 @@ async fn a_load_that_is_killed_publishes_nothing() {
     let folder = folder();
     let mut moments = Moments(std::process::id() as u64);
     let mapping = "[[table]]\nfile = \"n.csv\"\n[[table.node]]\nlabels = [\"N\"]\nkey = [\"id\"]\nproperties = { id = \"id\" }\ntypes = { id = \"INT64\" }\n";
-    let rows: String = std::iter::once("id\n".to_string()).chain((0..400_000).map(|i| format!("{i}\n"))).collect();
+    let rows: String =
+        std::iter::once("id\n".to_string()).chain((0..400_000).map(|i| format!("{i}\n"))).collect();
     let mut whole = 0;
     for round in 0..4 {
         let service = Running::start(folder.path(), &[]);
@@ -90,7 +91,8 @@ async fn a_load_that_is_killed_publishes_nothing() {
         }
         whole += (count > 0) as u32;
         let job = client.load_texts("bulk", mapping, &[("n.csv", &rows)]).await.unwrap();
-        let progress = |job: &graphodrome_client::Job| job.progress.as_ref().map_or(u64::MAX, |p| p.rows_read);
+        let progress =
+            |job: &graphodrome_client::Job| job.progress.as_ref().map_or(u64::MAX, |p| p.rows_read);
         let until = moments.next(500_000);
         loop {
             let now = client.job(job.id, 0).await.unwrap();
@@ -115,7 +117,8 @@ async fn a_load_is_cancelled_and_queries_answer_meanwhile() {
     let client = service.client();
     client.create_graph("bulk", None).await.unwrap();
     let mapping = "[[table]]\nfile = \"n.csv\"\n[[table.node]]\nlabels = [\"N\"]\nkey = [\"id\"]\nproperties = { id = \"id\" }\n";
-    let rows: String = std::iter::once("id\n".to_string()).chain((0..1_500_000).map(|i| format!("row {i}\n"))).collect();
+    let rows: String =
+        std::iter::once("id\n".to_string()).chain((0..1_500_000).map(|i| format!("row {i}\n"))).collect();
     let job = client.load_texts("bulk", mapping, &[("n.csv", &rows)]).await.unwrap();
     assert_eq!(single(&client, "bulk", "MATCH (n) RETURN COUNT(*) AS n").await, 0);
     // It may have ended first, on a fast machine; then there is nothing to cancel.

@@ -34,7 +34,10 @@ async fn a_load_accounts_for_every_row_and_a_second_one_changes_nothing() {
     let nodes = single(&client, "averley", "MATCH (n) RETURN COUNT(*) AS n").await;
     assert_eq!(nodes, account["nodes_made"]);
     let edges = single(&client, "averley", "MATCH ()-[e]->() RETURN COUNT(*) AS n").await.as_u64().unwrap()
-        + single(&client, "averley", "MATCH (a)~[e]~(b) RETURN COUNT(DISTINCT e) AS n").await.as_u64().unwrap();
+        + single(&client, "averley", "MATCH (a)~[e]~(b) RETURN COUNT(DISTINCT e) AS n")
+            .await
+            .as_u64()
+            .unwrap();
     assert_eq!(json!(edges), account["edges_made"]);
 
     let second = load_demo(&client).await;
@@ -65,7 +68,9 @@ async fn a_load_accounts_for_every_row_and_a_second_one_changes_nothing() {
             "{table} line {line}: {reason}\n{found:#?}"
         );
     }
-    let made = single(&client, "averley", "MATCH (j:Junction) WHERE j.code LIKE 'J-9000%' RETURN COUNT(*) AS n").await;
+    let made =
+        single(&client, "averley", "MATCH (j:Junction) WHERE j.code LIKE 'J-9000%' RETURN COUNT(*) AS n")
+            .await;
     assert_eq!(made, 3);
 }
 
@@ -76,11 +81,27 @@ async fn what_does_not_conform_is_refused_and_nothing_is_half_done() {
     let client = service.client();
     load_demo(&client).await;
     let cases = [
-        ("INSERT (:District {code: 'ZZ', name: 5})", "G2000", "property name: expected STRING, given INT64 5"),
+        (
+            "INSERT (:District {code: 'ZZ', name: 5})",
+            "G2000",
+            "property name: expected STRING, given INT64 5",
+        ),
         ("INSERT (:District {code: 'ZZ'})", "G2000", "property name: expected STRING NOT NULL, given null"),
-        ("INSERT (:District {code: 'TE', name: 'Again'})", "G2000", "there is already a node :District with code = 'TE'"),
-        ("INSERT (:District {code: 'A1', name: 'A'}), (:District {code: 'A2', name: 'B', height: 3})", "G2000", "property height is not in its type"),
-        ("MATCH (d:District {code: 'TE'}), (c:Crew {name: 'Fir crew'}) INSERT (d)-[:IN]->(c)", "G2000", "no edge type allows"),
+        (
+            "INSERT (:District {code: 'TE', name: 'Again'})",
+            "G2000",
+            "there is already a node :District with code = 'TE'",
+        ),
+        (
+            "INSERT (:District {code: 'A1', name: 'A'}), (:District {code: 'A2', name: 'B', height: 3})",
+            "G2000",
+            "property height is not in its type",
+        ),
+        (
+            "MATCH (d:District {code: 'TE'}), (c:Crew {name: 'Fir crew'}) INSERT (d)-[:IN]->(c)",
+            "G2000",
+            "no edge type allows",
+        ),
         ("MATCH (d:District {code: 'TE'}) DELETE d", "G1001", "still has"),
         ("MATCH (d:Distrct) RETURN d", "42002", "there is no node label Distrct"),
         ("MATCH (d:District) RETURN d.nam", "42002", "there is no property nam"),
@@ -95,7 +116,8 @@ async fn what_does_not_conform_is_refused_and_nothing_is_half_done() {
         assert!(found.detail.contains(message), "{text}: {}", found.detail);
         assert!(!found.errors.is_empty(), "{text}");
     }
-    let hint = problem(client.query(&request("averley", "MATCH (d:Distrct) RETURN d")).await.unwrap_err()).errors;
+    let hint =
+        problem(client.query(&request("averley", "MATCH (d:Distrct) RETURN d")).await.unwrap_err()).errors;
     assert_eq!(hint[0].hint.as_deref(), Some("did you mean District?"));
     assert_eq!((hint[0].line, hint[0].column), (Some(1), Some(10)));
     let districts = single(&client, "averley", "MATCH (d:District) RETURN COUNT(*) AS n").await;
@@ -111,14 +133,35 @@ async fn changes_are_seen_by_what_follows_and_survive_a_restart() {
     query(&client, "scratch", "INSERT (a:Town {name: 'Aldmere', size: 3})-[:ROAD {km: 4.5}]->(b:Town {name: 'Brisk', size: 'small'}), (b)~[:NEAR]~(a)").await;
     query(&client, "scratch", "MATCH (t:Town {name: 'Aldmere'}) SET t.size = t.size + 1, t:Old").await;
     query(&client, "scratch", "MATCH (t:Town {name: 'Brisk'}) REMOVE t.size").await;
-    let rows = query(&client, "scratch", "MATCH (t:Town) RETURN t.name AS name, t.size AS size, t IS LABELED Old AS old ORDER BY name").await.rows;
-    assert_eq!(rows, [[json!("Aldmere"), json!(4), json!(true)], [json!("Brisk"), Value::Null, json!(false)]]);
+    let rows = query(
+        &client,
+        "scratch",
+        "MATCH (t:Town) RETURN t.name AS name, t.size AS size, t IS LABELED Old AS old ORDER BY name",
+    )
+    .await
+    .rows;
+    assert_eq!(
+        rows,
+        [[json!("Aldmere"), json!(4), json!(true)], [json!("Brisk"), Value::Null, json!(false)]]
+    );
     assert!(service.interrupt(), "Ctrl+C ends it well");
 
     let service = Running::start(folder.path(), &[]);
     let client = service.client();
-    assert_eq!(query(&client, "scratch", "MATCH (t:Town) RETURN t.name AS name, t.size AS size, t IS LABELED Old AS old ORDER BY name").await.rows, rows);
-    assert_eq!(single(&client, "scratch", "MATCH (:Town {name: 'Brisk'})~[:NEAR]~(t) RETURN t.name AS n").await, "Aldmere");
+    assert_eq!(
+        query(
+            &client,
+            "scratch",
+            "MATCH (t:Town) RETURN t.name AS name, t.size AS size, t IS LABELED Old AS old ORDER BY name"
+        )
+        .await
+        .rows,
+        rows
+    );
+    assert_eq!(
+        single(&client, "scratch", "MATCH (:Town {name: 'Brisk'})~[:NEAR]~(t) RETURN t.name AS n").await,
+        "Aldmere"
+    );
     let deleted = query(&client, "scratch", "MATCH (t:Town) DETACH DELETE t").await;
     assert_eq!(deleted.summary["changed"]["edges_deleted"], 2);
     assert_eq!(single(&client, "scratch", "MATCH (n) RETURN COUNT(*) AS n").await, 0);
@@ -144,13 +187,23 @@ async fn single_elements_are_read_created_changed_and_deleted() {
         .await
         .unwrap();
     assert_eq!(edge["labels"], json!(["ON"]));
-    let around = client.get("/v1/graphs/averley/nodes/WorkOrder/W-1/neighbours?edge=ON&direction=out").await.unwrap();
+    let around =
+        client.get("/v1/graphs/averley/nodes/WorkOrder/W-1/neighbours?edge=ON&direction=out").await.unwrap();
     assert_eq!(around["neighbours"][0]["node"]["properties"]["code"], "J-00007");
     assert_eq!(around["counts"][0], json!({ "edge": "ON", "direction": "out", "count": 1 }));
-    let changed = client.call("PATCH", "/v1/graphs/averley/nodes/WorkOrder/W-1", &json!({ "properties": { "cost": null, "kind": "flushing" } })).await.unwrap();
+    let changed = client
+        .call(
+            "PATCH",
+            "/v1/graphs/averley/nodes/WorkOrder/W-1",
+            &json!({ "properties": { "cost": null, "kind": "flushing" } }),
+        )
+        .await
+        .unwrap();
     assert_eq!(changed["properties"]["kind"], "flushing");
     assert!(changed["properties"].get("cost").is_none());
-    let kept = problem(client.call("DELETE", "/v1/graphs/averley/nodes/WorkOrder/W-1", &json!(null)).await.unwrap_err());
+    let kept = problem(
+        client.call("DELETE", "/v1/graphs/averley/nodes/WorkOrder/W-1", &json!(null)).await.unwrap_err(),
+    );
     assert_eq!(kept.code.as_deref(), Some("G1001"));
     client.call("DELETE", "/v1/graphs/averley/nodes/WorkOrder/W-1?detach=true", &json!(null)).await.unwrap();
     assert_eq!(problem(client.get("/v1/graphs/averley/nodes/WorkOrder/W-1").await.unwrap_err()).status, 404);
@@ -164,18 +217,29 @@ async fn results_come_in_the_format_asked_for() {
     let service = Running::start(folder.path(), &[]);
     let client = service.client();
     load_demo(&client).await;
-    let wanted = request("averley", "MATCH (d:District) RETURN d.code AS code, d.population AS people ORDER BY code LIMIT 2");
+    let wanted = request(
+        "averley",
+        "MATCH (d:District) RETURN d.code AS code, d.population AS people ORDER BY code LIMIT 2",
+    );
     let text = async |kind: &str| client.query_as(&wanted, kind).await.unwrap().text().await.unwrap();
     let json = client.query(&wanted).await.unwrap();
     let people: Vec<i64> = json.rows.iter().map(|r| r[1].as_i64().unwrap()).collect();
     assert_eq!(text("text/csv").await, format!("code,people\r\nBW,{}\r\nGC,{}\r\n", people[0], people[1]));
-    assert_eq!(text("application/x-ndjson").await, format!("{{\"code\":\"BW\",\"people\":{}}}\n{{\"code\":\"GC\",\"people\":{}}}\n", people[0], people[1]));
-    let arrow = client.query_as(&wanted, "application/vnd.apache.arrow.stream").await.unwrap().bytes().await.unwrap();
+    assert_eq!(
+        text("application/x-ndjson").await,
+        format!(
+            "{{\"code\":\"BW\",\"people\":{}}}\n{{\"code\":\"GC\",\"people\":{}}}\n",
+            people[0], people[1]
+        )
+    );
+    let arrow =
+        client.query_as(&wanted, "application/vnd.apache.arrow.stream").await.unwrap().bytes().await.unwrap();
     assert_eq!(&arrow[..4], &[0xff; 4], "an IPC stream begins with a continuation mark");
     let refused = problem(client.query_as(&wanted, "image/png").await.unwrap_err());
     assert_eq!(refused.status, 406);
     // A large result streams and is whole.
-    let large = request("averley", "MATCH (a:Junction), (b:Junction) RETURN a.code AS a, b.code AS b LIMIT 200000");
+    let large =
+        request("averley", "MATCH (a:Junction), (b:Junction) RETURN a.code AS a, b.code AS b LIMIT 200000");
     let lines = client.query_as(&large, "text/csv").await.unwrap().text().await.unwrap().lines().count();
     assert_eq!(lines, 200_001);
 }
@@ -189,7 +253,8 @@ async fn limits_are_refused_clearly() {
     let mut slow = request("averley", "MATCH (a:Junction)-[:PIPE]-{1,40}(b:Junction) RETURN COUNT(*) AS n");
     slow.timeout_ms = Some(300);
     assert_eq!(problem(client.query(&slow).await.unwrap_err()).code.as_deref(), Some("R0002"));
-    let mut wide = request("averley", "MATCH (a:Junction), (b:Junction) RETURN a.code AS a, b.code AS b ORDER BY a, b");
+    let mut wide =
+        request("averley", "MATCH (a:Junction), (b:Junction) RETURN a.code AS a, b.code AS b ORDER BY a, b");
     wide.max_memory_bytes = Some(4 << 20);
     assert_eq!(problem(client.query(&wide).await.unwrap_err()).code.as_deref(), Some("R0003"));
     let mut many = request("averley", "MATCH (j:Junction) RETURN j.code AS code");
@@ -198,7 +263,12 @@ async fn limits_are_refused_clearly() {
     many.truncate = true;
     let cut = client.query(&many).await.unwrap();
     assert_eq!((cut.rows.len(), &cut.summary["truncated"]), (10, &json!(true)));
-    let long = problem(client.query(&request("averley", &format!("RETURN '{}' AS x", "x".repeat(80_000)))).await.unwrap_err());
+    let long = problem(
+        client
+            .query(&request("averley", &format!("RETURN '{}' AS x", "x".repeat(80_000))))
+            .await
+            .unwrap_err(),
+    );
     assert_eq!(long.status, 413);
 }
 
@@ -218,13 +288,15 @@ async fn every_error_is_a_problem_document_and_strangers_are_refused() {
     check(client.raw(Method::GET, "/v1/nothing"), 404).await;
     check(client.raw(Method::PUT, "/v1/query"), 405).await;
     check(client.raw(Method::POST, "/v1/query").body("text"), 415).await;
-    check(client.raw(Method::POST, "/v1/query").header("content-type", "application/json").body("{"), 400).await;
+    check(client.raw(Method::POST, "/v1/query").header("content-type", "application/json").body("{"), 400)
+        .await;
     check(client.raw(Method::GET, "/v1/jobs/x"), 400).await;
     check(client.raw(Method::GET, "/v1/graphs/none"), 404).await;
     check(client.raw(Method::DELETE, "/v1/graphs/none"), 404).await;
     check(client.raw(Method::GET, "/v1/graphs").header("host", "example.org"), 403).await;
     check(client.raw(Method::GET, "/v1/graphs").header("origin", "http://example.org"), 403).await;
-    let own = client.raw(Method::GET, "/v1/graphs").header("origin", service.url.as_str()).send().await.unwrap();
+    let own =
+        client.raw(Method::GET, "/v1/graphs").header("origin", service.url.as_str()).send().await.unwrap();
     assert_eq!(own.status(), 200);
     client.ready().await.unwrap();
 }
@@ -237,7 +309,11 @@ async fn the_openapi_document_has_exactly_the_routes() {
     let document = client.get("/v1/openapi.json").await.unwrap();
     let mut documented = 0;
     for (path, operations) in document["paths"].as_object().unwrap() {
-        let filled = path.replace("{graph}", "none").replace("{job}", "999").replace("{label}", "X").replace("{key}", "k");
+        let filled = path
+            .replace("{graph}", "none")
+            .replace("{job}", "999")
+            .replace("{label}", "X")
+            .replace("{key}", "k");
         let methods: Vec<String> = operations.as_object().unwrap().keys().map(|m| m.to_uppercase()).collect();
         for method in ["GET", "POST", "PUT", "PATCH", "DELETE"] {
             let response = client.raw(method.parse().unwrap(), &filled).send().await.unwrap();

@@ -179,7 +179,8 @@ mod tests {
 
     #[test]
     fn an_unknown_field_is_named_with_its_place() {
-        let text = "[[table]]\nfile = \"a.csv\"\n[[table.node]]\nlabels = [\"A\"]\nproperties = {}\nlables = []\n";
+        let text =
+            "[[table]]\nfile = \"a.csv\"\n[[table.node]]\nlabels = [\"A\"]\nproperties = {}\nlables = []\n";
         let error = Mapping::parse(text).expect_err("unknown field");
         assert!(error.message.contains("lables"), "{error}");
         assert_eq!(error.line, Some(6));

@@ -8,8 +8,8 @@ use graphodrome_graph::{Base, Change, GraphType, Snapshot};
 use parking_lot::RwLock;
 use sea_orm::sqlx::{self, Connection, PgConnection, Row};
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectOptions, Database, DatabaseConnection, EntityTrait,
-    PaginatorTrait, QueryFilter, QueryOrder,
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectOptions, Database, DatabaseConnection,
+    EntityTrait, PaginatorTrait, QueryFilter, QueryOrder,
 };
 use sea_orm_migration::MigratorTrait;
 
@@ -105,8 +105,8 @@ impl Catalog {
         let mut snapshot = match newest {
             None => Snapshot::empty(graph_type)?,
             Some(manifest) => {
-                let layout: Layout =
-                    serde_json::from_value(manifest.layout.clone()).map_err(|e| StoreError::Damaged(e.to_string()))?;
+                let layout: Layout = serde_json::from_value(manifest.layout.clone())
+                    .map_err(|e| StoreError::Damaged(e.to_string()))?;
                 let ids = layout.segment_ids();
                 clean(self.database.get_postgres_connection_pool(), row.id, manifest.version, &ids).await?;
                 let data = self.read_segments(&ids).await?;
@@ -114,7 +114,12 @@ impl Catalog {
                     let parts = decode(&layout, &data)?;
                     drop(data);
                     let base = Base::build(parts, &keys)?;
-                    Ok::<_, StoreError>(Snapshot::new(Arc::new(base), graph_type, keys, manifest.version as u64))
+                    Ok::<_, StoreError>(Snapshot::new(
+                        Arc::new(base),
+                        graph_type,
+                        keys,
+                        manifest.version as u64,
+                    ))
                 })
                 .await
                 .map_err(|e| StoreError::Server(e.to_string()))??;
@@ -135,7 +140,10 @@ impl Catalog {
                 return Err(StoreError::Damaged(format!("commit {wanted} of graph {} is missing", row.name)));
             }
             if crc32fast::hash(&entry.changes) as i64 != entry.checksum {
-                return Err(StoreError::Damaged(format!("commit {wanted} of graph {} has a wrong checksum", row.name)));
+                return Err(StoreError::Damaged(format!(
+                    "commit {wanted} of graph {} has a wrong checksum",
+                    row.name
+                )));
             }
             let changes: Vec<Change> =
                 postcard::from_bytes(&entry.changes).map_err(|e| StoreError::Damaged(e.to_string()))?;
@@ -173,7 +181,8 @@ impl Catalog {
             .one(&self.database)
             .await?
             .ok_or_else(|| StoreError::Damaged(format!("the type of graph {} is missing", row.name)))?;
-        let parsed = serde_json::from_value(found.definition).map_err(|e| StoreError::Damaged(e.to_string()))?;
+        let parsed =
+            serde_json::from_value(found.definition).map_err(|e| StoreError::Damaged(e.to_string()))?;
         Ok(Some(Arc::new(parsed)))
     }
 
@@ -186,8 +195,12 @@ impl Catalog {
     }
 
     pub async fn graph_infos(&self) -> Result<Vec<GraphInfo>, StoreError> {
-        let types: BTreeMap<i64, Option<String>> =
-            graph_type::Entity::find().all(&self.database).await?.into_iter().map(|t| (t.id, t.name)).collect();
+        let types: BTreeMap<i64, Option<String>> = graph_type::Entity::find()
+            .all(&self.database)
+            .await?
+            .into_iter()
+            .map(|t| (t.id, t.name))
+            .collect();
         let rows = graph::Entity::find().order_by_asc(graph::Column::Name).all(&self.database).await?;
         Ok(rows
             .into_iter()
@@ -225,7 +238,9 @@ impl Catalog {
     }
 
     /// Creates a graph type; false where it was there and stays.
-    pub async fn create_graph_type(&self, definition: &GraphType, mode: OpenMode) -> Result<bool, StoreError> {
+    pub async fn create_graph_type(
+        &self, definition: &GraphType, mode: OpenMode,
+    ) -> Result<bool, StoreError> {
         let _changing = self.changing.lock().await;
         let name = definition.name.to_string();
         let json = serde_json::to_value(definition).map_err(|e| StoreError::Damaged(e.to_string()))?;
@@ -242,13 +257,15 @@ impl Catalog {
                 }
             }
         }
-        let row = graph_type::ActiveModel { name: Set(Some(name)), definition: Set(json), ..Default::default() };
+        let row =
+            graph_type::ActiveModel { name: Set(Some(name)), definition: Set(json), ..Default::default() };
         row.insert(&self.database).await?;
         Ok(true)
     }
 
     async fn refuse_in_use(&self, found: &graph_type::Model, name: &str) -> Result<(), StoreError> {
-        let user = graph::Entity::find().filter(graph::Column::GraphTypeId.eq(found.id)).one(&self.database).await?;
+        let user =
+            graph::Entity::find().filter(graph::Column::GraphTypeId.eq(found.id)).one(&self.database).await?;
         match user {
             Some(graph) => Err(StoreError::InUse { name: name.into(), graph: graph.name }),
             None => Ok(()),
@@ -266,7 +283,9 @@ impl Catalog {
     }
 
     /// Creates an empty graph, open or of a named type or of one of its own.
-    pub async fn create_graph(&self, name: &str, type_name: Option<&str>, own: Option<&GraphType>, mode: OpenMode) -> Result<bool, StoreError> {
+    pub async fn create_graph(
+        &self, name: &str, type_name: Option<&str>, own: Option<&GraphType>, mode: OpenMode,
+    ) -> Result<bool, StoreError> {
         let _changing = self.changing.lock().await;
         if self.graph(name).is_some() {
             match mode {
@@ -282,7 +301,8 @@ impl Catalog {
             }
             (None, Some(own)) => {
                 let json = serde_json::to_value(own).map_err(|e| StoreError::Damaged(e.to_string()))?;
-                let row = graph_type::ActiveModel { name: Set(None), definition: Set(json), ..Default::default() };
+                let row =
+                    graph_type::ActiveModel { name: Set(None), definition: Set(json), ..Default::default() };
                 Some(row.insert(&self.database).await?.id)
             }
             (None, None) => None,
@@ -317,7 +337,10 @@ impl Catalog {
         let pool = self.database.get_postgres_connection_pool();
         let mut transaction = pool.begin().await?;
         sqlx::query("DELETE FROM graphs WHERE id = $1").bind(handle.id).execute(&mut *transaction).await?;
-        sqlx::query("DELETE FROM segments WHERE graph_id = $1").bind(handle.id).execute(&mut *transaction).await?;
+        sqlx::query("DELETE FROM segments WHERE graph_id = $1")
+            .bind(handle.id)
+            .execute(&mut *transaction)
+            .await?;
         sqlx::query("DELETE FROM graph_types t WHERE name IS NULL AND NOT EXISTS (SELECT FROM graphs WHERE graph_type_id = t.id)")
             .execute(&mut *transaction)
             .await?;
@@ -337,7 +360,10 @@ async fn take_lock(url: &str) -> Result<PgConnection, StoreError> {
     let mut connection = PgConnection::connect(url).await?;
     // A service that was just killed keeps the lock until PostgreSQL sees its connection closed.
     for _ in 0..50 {
-        let row = sqlx::query("SELECT pg_try_advisory_lock($1)").bind(SERVICE_LOCK).fetch_one(&mut connection).await?;
+        let row = sqlx::query("SELECT pg_try_advisory_lock($1)")
+            .bind(SERVICE_LOCK)
+            .fetch_one(&mut connection)
+            .await?;
         if row.try_get::<bool, _>(0)? {
             return Ok(connection);
         }

@@ -158,7 +158,9 @@ impl Turn<'_> {
         graph.flush().await;
         match answer.await {
             Ok(Ok(())) => Ok(()),
-            Ok(Err(message)) => Err(StoreError::Server(format!("the commit could not be written: {message}"))),
+            Ok(Err(message)) => {
+                Err(StoreError::Server(format!("the commit could not be written: {message}")))
+            }
             Err(_) => Err(StoreError::Server("the commit was not written".into())),
         }
     }
@@ -188,7 +190,9 @@ impl Turn<'_> {
         Ok(snapshot)
     }
 
-    async fn write_base(&self, snapshot: &Snapshot, mut layout: crate::segments::Layout, segments: Vec<Segment>) -> Result<(), StoreError> {
+    async fn write_base(
+        &self, snapshot: &Snapshot, mut layout: crate::segments::Layout, segments: Vec<Segment>,
+    ) -> Result<(), StoreError> {
         let pool = self.graph.database.get_postgres_connection_pool();
         let rows = sqlx::query("SELECT nextval('segment_ids') FROM generate_series(1, $1)")
             .bind(segments.len() as i64)
@@ -204,7 +208,8 @@ impl Turn<'_> {
             halves[place % 2].push(segment);
         }
         let [first, second] = halves;
-        let (a, b) = tokio::join!(copy_segments(pool, graph_id, first), copy_segments(pool, graph_id, second));
+        let (a, b) =
+            tokio::join!(copy_segments(pool, graph_id, first), copy_segments(pool, graph_id, second));
         a?;
         b?;
         let ids = snapshot.next_ids();
@@ -224,7 +229,9 @@ impl Turn<'_> {
 }
 
 /// Removes what a graph's newest manifest has replaced.
-pub(crate) async fn clean(pool: &sqlx::PgPool, graph_id: i64, version: i64, segments: &[i64]) -> Result<(), StoreError> {
+pub(crate) async fn clean(
+    pool: &sqlx::PgPool, graph_id: i64, version: i64, segments: &[i64],
+) -> Result<(), StoreError> {
     let mut transaction = pool.begin().await?;
     for text in [
         "DELETE FROM commits WHERE graph_id = $1 AND version <= $2",
@@ -242,11 +249,14 @@ pub(crate) async fn clean(pool: &sqlx::PgPool, graph_id: i64, version: i64, segm
 }
 
 /// COPY in PostgreSQL's binary form: a header, a row a segment, a trailer.
-async fn copy_segments(pool: &sqlx::PgPool, graph_id: i64, segments: Vec<(i64, Segment)>) -> Result<(), StoreError> {
+async fn copy_segments(
+    pool: &sqlx::PgPool, graph_id: i64, segments: Vec<(i64, Segment)>,
+) -> Result<(), StoreError> {
     if segments.is_empty() {
         return Ok(());
     }
-    let mut copy = pool.copy_in_raw("COPY segments (id, graph_id, data, checksum) FROM STDIN (FORMAT binary)").await?;
+    let mut copy =
+        pool.copy_in_raw("COPY segments (id, graph_id, data, checksum) FROM STDIN (FORMAT binary)").await?;
     let mut header = b"PGCOPY\n\xff\r\n\0".to_vec();
     header.extend_from_slice(&[0; 8]);
     copy.send(header).await?;

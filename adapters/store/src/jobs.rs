@@ -1,8 +1,8 @@
 //! Jobs and rejects as records: what a load did stays readable after the service is gone.
 
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, DatabaseConnection, EntityTrait, PaginatorTrait, QueryFilter,
-    QueryOrder, QuerySelect,
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, DatabaseConnection, EntityTrait, PaginatorTrait,
+    QueryFilter, QueryOrder, QuerySelect,
 };
 use serde::{Deserialize, Serialize};
 
@@ -72,11 +72,14 @@ impl From<job::Model> for JobRecord {
 
 /// A job that was running when the service died did not finish, and published nothing.
 pub(crate) async fn fail_unfinished(database: &DatabaseConnection) -> Result<(), StoreError> {
-    let unfinished = job::Entity::find().filter(job::Column::State.eq(JobState::Running.name())).all(database).await?;
+    let unfinished =
+        job::Entity::find().filter(job::Column::State.eq(JobState::Running.name())).all(database).await?;
     for row in unfinished {
         let mut row: job::ActiveModel = row.into();
         row.state = Set(JobState::Failed.name().into());
-        row.detail = Set(serde_json::json!({ "error": "the service stopped while the job was running; nothing of it was published" }));
+        row.detail = Set(
+            serde_json::json!({ "error": "the service stopped while the job was running; nothing of it was published" }),
+        );
         row.finished = Set(Some(chrono::Utc::now().fixed_offset()));
         row.update(database).await?;
     }
@@ -98,7 +101,9 @@ impl Catalog {
         Ok(row.insert(&self.database).await?.into())
     }
 
-    pub async fn finish_job(&self, id: i64, state: JobState, detail: serde_json::Value) -> Result<(), StoreError> {
+    pub async fn finish_job(
+        &self, id: i64, state: JobState, detail: serde_json::Value,
+    ) -> Result<(), StoreError> {
         let row = job::ActiveModel {
             id: Set(id),
             state: Set(state.name().into()),
@@ -111,7 +116,8 @@ impl Catalog {
     }
 
     pub async fn jobs(&self, limit: u64) -> Result<Vec<JobRecord>, StoreError> {
-        let rows = job::Entity::find().order_by_desc(job::Column::Id).limit(limit).all(&self.database).await?;
+        let rows =
+            job::Entity::find().order_by_desc(job::Column::Id).limit(limit).all(&self.database).await?;
         Ok(rows.into_iter().map(JobRecord::from).collect())
     }
 
@@ -136,10 +142,13 @@ impl Catalog {
         Ok(())
     }
 
-    pub async fn rejects(&self, job_id: i64, offset: u64, limit: u64) -> Result<(u64, Vec<RejectRecord>), StoreError> {
+    pub async fn rejects(
+        &self, job_id: i64, offset: u64, limit: u64,
+    ) -> Result<(u64, Vec<RejectRecord>), StoreError> {
         let of_job = reject::Entity::find().filter(reject::Column::JobId.eq(job_id));
         let total = of_job.clone().count(&self.database).await?;
-        let rows = of_job.order_by_asc(reject::Column::Id).offset(offset).limit(limit).all(&self.database).await?;
+        let rows =
+            of_job.order_by_asc(reject::Column::Id).offset(offset).limit(limit).all(&self.database).await?;
         let rejects = rows
             .into_iter()
             .map(|r| RejectRecord {

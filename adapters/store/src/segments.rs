@@ -177,7 +177,9 @@ fn record_batch(fields: Vec<(Field, ArrayRef)>) -> Result<RecordBatch, StoreErro
     RecordBatch::try_new(Arc::new(Schema::new(fields)), arrays).map_err(damaged)
 }
 
-fn add_columns(fields: &mut Vec<(Field, ArrayRef)>, columns: &[(Arc<str>, Column)], start: usize, rows: usize) -> Result<(), StoreError> {
+fn add_columns(
+    fields: &mut Vec<(Field, ArrayRef)>, columns: &[(Arc<str>, Column)], start: usize, rows: usize,
+) -> Result<(), StoreError> {
     for (name, column) in columns {
         let (array, encoded): (ArrayRef, bool) = match column {
             Column::Bool(a) => (Arc::new(a.slice(start, rows)), false),
@@ -185,7 +187,9 @@ fn add_columns(fields: &mut Vec<(Field, ArrayRef)>, columns: &[(Arc<str>, Column
             Column::Float(a) => (Arc::new(a.slice(start, rows)), false),
             Column::Date(a) => (Arc::new(a.slice(start, rows)), false),
             Column::Text(a) => (Arc::new(a.slice(start, rows)), false),
-            Column::Coded(codes, texts) => (Arc::new(Column::dictionary(&codes.slice(start, rows), texts)), false),
+            Column::Coded(codes, texts) => {
+                (Arc::new(Column::dictionary(&codes.slice(start, rows), texts)), false)
+            }
             Column::Other(values) => {
                 let mut encoded: Vec<Option<Vec<u8>>> = Vec::with_capacity(rows);
                 for value in &values[start..start + rows] {
@@ -199,7 +203,10 @@ fn add_columns(fields: &mut Vec<(Field, ArrayRef)>, columns: &[(Arc<str>, Column
         };
         let mut field = Field::new(&**name, array.data_type().clone(), true);
         if encoded {
-            field = field.with_metadata(std::collections::HashMap::from([(ENCODED.to_string(), "postcard".to_string())]));
+            field = field.with_metadata(std::collections::HashMap::from([(
+                ENCODED.to_string(),
+                "postcard".to_string(),
+            )]));
         }
         fields.push((field, array));
     }
@@ -207,9 +214,8 @@ fn add_columns(fields: &mut Vec<(Field, ArrayRef)>, columns: &[(Arc<str>, Column
 }
 
 fn to_bytes(batch: &RecordBatch) -> Result<Vec<u8>, StoreError> {
-    let options = IpcWriteOptions::default()
-        .try_with_compression(Some(CompressionType::LZ4_FRAME))
-        .map_err(damaged)?;
+    let options =
+        IpcWriteOptions::default().try_with_compression(Some(CompressionType::LZ4_FRAME)).map_err(damaged)?;
     let mut writer = StreamWriter::try_new_with_options(vec![], &batch.schema(), options).map_err(damaged)?;
     writer.write(batch).map_err(damaged)?;
     writer.into_inner().map_err(damaged)
@@ -232,7 +238,8 @@ pub(crate) fn decode(layout: &Layout, data: &[(Vec<u8>, i64)]) -> Result<BasePar
         })
         .collect::<Result<_, _>>()?;
     let mut batches = batches.into_iter();
-    let mut take = |table: &TableLayout| -> Vec<RecordBatch> { batches.by_ref().take(table.segments.len()).collect() };
+    let mut take =
+        |table: &TableLayout| -> Vec<RecordBatch> { batches.by_ref().take(table.segments.len()).collect() };
     let mut parts = BaseParts::default();
     for table in &layout.nodes {
         let batches = take(table);
@@ -296,7 +303,8 @@ fn read_columns(batches: &[RecordBatch]) -> Result<Vec<(Arc<str>, Column)>, Stor
     for field in schema.fields().iter().filter(|f| !f.name().starts_with('#')) {
         let mut parts = vec![];
         for batch in batches {
-            let array = batch.column_by_name(field.name()).ok_or_else(|| damaged("a segment lacks a column"))?;
+            let array =
+                batch.column_by_name(field.name()).ok_or_else(|| damaged("a segment lacks a column"))?;
             parts.push(read_column(array, field.metadata().contains_key(ENCODED))?);
         }
         let column = if parts.len() == 1 { parts.remove(0) } else { concatenate(&parts) };
@@ -319,7 +327,8 @@ fn concatenate(parts: &[Column]) -> Column {
 fn read_column(array: &ArrayRef, encoded: bool) -> Result<Column, StoreError> {
     let any = array.as_any();
     if encoded {
-        let bytes = any.downcast_ref::<BinaryArray>().ok_or_else(|| damaged("an encoded column is no binary"))?;
+        let bytes =
+            any.downcast_ref::<BinaryArray>().ok_or_else(|| damaged("an encoded column is no binary"))?;
         let mut builder = ColumnBuilder::with_capacity(bytes.len());
         for row in 0..bytes.len() {
             builder.push(if bytes.is_null(row) {
@@ -346,9 +355,119 @@ fn read_column(array: &ArrayRef, encoded: bool) -> Result<Column, StoreError> {
         return Ok(Column::Text(a.clone()));
     }
     if let Some(a) = any.downcast_ref::<DictionaryArray<UInt32Type>>() {
-        let texts = a.values().as_any().downcast_ref::<StringArray>().ok_or_else(|| damaged("a dictionary of no texts"))?;
+        let texts = a
+            .values()
+            .as_any()
+            .downcast_ref::<StringArray>()
+            .ok_or_else(|| damaged("a dictionary of no texts"))?;
         let texts: Vec<Arc<str>> = (0..texts.len()).map(|i| Arc::from(texts.value(i))).collect();
         return Ok(Column::Coded(a.keys().clone(), texts.into()));
     }
     Err(damaged(format!("a column of the type {}", array.data_type())))
+}
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used)]
+
+    use super::*;
+    use graphodrome_graph::{NewEdge, NewNode, Snapshot, Transaction, ValueType, label_set, parse_text};
+
+    /// A value of every type that can be stored.
+    fn values() -> Vec<Value> {
+        let parse = |wanted: ValueType, text: &str| parse_text(&wanted, text).unwrap();
+        vec![
+            Value::Null,
+            Value::Bool(true),
+            Value::Int(i64::MIN),
+            Value::Float(-0.5),
+            parse(ValueType::Decimal { precision: 10, scale: 2 }, "12.50"),
+            Value::text("Älder"),
+            parse(ValueType::Bytes { max: None }, "00ff"),
+            parse(ValueType::Date, "1899-12-31"),
+            parse(ValueType::LocalTime, "13:45:10.5"),
+            parse(ValueType::ZonedTime, "13:45:10+02:00"),
+            parse(ValueType::LocalDateTime, "2024-05-31T13:45:10"),
+            parse(ValueType::ZonedDateTime, "2024-05-31T13:45:10+01:00"),
+            parse(ValueType::Duration, "P1Y2M3DT4H"),
+            Value::list(vec![Value::Int(1), Value::text("x"), Value::Null]),
+            Value::Record(vec![("a".into(), Value::Int(1))].into()),
+        ]
+    }
+
+    fn graph() -> Snapshot {
+        let mut t = Transaction::new(Snapshot::empty(None).unwrap());
+        let mut last = None;
+        for value in values() {
+            for label in ["A", "B"] {
+                let properties = vec![
+                    ("mixed".into(), value.clone()),
+                    (format!("p{}", value.type_name()).as_str().into(), value.clone()),
+                ];
+                let node = t.insert_node(NewNode { labels: label_set([label]), properties }).unwrap();
+                if let Some(source) = last.replace(node) {
+                    let properties = vec![("mixed".into(), value.clone())];
+                    let directed = label == "A";
+                    t.insert_edge(NewEdge {
+                        labels: label_set(["E"]),
+                        properties,
+                        directed,
+                        source,
+                        target: node,
+                    })
+                    .unwrap();
+                }
+            }
+        }
+        t.finish().unwrap().0
+    }
+
+    fn shown(snapshot: &Snapshot) -> Vec<String> {
+        let nodes = (0..snapshot.node_bound())
+            .map(|n| format!("{} {:?}", snapshot.node_id(n), snapshot.node_properties(n)));
+        let edges = (0..snapshot.edge_bound()).map(|e| {
+            let (a, b) = snapshot.edge_ends(e);
+            let ends = (snapshot.node_id(a), snapshot.node_id(b));
+            format!(
+                "{} {ends:?} {:?} {:?}",
+                snapshot.edge_id(e),
+                snapshot.edge_directed(e),
+                snapshot.edge_properties(e)
+            )
+        });
+        let mut all: Vec<String> = nodes.chain(edges).collect();
+        all.sort();
+        all
+    }
+
+    #[test]
+    fn every_type_survives_segments_and_the_log() {
+        let before = graph();
+        let base = Base::build(before.fold(), &[]).unwrap();
+        let (layout, segments) = encode(&base).unwrap();
+        let data: Vec<(Vec<u8>, i64)> = segments.into_iter().map(|s| (s.data, s.checksum)).collect();
+        let read = Base::build(decode(&layout, &data).unwrap(), &[]).unwrap();
+        assert_eq!(shown(&Snapshot::new(Arc::new(read), None, vec![], 1)), shown(&before));
+
+        let mut t = Transaction::new(Snapshot::empty(None).unwrap());
+        for value in values() {
+            t.insert_node(NewNode { labels: label_set(["A"]), properties: vec![("p".into(), value)] })
+                .unwrap();
+        }
+        let (after, changes) = t.finish().unwrap();
+        let bytes = crate::graph_handle::encode_changes(&changes).unwrap();
+        let replayed: Vec<graphodrome_graph::Change> = postcard::from_bytes(&bytes).unwrap();
+        let again = Snapshot::empty(None).unwrap().replay(&replayed).unwrap();
+        assert_eq!(shown(&again), shown(&after));
+    }
+
+    #[test]
+    fn a_flipped_bit_is_found() {
+        let base = Base::build(graph().fold(), &[]).unwrap();
+        let (layout, segments) = encode(&base).unwrap();
+        let mut data: Vec<(Vec<u8>, i64)> = segments.into_iter().map(|s| (s.data, s.checksum)).collect();
+        let middle = data[0].0.len() / 2;
+        data[0].0[middle] ^= 1;
+        assert!(matches!(decode(&layout, &data), Err(StoreError::Damaged(_))));
+    }
 }

@@ -60,13 +60,14 @@ impl PrivateServer {
         })?;
         std::fs::create_dir_all(folder).map_err(|e| server_error("the data folder cannot be made", e))?;
         let folder = folder.canonicalize().map_err(|e| server_error("the data folder cannot be read", e))?;
-        let owner = if rustix::process::geteuid().is_root() {
-            Some(account("postgres").or_else(|| account("nobody")).ok_or_else(|| {
-                StoreError::Server("there is no user postgres to run PostgreSQL as".into())
-            })?)
-        } else {
-            None
-        };
+        let owner =
+            if rustix::process::geteuid().is_root() {
+                Some(account("postgres").or_else(|| account("nobody")).ok_or_else(|| {
+                    StoreError::Server("there is no user postgres to run PostgreSQL as".into())
+                })?)
+            } else {
+                None
+            };
         let home = folder.join("postgres");
         let socket = socket_folder(&folder);
         let server = PrivateServer { binaries, data: home.join("data"), socket, owner };
@@ -76,15 +77,22 @@ impl PrivateServer {
             server.create(&home)?;
         }
         if !server.is_running() {
-            server.run(
-                "pg_ctl",
-                &[
-                    "start", "--wait", "--timeout=60", "-D", &server.data.to_string_lossy(),
-                    "-l", &home.join("server.log").to_string_lossy(),
-                    "-o", &format!("-k {}", server.socket.display()),
-                ],
-            )
-            .map_err(|e| server_error(&format!("see {}", home.join("server.log").display()), e))?;
+            server
+                .run(
+                    "pg_ctl",
+                    &[
+                        "start",
+                        "--wait",
+                        "--timeout=60",
+                        "-D",
+                        &server.data.to_string_lossy(),
+                        "-l",
+                        &home.join("server.log").to_string_lossy(),
+                        "-o",
+                        &format!("-k {}", server.socket.display()),
+                    ],
+                )
+                .map_err(|e| server_error(&format!("see {}", home.join("server.log").display()), e))?;
         }
         Ok(server)
     }
@@ -120,11 +128,22 @@ impl PrivateServer {
         // Into a folder beside it first: a start that is killed in the middle leaves no half cluster.
         let fresh = home.join("data.new");
         if fresh.exists() {
-            std::fs::remove_dir_all(&fresh).map_err(|e| server_error("an unfinished cluster cannot be removed", e))?;
+            std::fs::remove_dir_all(&fresh)
+                .map_err(|e| server_error("an unfinished cluster cannot be removed", e))?;
         }
         self.run(
             "initdb",
-            &["-D", &fresh.to_string_lossy(), "-U", USER, "-E", "UTF8", "--locale=C", "--auth=trust", "--no-sync"],
+            &[
+                "-D",
+                &fresh.to_string_lossy(),
+                "-U",
+                USER,
+                "-E",
+                "UTF8",
+                "--locale=C",
+                "--auth=trust",
+                "--no-sync",
+            ],
         )?;
         let settings = "
 # Only the Unix socket, which only the owner can reach.
@@ -141,7 +160,8 @@ logging_collector = off
         let mut text = std::fs::read_to_string(&file).map_err(|e| server_error("postgresql.conf", e))?;
         text.push_str(settings);
         std::fs::write(&file, text).map_err(|e| server_error("postgresql.conf", e))?;
-        std::fs::rename(&fresh, &self.data).map_err(|e| server_error("the new cluster cannot be put in place", e))
+        std::fs::rename(&fresh, &self.data)
+            .map_err(|e| server_error("the new cluster cannot be put in place", e))
     }
 
     fn is_running(&self) -> bool {
@@ -161,7 +181,8 @@ logging_collector = off
         }
         // Out of the terminal's process group: Ctrl+C reaches the service, which stops the server.
         command.process_group(0);
-        let status = command.status().map_err(|e| server_error(&format!("{program} cannot be started"), e))?;
+        let status =
+            command.status().map_err(|e| server_error(&format!("{program} cannot be started"), e))?;
         let said = std::fs::read_to_string(&output).unwrap_or_default();
         let _ = std::fs::remove_file(&output);
         if status.success() {

@@ -24,7 +24,9 @@ pub struct Arguments {
 #[derive(Subcommand)]
 pub enum Command {
     /// Run the service
-    #[command(after_help = "Examples:\n  graphodrome serve\n  graphodrome serve --data /srv/graphodrome --listen 127.0.0.1:9000\n  graphodrome serve --database-url postgres://me@localhost/graphs")]
+    #[command(
+        after_help = "Examples:\n  graphodrome serve\n  graphodrome serve --data /srv/graphodrome --listen 127.0.0.1:9000\n  graphodrome serve --database-url postgres://me@localhost/graphs"
+    )]
     Serve(ServeOptions),
     /// Run the service with the demo graph in it
     #[command(after_help = "Example:\n  graphodrome demo")]
@@ -33,25 +35,35 @@ pub enum Command {
     #[command(subcommand)]
     Graph(GraphCommand),
     /// Load tables into a graph as a mapping says
-    #[command(after_help = "Examples:\n  graphodrome load demo/load.toml\n  graphodrome load -g averley demo/load.toml --detach")]
+    #[command(
+        after_help = "Examples:\n  graphodrome load demo/load.toml\n  graphodrome load -g averley demo/load.toml --detach"
+    )]
     Load(LoadOptions),
     /// List, show, follow and cancel jobs, read rejects
     #[command(subcommand)]
     Job(JobCommand),
     /// Run a query
-    #[command(after_help = "Examples:\n  graphodrome query -g averley 'MATCH (s:Site) RETURN s LIMIT 5'\n  graphodrome query -g averley -f question.gql -p code=V-0007 --format csv > answer.csv\n  echo 'MATCH (n) RETURN COUNT(*) AS nodes' | graphodrome query -g averley")]
+    #[command(
+        after_help = "Examples:\n  graphodrome query -g averley 'MATCH (s:Site) RETURN s LIMIT 5'\n  graphodrome query -g averley -f question.gql -p code=V-0007 --format csv > answer.csv\n  echo 'MATCH (n) RETURN COUNT(*) AS nodes' | graphodrome query -g averley"
+    )]
     Query(QueryOptions),
     /// Show what a query would do, without running it
-    #[command(after_help = "Example:\n  graphodrome plan -g averley \"MATCH (a:Site {code: 'S-001'})-[:PIPE]->+(b) RETURN DISTINCT b.code\"")]
+    #[command(
+        after_help = "Example:\n  graphodrome plan -g averley \"MATCH (a:Site {code: 'S-001'})-[:PIPE]->+(b) RETURN DISTINCT b.code\""
+    )]
     Plan(PlanOptions),
     /// Run a query and show what every operator did
-    #[command(after_help = "Example:\n  graphodrome profile -g averley \"MATCH (a:Site {code: 'S-001'})-[:PIPE]->+(b) RETURN DISTINCT b.code\"")]
+    #[command(
+        after_help = "Example:\n  graphodrome profile -g averley \"MATCH (a:Site {code: 'S-001'})-[:PIPE]->+(b) RETURN DISTINCT b.code\""
+    )]
     Profile(PlanOptions),
     /// Query interactively
     #[command(after_help = "Example:\n  graphodrome shell -g averley")]
     Shell(ShellOptions),
     /// Make tables of the demo scenario, or a random graph, of any size
-    #[command(after_help = "Examples:\n  graphodrome generate scenario --junctions 100000 --out /tmp/averley\n  graphodrome generate random --nodes 1000000 --edges 10000000 --out /tmp/random")]
+    #[command(
+        after_help = "Examples:\n  graphodrome generate scenario --junctions 100000 --out /tmp/averley\n  graphodrome generate random --nodes 1000000 --edges 10000000 --out /tmp/random"
+    )]
     Generate(GenerateOptions),
 }
 
@@ -110,7 +122,9 @@ pub enum GraphCommand {
     #[command(after_help = "Example:\n  graphodrome graph show averley")]
     Show { name: String },
     /// Create an empty graph, open or of a graph type
-    #[command(after_help = "Examples:\n  graphodrome graph create scratch\n  graphodrome graph create copy --type water_network")]
+    #[command(
+        after_help = "Examples:\n  graphodrome graph create scratch\n  graphodrome graph create copy --type water_network"
+    )]
     Create {
         name: String,
         /// Name of a graph type; without it the graph is open
@@ -161,7 +175,9 @@ pub enum JobCommand {
     #[command(after_help = "Example:\n  graphodrome job cancel 3")]
     Cancel { id: i64 },
     /// Rows that a load could not take
-    #[command(after_help = "Examples:\n  graphodrome job rejects 3\n  graphodrome job rejects 3 --format csv > rejects.csv")]
+    #[command(
+        after_help = "Examples:\n  graphodrome job rejects 3\n  graphodrome job rejects 3 --format csv > rejects.csv"
+    )]
     Rejects {
         id: i64,
         #[arg(long, value_enum, default_value_t = Format::Table)]

@@ -17,7 +17,11 @@ pub async fn demo(options: DemoOptions) -> anyhow::Result<()> {
     }
     for needed in ["model.gql", "load.toml"] {
         let path = options.folder.join(needed);
-        anyhow::ensure!(path.exists(), "{} is not there: start in the project's folder, or name it with --folder", path.display());
+        anyhow::ensure!(
+            path.exists(),
+            "{} is not there: start in the project's folder, or name it with --folder",
+            path.display()
+        );
     }
     let service = tokio::select! {
         service = Service::start(serve::config(&options.serve)) => service?,
@@ -48,7 +52,11 @@ async fn prepare(client: &Client, folder: &Path) -> anyhow::Result<()> {
     client.query(&QueryRequest { text: model, ..QueryRequest::default() }).await?;
     let job = jobs::start(client, &folder.join("load.toml"), None).await?;
     let job = jobs::follow(client, job).await?;
-    anyhow::ensure!(job.state == "done", "the demo could not be loaded: {}", job.detail["error"].as_str().unwrap_or("?"));
+    anyhow::ensure!(
+        job.state == "done",
+        "the demo could not be loaded: {}",
+        job.detail["error"].as_str().unwrap_or("?")
+    );
     println!("{}", jobs::account_text(&job));
     Ok(())
 }

@@ -16,11 +16,13 @@ use crate::table;
 pub async fn start(client: &Client, path: &Path, graph: Option<&str>) -> anyhow::Result<Job> {
     let text = std::fs::read_to_string(path).with_context(|| format!("{} cannot be read", path.display()))?;
     let mapping = Mapping::parse(&text).map_err(|e| {
-        let place = e.line.map(|l| format!(", line {l}, column {}", e.column.unwrap_or(1))).unwrap_or_default();
+        let place =
+            e.line.map(|l| format!(", line {l}, column {}", e.column.unwrap_or(1))).unwrap_or_default();
         anyhow::anyhow!("{}{place}: {e}", path.display())
     })?;
     let graph = graph.map(str::to_string).or(mapping.graph.clone());
-    let graph = graph.context("no graph to load into: name it with -g, or in the mapping with graph = \"...\"")?;
+    let graph =
+        graph.context("no graph to load into: name it with -g, or in the mapping with graph = \"...\"")?;
     let folder = path.parent().unwrap_or(Path::new("."));
     let files: Vec<String> = mapping.files().into_iter().map(str::to_string).collect();
     Ok(client.load(&graph, &text, folder, &files).await?)
@@ -39,7 +41,8 @@ pub async fn follow(client: &Client, job: Job) -> anyhow::Result<Job> {
                 bar.set_length(progress.bytes_total);
                 bar.set_position(progress.bytes_read);
                 bar.set_message(progress.phase.clone());
-                let left = progress.left_ms.map(|ms| format!(", {:.0} s left", ms as f64 / 1e3)).unwrap_or_default();
+                let left =
+                    progress.left_ms.map(|ms| format!(", {:.0} s left", ms as f64 / 1e3)).unwrap_or_default();
                 bar.set_prefix(format!("{} rows{left}", progress.rows_read));
             }
             job = client.job(id, 150).await?;
@@ -107,11 +110,18 @@ pub fn account_text(job: &Job) -> String {
             column.set_cell_alignment(CellAlignment::Right);
         }
     }
-    let adds_up = if account.adds_up() { "rows = made + duplicates + skipped + rejects, in every line" } else { "THE ACCOUNT DOES NOT ADD UP" };
+    let adds_up = if account.adds_up() {
+        "rows = made + duplicates + skipped + rejects, in every line"
+    } else {
+        "THE ACCOUNT DOES NOT ADD UP"
+    };
     let mut out = format!("{shown}\n{adds_up}\n");
     let seconds = (account.read_ms + account.resolve_ms + account.build_ms + account.write_ms) / 1e3;
     if job.detail["changed"].as_bool() == Some(false) {
-        out.push_str(&format!("Nothing new: the graph {} stays at version {}.\n", job.graph, job.detail["version"]));
+        out.push_str(&format!(
+            "Nothing new: the graph {} stays at version {}.\n",
+            job.graph, job.detail["version"]
+        ));
     } else if job.state == "done" {
         out.push_str(&format!(
             "{} nodes and {} edges are in the graph {} now, version {}, after {seconds:.2} s.\n",
@@ -119,7 +129,10 @@ pub fn account_text(job: &Job) -> String {
         ));
     }
     if account.rejects > 0 {
-        out.push_str(&format!("{} rows were rejected: graphodrome job rejects {}\n", account.rejects, job.id));
+        out.push_str(&format!(
+            "{} rows were rejected: graphodrome job rejects {}\n",
+            account.rejects, job.id
+        ));
     }
     out.truncate(out.trim_end().len());
     out
@@ -132,7 +145,13 @@ pub async fn job(client: &Client, command: JobCommand) -> anyhow::Result<()> {
             let mut shown = table::plain(&["job", "state", "graph", "started", "what"]);
             for job in &jobs {
                 let started = job.started.get(..19).unwrap_or(&job.started).replace('T', " ");
-                shown.add_row(vec![job.id.to_string(), job.state.clone(), job.graph.clone(), started, table::fold(&job.title, 60)]);
+                shown.add_row(vec![
+                    job.id.to_string(),
+                    job.state.clone(),
+                    job.graph.clone(),
+                    started,
+                    table::fold(&job.title, 60),
+                ]);
             }
             if jobs.is_empty() {
                 println!("No job has run yet. graphodrome load starts one.");
@@ -148,7 +167,10 @@ pub async fn job(client: &Client, command: JobCommand) -> anyhow::Result<()> {
             }
             println!("job {} ({}) on {}: {}", job.id, job.kind, job.graph, job.state);
             if let Some(progress) = &job.progress {
-                println!("{}: {} of {} bytes, {} rows", progress.phase, progress.bytes_read, progress.bytes_total, progress.rows_read);
+                println!(
+                    "{}: {} of {} bytes, {} rows",
+                    progress.phase, progress.bytes_read, progress.bytes_total, progress.rows_read
+                );
             }
             if let Some(error) = job.detail["error"].as_str() {
                 println!("{error}");

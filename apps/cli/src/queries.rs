@@ -14,9 +14,12 @@ use crate::table;
 
 /// A parameter as JSON: a literal of the language where the text is one, otherwise the text.
 pub fn parameter(text: &str) -> anyhow::Result<(String, Value)> {
-    let (name, value) = text.split_once('=').with_context(|| format!("the parameter {text} has no value: write NAME=VALUE"))?;
-    let literal = graphodrome_language::parse_expression(value)
-        .is_ok_and(|e| matches!(e.kind, ExpressionKind::Literal(_) | ExpressionKind::List(_) | ExpressionKind::Record(_)));
+    let (name, value) = text
+        .split_once('=')
+        .with_context(|| format!("the parameter {text} has no value: write NAME=VALUE"))?;
+    let literal = graphodrome_language::parse_expression(value).is_ok_and(|e| {
+        matches!(e.kind, ExpressionKind::Literal(_) | ExpressionKind::List(_) | ExpressionKind::Record(_))
+    });
     let value = if literal { json!({ "gql": value }) } else { json!(value) };
     Ok((name.trim_start_matches('$').to_string(), value))
 }
@@ -30,7 +33,9 @@ pub fn request(options: &TextOptions) -> anyhow::Result<QueryRequest> {
     let text = match (&options.text, &options.file) {
         (Some(text), _) => text.clone(),
         (None, Some(path)) if path.as_os_str() == "-" => standard_input()?,
-        (None, Some(path)) => std::fs::read_to_string(path).with_context(|| format!("{} cannot be read", path.display()))?,
+        (None, Some(path)) => {
+            std::fs::read_to_string(path).with_context(|| format!("{} cannot be read", path.display()))?
+        }
         (None, None) if std::io::stdin().is_terminal() => {
             anyhow::bail!("no query: give it as an argument, with -f FILE, or on standard input")
         }
@@ -106,7 +111,8 @@ pub async fn profile(client: &Client, options: PlanOptions) -> anyhow::Result<()
 }
 
 fn tree(answer: &Value) -> anyhow::Result<PlanTree> {
-    serde_json::from_value(answer["plan"].clone()).context("the service's plan cannot be read; is it another version?")
+    serde_json::from_value(answer["plan"].clone())
+        .context("the service's plan cannot be read; is it another version?")
 }
 
 fn warnings(answer: &Value) -> String {

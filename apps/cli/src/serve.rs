@@ -26,13 +26,16 @@ pub fn config(options: &ServeOptions) -> Config {
 /// Logs go to standard error; RUST_LOG says how much.
 pub fn logging(json: bool) {
     use tracing_subscriber::{EnvFilter, fmt};
-    let filter = EnvFilter::try_from_default_env().unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn,sea_orm_migration=warn"));
+    let filter = EnvFilter::try_from_default_env()
+        .unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn,sea_orm_migration=warn"));
     let builder = fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false);
     if json { builder.json().init() } else { builder.init() }
 }
 
 pub async fn stop_signal() {
-    let (Ok(mut interrupt), Ok(mut terminate)) = (signal(SignalKind::interrupt()), signal(SignalKind::terminate())) else {
+    let (Ok(mut interrupt), Ok(mut terminate)) =
+        (signal(SignalKind::interrupt()), signal(SignalKind::terminate()))
+    else {
         return std::future::pending().await;
     };
     tokio::select! {

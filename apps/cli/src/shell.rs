@@ -34,7 +34,8 @@ struct ShellHelper {
 }
 
 /// First words that are commands of the shell and not of the language.
-const COMMANDS: &[&str] = &["graphs", "graph", "labels", "plan", "profile", "param", "params", "show", "help", "quit", "exit"];
+const COMMANDS: &[&str] =
+    &["graphs", "graph", "labels", "plan", "profile", "param", "params", "show", "help", "quit", "exit"];
 
 fn first_word(line: &str) -> &str {
     line.trim_start().split(|c: char| c.is_whitespace() || c == ';').next().unwrap_or("")
@@ -43,10 +44,12 @@ fn first_word(line: &str) -> &str {
 impl Completer for ShellHelper {
     type Candidate = Pair;
 
-    fn complete(&self, line: &str, position: usize, _: &Context<'_>) -> rustyline::Result<(usize, Vec<Pair>)> {
-        let start = line[..position].rfind(|c: char| !(c.is_alphanumeric() || c == '_')).map_or(0, |i| {
-            i + line[i..].chars().next().map_or(1, char::len_utf8)
-        });
+    fn complete(
+        &self, line: &str, position: usize, _: &Context<'_>,
+    ) -> rustyline::Result<(usize, Vec<Pair>)> {
+        let start = line[..position]
+            .rfind(|c: char| !(c.is_alphanumeric() || c == '_'))
+            .map_or(0, |i| i + line[i..].chars().next().map_or(1, char::len_utf8));
         let begun = &line[start..position];
         if begun.is_empty() {
             return Ok((start, vec![]));
@@ -63,7 +66,11 @@ impl Hinter for ShellHelper {
 
 impl Highlighter for ShellHelper {
     fn highlight_prompt<'b, 's: 'b, 'p: 'b>(&'s self, prompt: &'p str, _: bool) -> Cow<'b, str> {
-        if std::env::var_os("NO_COLOR").is_some() { Cow::Borrowed(prompt) } else { Cow::Owned(format!("\x1b[1m{prompt}\x1b[0m")) }
+        if std::env::var_os("NO_COLOR").is_some() {
+            Cow::Borrowed(prompt)
+        } else {
+            Cow::Owned(format!("\x1b[1m{prompt}\x1b[0m"))
+        }
     }
 }
 
@@ -116,7 +123,11 @@ pub async fn shell(client: Client, options: ShellOptions) -> anyhow::Result<()> 
     if let Some(path) = &history {
         let _ = editor.load_history(path);
     }
-    println!("Graphodrome {} at {}. help lists the commands.", env!("CARGO_PKG_VERSION"), session.client.url());
+    println!(
+        "Graphodrome {} at {}. help lists the commands.",
+        env!("CARGO_PKG_VERSION"),
+        session.client.url()
+    );
     loop {
         let prompt = format!("{}> ", session.graph.as_deref().unwrap_or("(no graph)"));
         match editor.readline(&prompt) {
@@ -133,7 +144,10 @@ pub async fn shell(client: Client, options: ShellOptions) -> anyhow::Result<()> 
                     Ok(text) => print!("{text}"),
                     Err(error) => {
                         let text = error.to_string();
-                        println!("{}", if text.starts_with("error") { text } else { format!("error: {text}") });
+                        println!(
+                            "{}",
+                            if text.starts_with("error") { text } else { format!("error: {text}") }
+                        );
                     }
                 }
                 let words = session.words().await;
@@ -159,7 +173,14 @@ impl Session {
             && let Ok(names) = self.client.get(&format!("/v1/graphs/{graph}/names")).await
         {
             for list in ["node_labels", "edge_labels", "node_properties", "edge_properties"] {
-                words.extend(names[list].as_array().into_iter().flatten().filter_map(|n| n.as_str()).map(str::to_string));
+                words.extend(
+                    names[list]
+                        .as_array()
+                        .into_iter()
+                        .flatten()
+                        .filter_map(|n| n.as_str())
+                        .map(str::to_string),
+                );
             }
         }
         words.dedup();
@@ -187,7 +208,11 @@ impl Session {
                 let graphs = self.client.get("/v1/graphs").await?;
                 let mut shown = table::plain(&["graph", "nodes", "edges"]);
                 for g in graphs.as_array().into_iter().flatten() {
-                    shown.add_row(vec![g["name"].as_str().unwrap_or("").to_string(), g["nodes"].to_string(), g["edges"].to_string()]);
+                    shown.add_row(vec![
+                        g["name"].as_str().unwrap_or("").to_string(),
+                        g["nodes"].to_string(),
+                        g["edges"].to_string(),
+                    ]);
                 }
                 Ok(format!("{shown}\n"))
             }
@@ -197,12 +222,19 @@ impl Session {
                 Ok(String::new())
             }
             "labels" => {
-                let Some(graph) = &self.graph else { anyhow::bail!("no graph is chosen: graph NAME chooses one") };
+                let Some(graph) = &self.graph else {
+                    anyhow::bail!("no graph is chosen: graph NAME chooses one")
+                };
                 let detail = self.client.get(&format!("/v1/graphs/{graph}")).await?;
                 let mut shown = table::plain(&["what", "labels", "count"]);
                 for (what, list) in [("node", &detail["node_labels"]), ("edge", &detail["edge_labels"])] {
                     for entry in list.as_array().into_iter().flatten() {
-                        let labels: Vec<&str> = entry["labels"].as_array().into_iter().flatten().filter_map(|l| l.as_str()).collect();
+                        let labels: Vec<&str> = entry["labels"]
+                            .as_array()
+                            .into_iter()
+                            .flatten()
+                            .filter_map(|l| l.as_str())
+                            .collect();
                         shown.add_row(vec![what.to_string(), labels.join("&"), entry["count"].to_string()]);
                     }
                 }
@@ -219,7 +251,12 @@ impl Session {
             "params" => Ok(self
                 .parameters
                 .iter()
-                .map(|(name, value)| format!("${name} = {}\n", value["gql"].as_str().map_or_else(|| value.to_string(), str::to_string)))
+                .map(|(name, value)| {
+                    format!(
+                        "${name} = {}\n",
+                        value["gql"].as_str().map_or_else(|| value.to_string(), str::to_string)
+                    )
+                })
                 .collect()),
             "show" => {
                 self.show = bare.split(',').map(|p| p.trim().to_string()).filter(|p| !p.is_empty()).collect();

@@ -47,7 +47,8 @@ fn element(value: &Value, show: &[String]) -> String {
     } else {
         out.push_str(&format!(" {}", known.join("/")));
     }
-    let chosen: Vec<&str> = if show.is_empty() { vec!["name"] } else { show.iter().map(String::as_str).collect() };
+    let chosen: Vec<&str> =
+        if show.is_empty() { vec!["name"] } else { show.iter().map(String::as_str).collect() };
     let more: Vec<String> = chosen
         .into_iter()
         .filter(|p| !key.contains(p) && !properties[*p].is_null())
@@ -61,7 +62,8 @@ fn element(value: &Value, show: &[String]) -> String {
 
 /// The key of a node alone, for paths.
 fn short(value: &Value) -> String {
-    let known: Vec<String> = names(&value["key"]).iter().map(|k| cell(&value["properties"][*k], &[])).collect();
+    let known: Vec<String> =
+        names(&value["key"]).iter().map(|k| cell(&value["properties"][*k], &[])).collect();
     if known.is_empty() { value["id"].as_str().unwrap_or("?").to_string() } else { known.join("/") }
 }
 
@@ -97,7 +99,8 @@ pub fn cell(value: &Value, show: &[String]) -> String {
             Some("node" | "edge") if fields.contains_key("labels") => element(value, show),
             Some("path") if fields.contains_key("nodes") => path(value),
             _ => {
-                let shown: Vec<String> = fields.iter().map(|(k, v)| format!("{k}: {}", cell(v, show))).collect();
+                let shown: Vec<String> =
+                    fields.iter().map(|(k, v)| format!("{k}: {}", cell(v, show))).collect();
                 format!("{{{}}}", shown.join(", "))
             }
         },
@@ -144,7 +147,9 @@ pub fn result(result: &QueryResult, show: &[String], width: usize) -> String {
             }));
         }
         for (i, column) in result.columns.iter().enumerate() {
-            let numeric = column.kind == "value" && !result.rows.is_empty() && result.rows.iter().all(|r| r[i].is_number());
+            let numeric = column.kind == "value"
+                && !result.rows.is_empty()
+                && result.rows.iter().all(|r| r[i].is_number());
             if let (true, Some(column)) = (numeric, table.column_mut(i)) {
                 column.set_cell_alignment(CellAlignment::Right);
             }

@@ -229,7 +229,9 @@ impl Client {
     }
 
     pub async fn drop_graph(&self, name: &str) -> Result<()> {
-        self.send(self.request(Method::DELETE, &format!("/v1/graphs/{name}?confirm={name}"))).await.map(|_| ())
+        self.send(self.request(Method::DELETE, &format!("/v1/graphs/{name}?confirm={name}")))
+            .await
+            .map(|_| ())
     }
 
     pub async fn create_graph(&self, name: &str, graph_type: Option<&str>) -> Result<Value> {
@@ -242,11 +244,13 @@ impl Client {
         let mut form = Form::new().percent_encode_noop().text("mapping", mapping.to_string());
         for file in files {
             let path = folder.join(file);
-            let failed = |e: std::io::Error| ClientError::File(format!("{} cannot be read: {e}", path.display()));
+            let failed =
+                |e: std::io::Error| ClientError::File(format!("{} cannot be read: {e}", path.display()));
             let opened = tokio::fs::File::open(&path).await.map_err(failed)?;
             let length = opened.metadata().await.map_err(failed)?.len();
             let stream = tokio_stream_of(opened);
-            let part = Part::stream_with_length(reqwest::Body::wrap_stream(stream), length).file_name(file.clone());
+            let part =
+                Part::stream_with_length(reqwest::Body::wrap_stream(stream), length).file_name(file.clone());
             form = form.part(file.clone(), part);
         }
         self.json(self.request(Method::POST, &format!("/v1/graphs/{graph}/loads")).multipart(form)).await
@@ -256,7 +260,8 @@ impl Client {
     pub async fn load_texts(&self, graph: &str, mapping: &str, files: &[(&str, &str)]) -> Result<Job> {
         let mut form = Form::new().percent_encode_noop().text("mapping", mapping.to_string());
         for (name, text) in files {
-            form = form.part(name.to_string(), Part::bytes(text.as_bytes().to_vec()).file_name(name.to_string()));
+            form = form
+                .part(name.to_string(), Part::bytes(text.as_bytes().to_vec()).file_name(name.to_string()));
         }
         self.json(self.request(Method::POST, &format!("/v1/graphs/{graph}/loads")).multipart(form)).await
     }
@@ -289,7 +294,9 @@ impl Client {
     }
 
     pub async fn rejects_csv(&self, id: i64) -> Result<String> {
-        let request = self.request(Method::GET, &format!("/v1/jobs/{id}/rejects?limit=10000")).header(ACCEPT, "text/csv");
+        let request = self
+            .request(Method::GET, &format!("/v1/jobs/{id}/rejects?limit=10000"))
+            .header(ACCEPT, "text/csv");
         self.send(request).await?.text().await.map_err(|e| ClientError::Broken(e.to_string()))
     }
 

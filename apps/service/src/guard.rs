@@ -12,7 +12,9 @@ use crate::problem::Problem;
 fn is_loopback_host(host: &str) -> bool {
     let name = match host.strip_prefix('[') {
         Some(rest) => rest.split(']').next().unwrap_or(""),
-        None => host.rsplit_once(':').map_or(host, |(name, port)| if port.bytes().all(|b| b.is_ascii_digit()) { name } else { host }),
+        None => host
+            .rsplit_once(':')
+            .map_or(host, |(name, port)| if port.bytes().all(|b| b.is_ascii_digit()) { name } else { host }),
     };
     name.eq_ignore_ascii_case("localhost") || name == "127.0.0.1" || name == "::1"
 }
@@ -29,7 +31,9 @@ pub async fn check(request: Request, next: Next) -> Response {
     let host = host.or_else(|| request.uri().authority().map(|a| a.to_string()));
     let refused = match host {
         Some(host) if is_loopback_host(&host) => None,
-        Some(host) => Some(format!("the host {host} is not this service's: it answers to localhost, 127.0.0.1 and [::1]")),
+        Some(host) => Some(format!(
+            "the host {host} is not this service's: it answers to localhost, 127.0.0.1 and [::1]"
+        )),
         None => Some("the request names no host".into()),
     };
     if let Some(detail) = refused {
@@ -57,7 +61,9 @@ mod tests {
         for host in ["localhost", "localhost:8620", "127.0.0.1:8620", "[::1]:8620", "LOCALHOST:1"] {
             assert!(is_loopback_host(host), "{host}");
         }
-        for host in ["example.org", "127.0.0.1.example.org:8620", "localhost.example.org", "10.0.0.1:8620", ""] {
+        for host in
+            ["example.org", "127.0.0.1.example.org:8620", "localhost.example.org", "10.0.0.1:8620", ""]
+        {
             assert!(!is_loopback_host(host), "{host}");
         }
     }

@@ -52,9 +52,9 @@ impl Service {
             );
         }
         // The port first: a second service on the same one fails before it touches anything.
-        let listener = TcpListener::bind(config.listen)
-            .await
-            .with_context(|| format!("cannot listen on {}; is another service using the port?", config.listen))?;
+        let listener = TcpListener::bind(config.listen).await.with_context(|| {
+            format!("cannot listen on {}; is another service using the port?", config.listen)
+        })?;
         let (server, url) = match config.database_url {
             Some(url) => (None, url),
             None => {

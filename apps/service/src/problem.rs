@@ -133,7 +133,9 @@ impl From<StoreError> for Problem {
     fn from(error: StoreError) -> Self {
         let status = match &error {
             StoreError::NoGraph(_) | StoreError::NoGraphType(_) => StatusCode::NOT_FOUND,
-            StoreError::Exists { .. } | StoreError::InUse { .. } | StoreError::Conflict => StatusCode::CONFLICT,
+            StoreError::Exists { .. } | StoreError::InUse { .. } | StoreError::Conflict => {
+                StatusCode::CONFLICT
+            }
             StoreError::Graph(_) => StatusCode::UNPROCESSABLE_ENTITY,
             StoreError::Database(_) | StoreError::Driver(_) => StatusCode::SERVICE_UNAVAILABLE,
             StoreError::Damaged(_) | StoreError::Server(_) => StatusCode::INTERNAL_SERVER_ERROR,
@@ -159,7 +161,9 @@ impl IntoResponse for Problem {
     fn into_response(self) -> Response {
         let status = StatusCode::from_u16(self.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
         let mut response = (status, Json(self)).into_response();
-        response.headers_mut().insert(header::CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));
+        response
+            .headers_mut()
+            .insert(header::CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));
         response
     }
 }

@@ -137,7 +137,10 @@ fn message_result(done: &[String], format: ResultFormat) -> Response {
     let columns = vec![ColumnInfo { name: "done".into(), kind: ColumnKind::Value }];
     let mut writer = ResultWriter::new(format, columns);
     let values = done.iter().map(|d| graphodrome_graph::Value::text(d.as_str())).collect();
-    let batch = graphodrome_engine::Batch { len: done.len(), columns: vec![graphodrome_engine::Vector::Values(values)] };
+    let batch = graphodrome_engine::Batch {
+        len: done.len(),
+        columns: vec![graphodrome_engine::Vector::Values(values)],
+    };
     let mut body = writer.start();
     let end = || -> Result<Vec<u8>, String> {
         let snapshot = Snapshot::empty(None).map_err(|e| e.to_string())?;
@@ -164,18 +167,30 @@ async fn catalog_statement(app: &App, statement: Statement) -> Result<String, Pr
     Ok(match statement {
         Statement::CreateGraphType { name, or_replace, if_not_exists, definition } => {
             let made = app.catalog.create_graph_type(&definition, mode(or_replace, if_not_exists)).await?;
-            say(made, format!("graph type {} created", name.text), format!("graph type {} is there already", name.text))
+            say(
+                made,
+                format!("graph type {} created", name.text),
+                format!("graph type {} is there already", name.text),
+            )
         }
         Statement::DropGraphType { name, if_exists } => {
             let made = app.catalog.drop_graph_type(&name.text, if_exists).await?;
-            say(made, format!("graph type {} dropped", name.text), format!("there is no graph type {}", name.text))
+            say(
+                made,
+                format!("graph type {} dropped", name.text),
+                format!("there is no graph type {}", name.text),
+            )
         }
         Statement::CreateGraph { name, or_replace, if_not_exists, source } => {
             let mode = mode(or_replace, if_not_exists);
             let made = match &source {
                 GraphSource::Any => app.catalog.create_graph(&name.text, None, None, mode).await?,
-                GraphSource::Typed(of) => app.catalog.create_graph(&name.text, Some(&of.text), None, mode).await?,
-                GraphSource::Inline(own) => app.catalog.create_graph(&name.text, None, Some(own), mode).await?,
+                GraphSource::Typed(of) => {
+                    app.catalog.create_graph(&name.text, Some(&of.text), None, mode).await?
+                }
+                GraphSource::Inline(own) => {
+                    app.catalog.create_graph(&name.text, None, Some(own), mode).await?
+                }
             };
             say(made, format!("graph {} created", name.text), format!("graph {} is there already", name.text))
         }
@@ -200,7 +215,10 @@ struct Run {
 }
 
 /// What a finished run says besides its rows.
-fn epilogue(summary: &Summary, phases: &Phases, warnings: &[Diagnostic], text: &str, graph: &str, version: u64, truncated: bool) -> Map<String, Json> {
+fn epilogue(
+    summary: &Summary, phases: &Phases, warnings: &[Diagnostic], text: &str, graph: &str, version: u64,
+    truncated: bool,
+) -> Map<String, Json> {
     let mut facts = serde_json::to_value(summary).unwrap_or_default();
     facts["graph"] = json!(graph);
     facts["version"] = json!(version);
@@ -239,7 +257,11 @@ impl Run {
         let waiting = Instant::now();
         let app = self.app.clone();
         let (token, guard) = app.register_query();
-        let permit = app.slots.acquire().await.map_err(|_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service is stopping"))?;
+        let permit = app
+            .slots
+            .acquire()
+            .await
+            .map_err(|_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service is stopping"))?;
         let wait = microseconds(waiting.elapsed());
         let (first_sender, first) = oneshot::channel::<Result<(Vec<u8>, bool), Problem>>();
         let (sender, receiver) = mpsc::channel::<Result<Bytes, std::io::Error>>(8);
@@ -262,7 +284,9 @@ impl Run {
                 }
             }
         });
-        let first = first.await.map_err(|_| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "the service made a mistake; its log says more"));
+        let first = first.await.map_err(|_| {
+            Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "the service made a mistake; its log says more")
+        });
         drop(permit);
         let (piece, ended) = first??;
         if ended || !last {
@@ -273,14 +297,19 @@ impl Run {
         let head = tokio_stream::once(Ok(Bytes::from(piece)));
         let rest = tokio_stream::wrappers::ReceiverStream::new(receiver);
         // The guard lives in the stream: a client that goes away drops both.
-        let guarded = futures::stream::unfold((Box::pin(futures::StreamExt::chain(head, rest)), guard), |(mut stream, guard)| async move {
-            let item = futures::StreamExt::next(&mut stream).await?;
-            Some((item, (stream, guard)))
-        });
+        let guarded = futures::stream::unfold(
+            (Box::pin(futures::StreamExt::chain(head, rest)), guard),
+            |(mut stream, guard)| async move {
+                let item = futures::StreamExt::next(&mut stream).await?;
+                Some((item, (stream, guard)))
+            },
+        );
         Ok(([(header::CONTENT_TYPE, format.media_type())], Body::from_stream(guarded)).into_response())
     }
 
-    fn stream(&self, format: ResultFormat, limits: Limits, wait: f64, send: &mut dyn FnMut(Vec<u8>, bool) -> bool) -> Result<(), Box<Problem>> {
+    fn stream(
+        &self, format: ResultFormat, limits: Limits, wait: f64, send: &mut dyn FnMut(Vec<u8>, bool) -> bool,
+    ) -> Result<(), Box<Problem>> {
         const PIECE: usize = 64 << 10;
         let boxed = |d: Diagnostic| Box::new(Problem::from_diagnostic(d, &self.text));
         let failed = |e: String| Box::new(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, e));
@@ -434,7 +463,8 @@ pub async fn plan(app: Arc<App>, request: QueryRequest) -> Result<PlanAnswer, Pr
     let snapshot = graph.snapshot();
     tokio::task::spawn_blocking(move || {
         let text = &request.text;
-        let prepared = prepare(&query, text, &snapshot, &prologue.parameters).map_err(diagnostics_problem(text))?;
+        let prepared =
+            prepare(&query, text, &snapshot, &prologue.parameters).map_err(diagnostics_problem(text))?;
         Ok(PlanAnswer {
             graph: graph.name.clone(),
             version: snapshot.version,
@@ -454,13 +484,18 @@ pub async fn profile(app: Arc<App>, request: QueryRequest) -> Result<ProfileAnsw
     let graph = graph_of(&app, &query, &request)?;
     let waiting = Instant::now();
     let (token, guard) = app.register_query();
-    let _permit = app.slots.acquire().await.map_err(|_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service is stopping"))?;
+    let _permit = app
+        .slots
+        .acquire()
+        .await
+        .map_err(|_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service is stopping"))?;
     let wait_us = microseconds(waiting.elapsed());
     let limits = Limits { cancel: token, ..prologue.limits };
     let snapshot = graph.snapshot();
     let answer = tokio::task::spawn_blocking(move || {
         let text = &request.text;
-        let prepared = prepare(&query, text, &snapshot, &prologue.parameters).map_err(diagnostics_problem(text))?;
+        let prepared =
+            prepare(&query, text, &snapshot, &prologue.parameters).map_err(diagnostics_problem(text))?;
         if prepared.changes {
             return Err(Problem::bad_request("a query that changes the graph cannot be profiled yet")
                 .hint("plan it, or profile its MATCH with a RETURN"));

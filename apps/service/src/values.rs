@@ -19,7 +19,9 @@ pub fn parameter(json: &Json) -> Result<Value, String> {
         Json::String(text) => Value::text(text.as_str()),
         Json::Array(items) => Value::list(items.iter().map(parameter).collect::<Result<_, _>>()?),
         Json::Object(fields) => match (fields.get("gql"), fields.len()) {
-            (Some(Json::String(text)), 1) => graphodrome_engine::evaluate_constant(text).map_err(|d| d.message)?,
+            (Some(Json::String(text)), 1) => {
+                graphodrome_engine::evaluate_constant(text).map_err(|d| d.message)?
+            }
             _ => {
                 let mut record = vec![];
                 for (name, value) in fields {
@@ -42,8 +44,11 @@ pub fn parameters(json: &serde_json::Map<String, Json>) -> Result<Parameters, St
 /// A property's value: where its type is declared, texts are read as that type.
 pub fn property(json: &Json, declared: Option<&ValueType>) -> Result<Value, String> {
     match (json, declared) {
-        (Json::String(text), Some(declared)) if !matches!(declared, ValueType::Text { .. } | ValueType::Any) => {
-            parse_text(declared, text).map_err(|reason| format!("'{text}' is not a valid {declared}: {reason}"))
+        (Json::String(text), Some(declared))
+            if !matches!(declared, ValueType::Text { .. } | ValueType::Any) =>
+        {
+            parse_text(declared, text)
+                .map_err(|reason| format!("'{text}' is not a valid {declared}: {reason}"))
         }
         _ => parameter(json),
     }

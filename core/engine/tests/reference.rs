@@ -155,7 +155,10 @@ fn write_pattern(parts: &[Part], closed: bool) -> String {
 
 /// All matches as (node numbers, edges of each part), no edge twice.
 fn reference(graph: &TestGraph, parts: &[Part], closed: bool) -> Vec<(Vec<usize>, Vec<Vec<usize>>)> {
-    fn extend(graph: &TestGraph, parts: &[Part], closed: bool, nodes: &mut Vec<usize>, edges: &mut Vec<Vec<usize>>, at: usize, found: &mut Vec<(Vec<usize>, Vec<Vec<usize>>)>) {
+    fn extend(
+        graph: &TestGraph, parts: &[Part], closed: bool, nodes: &mut Vec<usize>, edges: &mut Vec<Vec<usize>>,
+        at: usize, found: &mut Vec<(Vec<usize>, Vec<Vec<usize>>)>,
+    ) {
         let i = nodes.len() - 1;
         let Some(part) = parts.get(i) else {
             found.push((nodes.clone(), edges.clone()));
@@ -179,7 +182,8 @@ fn reference(graph: &TestGraph, parts: &[Part], closed: bool) -> Vec<(Vec<usize>
         if max.is_none_or(|max| taken < max) {
             for (e, edge) in graph.edges.iter().enumerate() {
                 let used = edges.iter().flatten().any(|u| *u == e);
-                let fits = part.label.is_none_or(|l| edge.label == l) && part.below.is_none_or(|b| edge.weight < b);
+                let fits =
+                    part.label.is_none_or(|l| edge.label == l) && part.below.is_none_or(|b| edge.weight < b);
                 if let (false, true, Some(next)) = (used, fits, part.way.walk(edge, at)) {
                     edges[i].push(e);
                     extend(graph, parts, closed, nodes, edges, next, found);
@@ -196,8 +200,11 @@ fn reference(graph: &TestGraph, parts: &[Part], closed: bool) -> Vec<(Vec<usize>
 }
 
 fn run(snapshot: &Snapshot, text: &str) -> Vec<Vec<Value>> {
-    let Statement::Query(query) = parse(text).unwrap_or_else(|e| panic!("{text}: {e}")).remove(0) else { panic!() };
-    let prepared = prepare(&query, text, snapshot, &Parameters::new()).unwrap_or_else(|e| panic!("{text}: {e}"));
+    let Statement::Query(query) = parse(text).unwrap_or_else(|e| panic!("{text}: {e}")).remove(0) else {
+        panic!()
+    };
+    let prepared =
+        prepare(&query, text, snapshot, &Parameters::new()).unwrap_or_else(|e| panic!("{text}: {e}"));
     let mut execution = prepared.run(snapshot.clone(), Limits::default());
     let mut rows = vec![];
     while let Some(batch) = execution.next_batch().unwrap_or_else(|e| panic!("{text}: {}", e.message)) {

@@ -36,7 +36,8 @@ pub enum Value {
     Bool(bool),
     Int(i64),
     Float(f64),
-    Decimal(Decimal),
+    // As text: the compact format of the log cannot ask what comes next.
+    Decimal(#[serde(with = "rust_decimal::serde::str")] Decimal),
     Text(Arc<str>),
     Bytes(Arc<[u8]>),
     Date(NaiveDate),

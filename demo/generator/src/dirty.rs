@@ -34,7 +34,10 @@ pub(crate) fn write(folder: &Path, made: &mut Made) -> Result<(), GenerateError>
     for (name, lines) in [("dirty/junctions.csv", JUNCTIONS), ("dirty/valves.csv", VALVES)] {
         let path = folder.join(name);
         let mut out = create(&path)?;
-        let failed = |e: std::io::Error| GenerateError::Write { path: path.display().to_string(), reason: e.to_string() };
+        let failed = |e: std::io::Error| GenerateError::Write {
+            path: path.display().to_string(),
+            reason: e.to_string(),
+        };
         for line in lines {
             out.write_all(line).map_err(failed)?;
         }

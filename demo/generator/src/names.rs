@@ -1,31 +1,51 @@
 //! Invented names.
 
 pub(crate) const DISTRICTS: [(&str, &str); 12] = [
-    ("NE", "Nettlecombe"), ("HF", "Harrow Fen"), ("QB", "Quarry Bank"), ("OR", "Osier Reach"),
-    ("TE", "Tarn End"), ("LP", "Low Pasture"), ("SM", "Skelmire"), ("BW", "Bracken Wath"),
-    ("GC", "Gorse Cross"), ("PH", "Plover Hill"), ("WD", "Withy Dale"), ("KA", "Kestle Ash"),
+    ("NE", "Nettlecombe"),
+    ("HF", "Harrow Fen"),
+    ("QB", "Quarry Bank"),
+    ("OR", "Osier Reach"),
+    ("TE", "Tarn End"),
+    ("LP", "Low Pasture"),
+    ("SM", "Skelmire"),
+    ("BW", "Bracken Wath"),
+    ("GC", "Gorse Cross"),
+    ("PH", "Plover Hill"),
+    ("WD", "Withy Dale"),
+    ("KA", "Kestle Ash"),
 ];
 
 pub(crate) const FIRST: [&str; 16] = [
-    "Upper", "Lower", "Old", "New", "North", "South", "Mill", "Stone", "Alder", "Heron", "Moss", "Ridge", "Fallow",
-    "Copper", "Long", "Grey",
+    "Upper", "Lower", "Old", "New", "North", "South", "Mill", "Stone", "Alder", "Heron", "Moss", "Ridge",
+    "Fallow", "Copper", "Long", "Grey",
 ];
 
 pub(crate) const SECOND: [&str; 14] = [
-    "Mere", "Beck", "Holt", "Garth", "Rigg", "Thwaite", "Brow", "Lea", "Combe", "Hollow", "Cleave", "Shaw", "Wyke",
-    "Fold",
+    "Mere", "Beck", "Holt", "Garth", "Rigg", "Thwaite", "Brow", "Lea", "Combe", "Hollow", "Cleave", "Shaw",
+    "Wyke", "Fold",
 ];
 
 pub(crate) const MAKERS: [(&str, &str); 9] = [
-    ("Arvensted Valves", "Norland"), ("Brackwell & Sons", "Averley"), ("Coldharrow Castings", "Averley"),
-    ("Delmarsh Flow", "Ostmark"), ("Ennister Works", "Norland"), ("Fenwright Fittings", "Ostmark"),
-    ("Gillander Pumps", "Sudmere"), ("Hexholm Metals", "Sudmere"), ("Ivelbrook", "Norland"),
+    ("Arvensted Valves", "Norland"),
+    ("Brackwell & Sons", "Averley"),
+    ("Coldharrow Castings", "Averley"),
+    ("Delmarsh Flow", "Ostmark"),
+    ("Ennister Works", "Norland"),
+    ("Fenwright Fittings", "Ostmark"),
+    ("Gillander Pumps", "Sudmere"),
+    ("Hexholm Metals", "Sudmere"),
+    ("Ivelbrook", "Norland"),
 ];
 
 pub(crate) const CREWS: [(&str, &str); 8] = [
-    ("Alder crew", "Nettlecombe"), ("Birch crew", "Harrow Fen"), ("Cedar crew", "Quarry Bank"),
-    ("Dogwood crew", "Osier Reach"), ("Elder crew", "Tarn End"), ("Fir crew", "Low Pasture"),
-    ("Gorse crew", "Skelmire"), ("Hazel crew", "Plover Hill"),
+    ("Alder crew", "Nettlecombe"),
+    ("Birch crew", "Harrow Fen"),
+    ("Cedar crew", "Quarry Bank"),
+    ("Dogwood crew", "Osier Reach"),
+    ("Elder crew", "Tarn End"),
+    ("Fir crew", "Low Pasture"),
+    ("Gorse crew", "Skelmire"),
+    ("Hazel crew", "Plover Hill"),
 ];
 
 pub(crate) const MATERIALS: [&str; 5] = ["cast iron", "ductile iron", "PVC", "PE", "steel"];

@@ -96,7 +96,12 @@ pub(crate) fn write(junctions: u32, seed: u64, folder: &Path, made: &mut Made) -
             DISTRICTS[grid.district(i)].0.to_string(),
         ]);
     }
-    table(&path("junctions.csv"), &["code", "elevation_m", "x_m", "y_m", "district"], rows.into_iter(), made)?;
+    table(
+        &path("junctions.csv"),
+        &["code", "elevation_m", "x_m", "y_m", "district"],
+        rows.into_iter(),
+        made,
+    )?;
 
     let mut pipes: Vec<Pipe> = vec![];
     let site_count = sites(random, &grid, connected, &path("asset_register.csv"), &mut pipes, made)?;
@@ -121,7 +126,11 @@ fn mains(random: &mut ChaCha8Rng, grid: &Grid, junctions: u32, connected: u32, p
         let below = (i >= grid.columns).then(|| i - grid.columns);
         let parent = match (left, below) {
             (Some(left), Some(below)) => {
-                if random.random_bool(0.5) { left } else { below }
+                if random.random_bool(0.5) {
+                    left
+                } else {
+                    below
+                }
             }
             (Some(one), None) | (None, Some(one)) => one,
             (None, None) => 0,
@@ -172,11 +181,19 @@ fn mains(random: &mut ChaCha8Rng, grid: &Grid, junctions: u32, connected: u32, p
 
 /// Reservoirs and boreholes feed works, works feed pump stations, those feed the network; tanks stand in
 /// it. Returns how many sites there are.
-fn sites(random: &mut ChaCha8Rng, grid: &Grid, connected: u32, path: &Path, pipes: &mut Vec<Pipe>, made: &mut Made) -> Result<u32, GenerateError> {
+fn sites(
+    random: &mut ChaCha8Rng, grid: &Grid, connected: u32, path: &Path, pipes: &mut Vec<Pipe>, made: &mut Made,
+) -> Result<u32, GenerateError> {
     let sources = (connected / 400).max(3);
     let mut rows = vec![];
     let mut next = 0u32;
-    let mut site = |random: &mut ChaCha8Rng, kind: &str, suffix: &str, capacity: u32, elevation: f64, near: u32| -> String {
+    let mut site = |random: &mut ChaCha8Rng,
+                    kind: &str,
+                    suffix: &str,
+                    capacity: u32,
+                    elevation: f64,
+                    near: u32|
+     -> String {
         next += 1;
         let code = format!("S-{next:03}");
         let maker = if random.random_bool(0.4) { pick(random, &MAKERS).0 } else { "" };
@@ -225,7 +242,9 @@ fn sites(random: &mut ChaCha8Rng, grid: &Grid, connected: u32, path: &Path, pipe
     Ok(next)
 }
 
-fn write_pipes(random: &mut ChaCha8Rng, mut pipes: Vec<Pipe>, path: &Path, made: &mut Made) -> Result<(), GenerateError> {
+fn write_pipes(
+    random: &mut ChaCha8Rng, mut pipes: Vec<Pipe>, path: &Path, made: &mut Made,
+) -> Result<(), GenerateError> {
     // Shares of what flows out of a place add up to 1.
     let mut totals: std::collections::HashMap<String, f64> = std::collections::HashMap::new();
     for pipe in &mut pipes {
@@ -247,11 +266,14 @@ fn write_pipes(random: &mut ChaCha8Rng, mut pipes: Vec<Pipe>, path: &Path, made:
             format!("{:.4}", pipe.share / total),
         ]
     });
-    let header = ["code", "from_code", "to_code", "length_m", "diameter_mm", "material", "laid", "status", "share"];
+    let header =
+        ["code", "from_code", "to_code", "length_m", "diameter_mm", "material", "laid", "status", "share"];
     table(path, &header, rows, made)
 }
 
-fn valves(random: &mut ChaCha8Rng, junctions: u32, path: &Path, made: &mut Made) -> Result<u32, GenerateError> {
+fn valves(
+    random: &mut ChaCha8Rng, junctions: u32, path: &Path, made: &mut Made,
+) -> Result<u32, GenerateError> {
     let count = junctions / 4;
     let mut rows = vec![];
     for i in 1..=count {
@@ -267,7 +289,13 @@ fn valves(random: &mut ChaCha8Rng, junctions: u32, path: &Path, made: &mut Made)
         // Some valves isolate two junctions and so stand in two rows.
         let mut at_junction = |at: u32, side: &str| {
             let mut row = valve.clone();
-            row.extend([junction(at), side.to_string(), maker.to_string(), country.to_string(), batch.clone()]);
+            row.extend([
+                junction(at),
+                side.to_string(),
+                maker.to_string(),
+                country.to_string(),
+                batch.clone(),
+            ]);
             rows.push(row);
         };
         at_junction(at, "upstream");
@@ -275,12 +303,15 @@ fn valves(random: &mut ChaCha8Rng, junctions: u32, path: &Path, made: &mut Made)
             at_junction(at + 1, "downstream");
         }
     }
-    let header = ["valve", "kind", "normally", "installed", "junction", "side", "maker", "maker_country", "batch"];
+    let header =
+        ["valve", "kind", "normally", "installed", "junction", "side", "maker", "maker_country", "batch"];
     table(path, &header, rows.into_iter(), made)?;
     Ok(count)
 }
 
-fn consumers(random: &mut ChaCha8Rng, grid: &Grid, junctions: u32, path: &Path, made: &mut Made) -> Result<(), GenerateError> {
+fn consumers(
+    random: &mut ChaCha8Rng, grid: &Grid, junctions: u32, path: &Path, made: &mut Made,
+) -> Result<(), GenerateError> {
     let rows = (1..=junctions / 2).map(|i| {
         let (kind, suffix, demand, priority) = match i % 50 {
             1 => ("Hospital", "Hospital", 90.0..400.0, 1),
@@ -305,7 +336,9 @@ fn consumers(random: &mut ChaCha8Rng, grid: &Grid, junctions: u32, path: &Path, 
     table(path, &header, rows, made)
 }
 
-fn sensors(random: &mut ChaCha8Rng, junctions: u32, tables: &Path, made: &mut Made) -> Result<(), GenerateError> {
+fn sensors(
+    random: &mut ChaCha8Rng, junctions: u32, tables: &Path, made: &mut Made,
+) -> Result<(), GenerateError> {
     let count = (junctions / 25).max(8);
     let rows: Vec<Vec<String>> = (1..=count)
         .map(|i| {
@@ -319,9 +352,15 @@ fn sensors(random: &mut ChaCha8Rng, junctions: u32, tables: &Path, made: &mut Ma
             ]
         })
         .collect();
-    table(&tables.join("sensors.csv"), &["code", "measures", "installed", "junction", "since"], rows.into_iter(), made)?;
+    table(
+        &tables.join("sensors.csv"),
+        &["code", "measures", "installed", "junction", "since"],
+        rows.into_iter(),
+        made,
+    )?;
     let path = tables.join("alarms.jsonl");
-    let failed = |e: std::io::Error| GenerateError::Write { path: path.display().to_string(), reason: e.to_string() };
+    let failed =
+        |e: std::io::Error| GenerateError::Write { path: path.display().to_string(), reason: e.to_string() };
     let mut out = create(&path)?;
     for i in 1..=count * 2 {
         let day = date(random, 2024, 700);
@@ -339,7 +378,9 @@ fn sensors(random: &mut ChaCha8Rng, junctions: u32, tables: &Path, made: &mut Ma
     Ok(())
 }
 
-fn work(random: &mut ChaCha8Rng, junctions: u32, sites: u32, valves: u32, tables: &Path, made: &mut Made) -> Result<(), GenerateError> {
+fn work(
+    random: &mut ChaCha8Rng, junctions: u32, sites: u32, valves: u32, tables: &Path, made: &mut Made,
+) -> Result<(), GenerateError> {
     let crews = CREWS.iter().map(|(name, base)| vec![name.to_string(), base.to_string()]);
     table(&tables.join("crews.csv"), &["name", "base"], crews, made)?;
     let count = (junctions / 7).max(40);
@@ -359,9 +400,17 @@ fn work(random: &mut ChaCha8Rng, junctions: u32, sites: u32, valves: u32, tables
         };
         let opened = NaiveDate::from_ymd_opt(2019, 1, 1).unwrap_or_default()
             + Days::new(i as u64 * 2_400 / count as u64);
-        let closed = if random.random_bool(0.85) { (opened + Days::new(random.random_range(0..60))).to_string() } else { String::new() };
+        let closed = if random.random_bool(0.85) {
+            (opened + Days::new(random.random_range(0..60))).to_string()
+        } else {
+            String::new()
+        };
         let kind = pick(random, &["inspection", "repair", "failure", "replacement", "flushing"]).to_string();
-        let reason = if earlier.is_some() { pick(random, &["not fixed", "next step", "came back"]).to_string() } else { String::new() };
+        let reason = if earlier.is_some() {
+            pick(random, &["not fixed", "next step", "came back"]).to_string()
+        } else {
+            String::new()
+        };
         orders.push(vec![
             number.clone(),
             kind,
@@ -375,7 +424,11 @@ fn work(random: &mut ChaCha8Rng, junctions: u32, sites: u32, valves: u32, tables
         let first = random.random_range(0..CREWS.len());
         for crew in 0..random.random_range(1..=2usize) {
             let name = CREWS[(first + crew * 3) % CREWS.len()].0;
-            hours.push(vec![number.clone(), name.to_string(), format!("{:.1}", random.random_range(0.5..16.0))]);
+            hours.push(vec![
+                number.clone(),
+                name.to_string(),
+                format!("{:.1}", random.random_range(0.5..16.0)),
+            ]);
         }
     }
     let header = ["number", "kind", "opened", "closed", "cost", "asset", "follows", "reason"];

@@ -24,10 +24,7 @@ pub(crate) fn text(path: &Path, text: &str) -> Result<(), GenerateError> {
 
 /// A CSV file with a header.
 pub(crate) fn table(
-    path: &Path,
-    header: &[&str],
-    rows: impl Iterator<Item = Vec<String>>,
-    made: &mut Made,
+    path: &Path, header: &[&str], rows: impl Iterator<Item = Vec<String>>, made: &mut Made,
 ) -> Result<(), GenerateError> {
     let mut writer = csv::Writer::from_writer(create(path)?);
     writer.write_record(header).map_err(|e| failed(path, e))?;

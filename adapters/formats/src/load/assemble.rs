@@ -15,7 +15,10 @@ use crate::load::{LoadError, Progress};
 /// A gathered column of optional rows.
 type Picks = Vec<Option<Pick>>;
 
-pub(crate) fn assemble(plans: &[TablePlan], tables: &mut [TableRead], resolved: Resolved, snapshot: &Snapshot, progress: &Progress) -> Result<BaseParts, LoadError> {
+pub(crate) fn assemble(
+    plans: &[TablePlan], tables: &mut [TableRead], resolved: Resolved, snapshot: &Snapshot,
+    progress: &Progress,
+) -> Result<BaseParts, LoadError> {
     let (existing, renumbered) =
         if snapshot.node_count() == 0 { (BaseParts::default(), vec![]) } else { snapshot.fold_numbered() };
     let (next_node_id, mut next_edge_id) = snapshot.next_ids();
@@ -96,9 +99,13 @@ pub(crate) fn assemble(plans: &[TablePlan], tables: &mut [TableRead], resolved: 
     Ok(BaseParts { nodes, edges })
 }
 
-fn node_part(labels: &LabelSet, old: Option<&NodePart>, new: &[u32], nodes: &[NewNode], plans: &[TablePlan], tables: &[TableRead], next_id: u64) -> NodePart {
+fn node_part(
+    labels: &LabelSet, old: Option<&NodePart>, new: &[u32], nodes: &[NewNode], plans: &[TablePlan],
+    tables: &[TableRead], next_id: u64,
+) -> NodePart {
     let old_len = old.map_or(0, |p| p.len);
-    let mut names: Vec<Arc<str>> = old.iter().flat_map(|p| p.columns.iter().map(|(n, _)| n.clone())).collect();
+    let mut names: Vec<Arc<str>> =
+        old.iter().flat_map(|p| p.columns.iter().map(|(n, _)| n.clone())).collect();
     // One part per rule and chunk that nodes come from.
     let mut places: BTreeMap<(u32, u32, u32), u32> = BTreeMap::new();
     for &place in new {
@@ -156,14 +163,19 @@ fn some_column(name: &Arc<str>, parts: &[&Column], picks: &Picks) -> Option<(Arc
 
 /// For edges with a declared key: which rows are new. The others are duplicates where ends and
 /// properties agree, rejects where they do not.
-fn keyed(plan: &EdgePlan, edges: &[NewEdge], (table, rule): (usize, usize), tables: &mut [TableRead], snapshot: &Snapshot) -> Vec<bool> {
+fn keyed(
+    plan: &EdgePlan, edges: &[NewEdge], (table, rule): (usize, usize), tables: &mut [TableRead],
+    snapshot: &Snapshot,
+) -> Vec<bool> {
     let Some((key, places)) = &plan.key else { return vec![true; edges.len()] };
     let mut kept = Vec::with_capacity(edges.len());
     let mut seen: HashMap<Vec<Value>, NewEdge> = HashMap::new();
     let (mut duplicates, mut rejects) = (0, vec![]);
     let chunks = &tables[table].edges[rule].chunks;
-    let value = |edge: &NewEdge, place: usize| chunks[edge.chunk as usize].columns[place].value(edge.row as usize);
-    let properties = |edge: &NewEdge| -> Vec<Value> { (0..plan.properties.len()).map(|p| value(edge, p)).collect() };
+    let value =
+        |edge: &NewEdge, place: usize| chunks[edge.chunk as usize].columns[place].value(edge.row as usize);
+    let properties =
+        |edge: &NewEdge| -> Vec<Value> { (0..plan.properties.len()).map(|p| value(edge, p)).collect() };
     for edge in edges {
         let values: Vec<Value> = places.iter().map(|&p| value(edge, p)).collect();
         let same = if let Some(known) = snapshot.seek(*key, &values) {
@@ -173,7 +185,8 @@ fn keyed(plan: &EdgePlan, edges: &[NewEdge], (table, rule): (usize, usize), tabl
                 ends = (ends.1, ends.0);
             }
             let agrees = plan.properties.iter().zip(properties(edge)).all(|(p, given)| {
-                let stored = stored.iter().find(|(n, _)| *n == p.name).map_or(Value::Null, |(_, v)| v.clone());
+                let stored =
+                    stored.iter().find(|(n, _)| *n == p.name).map_or(Value::Null, |(_, v)| v.clone());
                 given.is_null() || stored == given
             });
             Some(ends == (edge.from, edge.to) && agrees)
@@ -181,9 +194,9 @@ fn keyed(plan: &EdgePlan, edges: &[NewEdge], (table, rule): (usize, usize), tabl
             None
         } else {
             match seen.get(&values) {
-                Some(known) => {
-                    Some((known.from, known.to) == (edge.from, edge.to) && properties(known) == properties(edge))
-                }
+                Some(known) => Some(
+                    (known.from, known.to) == (edge.from, edge.to) && properties(known) == properties(edge),
+                ),
                 None => {
                     seen.insert(values.clone(), *edge);
                     None
@@ -244,7 +257,10 @@ impl EdgeBuilder {
         }));
     }
 
-    fn add_new(&mut self, plan: &EdgePlan, (table, rule): (usize, usize), edges: &[NewEdge], kept: &[bool], chunks: &[RuleChunk], final_of: &(dyn Fn(Dense) -> Dense + Sync)) {
+    fn add_new(
+        &mut self, plan: &EdgePlan, (table, rule): (usize, usize), edges: &[NewEdge], kept: &[bool],
+        chunks: &[RuleChunk], final_of: &(dyn Fn(Dense) -> Dense + Sync),
+    ) {
         let first = self.sources.len() as u32 + 1;
         for chunk in 0..chunks.len() {
             self.sources.push(EdgeSource {
@@ -265,10 +281,14 @@ impl EdgeBuilder {
         }
     }
 
-    fn finish(self, labels: LabelSet, directed: bool, old: Option<&EdgePart>, tables: &mut [TableRead], next_id: &mut u64) -> Option<EdgePart> {
+    fn finish(
+        self, labels: LabelSet, directed: bool, old: Option<&EdgePart>, tables: &mut [TableRead],
+        next_id: &mut u64,
+    ) -> Option<EdgePart> {
         let EdgeBuilder { items, sources } = self;
         let mut items = sorted(items);
-        let mut names: Vec<Arc<str>> = old.iter().flat_map(|p| p.columns.iter().map(|(n, _)| n.clone())).collect();
+        let mut names: Vec<Arc<str>> =
+            old.iter().flat_map(|p| p.columns.iter().map(|(n, _)| n.clone())).collect();
         names.extend(sources.iter().flat_map(|s| s.properties.iter().cloned()));
         names.sort();
         names.dedup();
@@ -281,8 +301,10 @@ impl EdgeBuilder {
             let place = source.properties.iter().position(|p| p == name)?;
             Some(&tables[source.table].edges[source.rule].chunks[source.chunk].columns[place])
         };
-        let by_name: Vec<Vec<Option<&Column>>> =
-            names.iter().map(|name| (0..=sources.len()).map(|part| column_of(part, name)).collect()).collect();
+        let by_name: Vec<Vec<Option<&Column>>> = names
+            .iter()
+            .map(|name| (0..=sources.len()).map(|part| column_of(part, name)).collect())
+            .collect();
         let agree = |a: Pick, b: Pick| {
             by_name.iter().all(|parts| {
                 let value = |p: Pick| parts[p.part as usize].map_or(Value::Null, |c| c.value(p.row as usize));
@@ -297,7 +319,10 @@ impl EdgeBuilder {
         let mut write = 0;
         for read in 0..items.len() {
             let item = items[read];
-            if write == 0 || run_start >= write || (items[run_start].from, items[run_start].to) != (item.from, item.to) {
+            if write == 0
+                || run_start >= write
+                || (items[run_start].from, items[run_start].to) != (item.from, item.to)
+            {
                 run_start = write;
             }
             let part = item.pick.part as usize;
@@ -329,7 +354,8 @@ impl EdgeBuilder {
                     if present.iter().all(|p| *p) || items.iter().all(|i| present[i.pick.part as usize]) {
                         return some_column(name, &columns, &picks);
                     }
-                    let partial: Picks = picks.iter().map(|p| p.filter(|p| present[p.part as usize])).collect();
+                    let partial: Picks =
+                        picks.iter().map(|p| p.filter(|p| present[p.part as usize])).collect();
                     some_column(name, &columns, &partial)
                 })
                 .collect();

@@ -9,7 +9,7 @@ mod resolve;
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicU64, AtomicU8, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU8, AtomicU64, Ordering};
 
 use graphodrome_graph::{BaseParts, GraphError, Snapshot};
 use memmap2::Mmap;
@@ -118,7 +118,9 @@ impl Account {
     /// Whether every rule's figures add up to its rows.
     pub fn adds_up(&self) -> bool {
         self.tables.iter().all(|t| {
-            t.rules.iter().all(|r| r.rows == t.rows && r.rows == r.made + r.duplicates + r.skipped + r.rejects)
+            t.rules
+                .iter()
+                .all(|r| r.rows == t.rows && r.rows == r.made + r.duplicates + r.skipped + r.rejects)
         })
     }
 }
@@ -150,10 +152,7 @@ pub const MAX_KEPT_REJECTS: usize = 100_000;
 
 /// Reads the sources as the mapping says, on top of `snapshot`.
 pub fn load(
-    mapping: &Mapping,
-    sources: &BTreeMap<String, Arc<Source>>,
-    snapshot: &Snapshot,
-    progress: &Progress,
+    mapping: &Mapping, sources: &BTreeMap<String, Arc<Source>>, snapshot: &Snapshot, progress: &Progress,
 ) -> Result<LoadOutcome, LoadError> {
     let plans = plan::plan(mapping, sources, snapshot)?;
     let total: usize = plans.iter().map(|p| p.source.bytes().len()).sum();
@@ -184,7 +183,12 @@ pub fn load(
     if let Some(limit) = mapping.reject_limit
         && account.rejects > limit
     {
-        return Err(LoadError::TooManyRejects { rejects: account.rejects, limit, kept: rejects, account: Box::new(account) });
+        return Err(LoadError::TooManyRejects {
+            rejects: account.rejects,
+            limit,
+            kept: rejects,
+            account: Box::new(account),
+        });
     }
     let changes = account.nodes_made + account.edges_made > 0;
     Ok(LoadOutcome { parts: changes.then_some(parts), account, rejects })

@@ -78,7 +78,9 @@ fn mapping_error(message: String) -> LoadError {
     LoadError::Mapping(MappingError::new(message))
 }
 
-pub(crate) fn plan(mapping: &Mapping, sources: &BTreeMap<String, Arc<Source>>, snapshot: &Snapshot) -> Result<Vec<TablePlan>, LoadError> {
+pub(crate) fn plan(
+    mapping: &Mapping, sources: &BTreeMap<String, Arc<Source>>, snapshot: &Snapshot,
+) -> Result<Vec<TablePlan>, LoadError> {
     let mut plans = vec![];
     for table in &mapping.tables {
         let source = sources.get(&table.file).ok_or_else(|| LoadError::Table {
@@ -88,7 +90,12 @@ pub(crate) fn plan(mapping: &Mapping, sources: &BTreeMap<String, Arc<Source>>, s
         let format = table.format()?;
         let delimiter = match (table.delimiter, format) {
             (Some(c), _) if c.is_ascii() => c as u8,
-            (Some(c), _) => return Err(mapping_error(format!("table {}: the delimiter {c:?} is not an ASCII character", table.file))),
+            (Some(c), _) => {
+                return Err(mapping_error(format!(
+                    "table {}: the delimiter {c:?} is not an ASCII character",
+                    table.file
+                )));
+            }
             (None, TableFormat::Tsv) => b'\t',
             _ => b',',
         };
@@ -109,7 +116,10 @@ pub(crate) fn plan(mapping: &Mapping, sources: &BTreeMap<String, Arc<Source>>, s
                 Some(near) => format!("; did you mean {near}?"),
                 None => format!("; it has {}", columns.join(", ")),
             };
-            Err(LoadError::Table { table: table.file.clone(), message: format!("there is no column {column}{hint}") })
+            Err(LoadError::Table {
+                table: table.file.clone(),
+                message: format!("there is no column {column}{hint}"),
+            })
         };
         let mut nodes = vec![];
         for rule in &table.nodes {
@@ -137,10 +147,14 @@ pub(crate) fn plan(mapping: &Mapping, sources: &BTreeMap<String, Arc<Source>>, s
 fn header(table: &str, bytes: &[u8], delimiter: u8) -> Result<(Vec<String>, usize), LoadError> {
     let failed = |message: &str| LoadError::Table { table: table.into(), message: message.into() };
     let start = if bytes.starts_with(b"\xEF\xBB\xBF") { 3 } else { 0 };
-    let mut reader =
-        csv::ReaderBuilder::new().has_headers(false).flexible(true).delimiter(delimiter).from_reader(&bytes[start..]);
+    let mut reader = csv::ReaderBuilder::new()
+        .has_headers(false)
+        .flexible(true)
+        .delimiter(delimiter)
+        .from_reader(&bytes[start..]);
     let mut record = csv::StringRecord::new();
-    let found = reader.read_record(&mut record).map_err(|e| failed(&format!("the header cannot be read: {e}")))?;
+    let found =
+        reader.read_record(&mut record).map_err(|e| failed(&format!("the header cannot be read: {e}")))?;
     if !found {
         return Err(failed("the file is empty; it needs a header line"));
     }
@@ -168,23 +182,24 @@ fn declared_nodes(snapshot: &Snapshot, labels: &LabelSet) -> Option<Vec<Property
 }
 
 fn properties_plan(
-    table: &str,
-    shown: &str,
-    given: &BTreeMap<String, String>,
-    types: &BTreeMap<String, String>,
-    declared: Option<Vec<PropertyType>>,
-    at: &mut dyn FnMut(&str) -> Result<usize, LoadError>,
+    table: &str, shown: &str, given: &BTreeMap<String, String>, types: &BTreeMap<String, String>,
+    declared: Option<Vec<PropertyType>>, at: &mut dyn FnMut(&str) -> Result<usize, LoadError>,
 ) -> Result<Vec<PropertyPlan>, LoadError> {
     for name in types.keys() {
         if !given.contains_key(name) {
-            return Err(mapping_error(format!("table {table}, {shown}: types names {name}, which is not among its properties")));
+            return Err(mapping_error(format!(
+                "table {table}, {shown}: types names {name}, which is not among its properties"
+            )));
         }
     }
     let mut plans = vec![];
     for (name, column) in given {
         let own = types
             .get(name)
-            .map(|text| parse_value_type(text).map_err(|e| mapping_error(format!("table {table}, {shown}, {name}: {e}"))))
+            .map(|text| {
+                parse_value_type(text)
+                    .map_err(|e| mapping_error(format!("table {table}, {shown}, {name}: {e}")))
+            })
             .transpose()?;
         let known = declared.as_ref().map(|d| d.iter().find(|p| *p.name == **name));
         let (value_type, not_null, default) = match (known, own) {
@@ -194,13 +209,21 @@ fn properties_plan(
                     Some(near) => format!("did you mean {near}?"),
                     None => format!("it has {}", names.join(", ")),
                 };
-                return Err(mapping_error(format!("table {table}, {shown}: the graph type has no property {name}; {hint}")));
+                return Err(mapping_error(format!(
+                    "table {table}, {shown}: the graph type has no property {name}; {hint}"
+                )));
             }
             (Some(Some(p)), _) => (p.value_type.clone(), p.not_null, p.default.clone()),
             (None, Some(own)) => (own, false, None),
             (None, None) => (ValueType::TEXT, false, None),
         };
-        plans.push(PropertyPlan { name: name.as_str().into(), column: at(column)?, value_type, not_null, default });
+        plans.push(PropertyPlan {
+            name: name.as_str().into(),
+            column: at(column)?,
+            value_type,
+            not_null,
+            default,
+        });
     }
     for missing in declared.iter().flatten().filter(|p| !given.contains_key(&*p.name)) {
         if missing.default.is_some() {
@@ -221,7 +244,9 @@ fn properties_plan(
     Ok(plans)
 }
 
-fn node_plan(table: &str, rule: &NodeRule, snapshot: &Snapshot, at: &mut dyn FnMut(&str) -> Result<usize, LoadError>) -> Result<NodePlan, LoadError> {
+fn node_plan(
+    table: &str, rule: &NodeRule, snapshot: &Snapshot, at: &mut dyn FnMut(&str) -> Result<usize, LoadError>,
+) -> Result<NodePlan, LoadError> {
     let labels = label_set(rule.labels.iter().map(String::as_str));
     let shown = format!("(:{})", rule.labels.join("&"));
     if labels.is_empty() {
@@ -232,7 +257,8 @@ fn node_plan(table: &str, rule: &NodeRule, snapshot: &Snapshot, at: &mut dyn FnM
         && !graph_type.nodes.iter().any(|t| labels.iter().all(|l| t.labels.contains(l)))
     {
         let known = graph_type.nodes.iter().flat_map(|t| t.labels.iter().map(|l| &**l));
-        let hint = nearest(&rule.labels[0], known).map(|n| format!("; did you mean {n}?")).unwrap_or_default();
+        let hint =
+            nearest(&rule.labels[0], known).map(|n| format!("; did you mean {n}?")).unwrap_or_default();
         return Err(mapping_error(format!("table {table}: the graph type has no node type {shown}{hint}")));
     }
     let properties = properties_plan(table, &shown, &rule.properties, &rule.types, declared, at)?;
@@ -252,7 +278,9 @@ fn node_plan(table: &str, rule: &NodeRule, snapshot: &Snapshot, at: &mut dyn FnM
             space.properties.sort();
             let places = space.properties.iter().map(|p| {
                 properties.iter().position(|have| have.name == *p).ok_or_else(|| {
-                    mapping_error(format!("table {table}, {shown}: its key needs the property {p}, which the rule does not give"))
+                    mapping_error(format!(
+                        "table {table}, {shown}: its key needs the property {p}, which the rule does not give"
+                    ))
                 })
             });
             let places: Vec<usize> = places.collect::<Result<_, _>>()?;
@@ -263,9 +291,13 @@ fn node_plan(table: &str, rule: &NodeRule, snapshot: &Snapshot, at: &mut dyn FnM
     Ok(NodePlan { shown, labels, label_from, properties, key, optional: rule.optional })
 }
 
-fn edge_plan(table: &str, rule: &EdgeRule, mapping: &Mapping, snapshot: &Snapshot, at: &mut dyn FnMut(&str) -> Result<usize, LoadError>) -> Result<EdgePlan, LoadError> {
+fn edge_plan(
+    table: &str, rule: &EdgeRule, mapping: &Mapping, snapshot: &Snapshot,
+    at: &mut dyn FnMut(&str) -> Result<usize, LoadError>,
+) -> Result<EdgePlan, LoadError> {
     let label = label_set([rule.label.as_str()]);
-    let shown = if rule.undirected { format!("~[:{}]~", rule.label) } else { format!("-[:{}]->", rule.label) };
+    let shown =
+        if rule.undirected { format!("~[:{}]~", rule.label) } else { format!("-[:{}]->", rule.label) };
     let declared: Option<Vec<PropertyType>> = match snapshot.graph_type.as_deref() {
         None => None,
         Some(graph_type) => Some(declared_edges(table, rule, graph_type, &label)?),
@@ -278,7 +310,9 @@ fn edge_plan(table: &str, rule: &EdgeRule, mapping: &Mapping, snapshot: &Snapsho
         .map(|key| {
             let places = snapshot.keys[key].properties.iter().map(|p| {
                 properties.iter().position(|have| have.name == *p).ok_or_else(|| {
-                    mapping_error(format!("table {table}, {shown}: its key needs the property {p}, which the rule does not give"))
+                    mapping_error(format!(
+                        "table {table}, {shown}: its key needs the property {p}, which the rule does not give"
+                    ))
                 })
             });
             Ok::<_, LoadError>((key, places.collect::<Result<Vec<usize>, _>>()?))
@@ -297,16 +331,24 @@ fn edge_plan(table: &str, rule: &EdgeRule, mapping: &Mapping, snapshot: &Snapsho
     })
 }
 
-fn declared_edges(table: &str, rule: &EdgeRule, graph_type: &GraphType, label: &LabelSet) -> Result<Vec<PropertyType>, LoadError> {
+fn declared_edges(
+    table: &str, rule: &EdgeRule, graph_type: &GraphType, label: &LabelSet,
+) -> Result<Vec<PropertyType>, LoadError> {
     let matching: Vec<_> = graph_type.edges.iter().filter(|t| t.labels == *label).collect();
     if matching.is_empty() {
         let near = nearest(&rule.label, graph_type.edges.iter().flat_map(|t| t.labels.iter().map(|l| &**l)));
         let hint = near.map(|n| format!("; did you mean {n}?")).unwrap_or_default();
-        return Err(mapping_error(format!("table {table}: the graph type has no edge type :{}{hint}", rule.label)));
+        return Err(mapping_error(format!(
+            "table {table}: the graph type has no edge type :{}{hint}",
+            rule.label
+        )));
     }
     if matching.iter().all(|t| t.directed == rule.undirected) {
         let kind = if rule.undirected { "directed" } else { "undirected" };
-        return Err(mapping_error(format!("table {table}: edges :{} are {kind} in the graph type", rule.label)));
+        return Err(mapping_error(format!(
+            "table {table}: edges :{} are {kind} in the graph type",
+            rule.label
+        )));
     }
     let mut found: Vec<PropertyType> = vec![];
     for property in matching.iter().flat_map(|t| &t.properties) {
@@ -317,7 +359,10 @@ fn declared_edges(table: &str, rule: &EdgeRule, graph_type: &GraphType, label: &
     Ok(found)
 }
 
-fn reference_plan(table: &str, shown: &str, reference: &Reference, mapping: &Mapping, snapshot: &Snapshot, at: &mut dyn FnMut(&str) -> Result<usize, LoadError>) -> Result<ReferencePlan, LoadError> {
+fn reference_plan(
+    table: &str, shown: &str, reference: &Reference, mapping: &Mapping, snapshot: &Snapshot,
+    at: &mut dyn FnMut(&str) -> Result<usize, LoadError>,
+) -> Result<ReferencePlan, LoadError> {
     let properties: Vec<Arc<str>> = reference.key.keys().map(|k| k.as_str().into()).collect();
     if properties.is_empty() || reference.labels.is_empty() {
         return Err(mapping_error(format!("table {table}, {shown}: a reference needs labels and a key")));
@@ -340,7 +385,8 @@ fn reference_plan(table: &str, shown: &str, reference: &Reference, mapping: &Map
         }
         let set = label_set([&*label]);
         for (place, property) in properties.iter().enumerate() {
-            let declared = declared_nodes(snapshot, &set).and_then(|d| d.into_iter().find(|p| p.name == *property));
+            let declared =
+                declared_nodes(snapshot, &set).and_then(|d| d.into_iter().find(|p| p.name == *property));
             let found = match declared {
                 Some(p) => Some(p.value_type),
                 None => mapping
@@ -367,7 +413,8 @@ fn reference_plan(table: &str, shown: &str, reference: &Reference, mapping: &Map
 
 /// The type of a property that nodes of an open graph have already.
 fn existing_type(snapshot: &Snapshot, label: &Arc<str>, property: &str) -> Option<ValueType> {
-    let table = snapshot.base.nodes.iter().find(|t| t.labels.contains(label) && t.column(property).is_some())?;
+    let table =
+        snapshot.base.nodes.iter().find(|t| t.labels.contains(label) && t.column(property).is_some())?;
     let column = table.column(property)?;
     (0..column.len().min(100)).map(|row| column.value(row)).find(|v| !v.is_null()).map(|v| ValueType::of(&v))
 }

@@ -171,7 +171,9 @@ fn open_quote(plan: &TablePlan, bytes: &[u8]) -> LoadError {
     let line = memchr::memchr_iter(b'\n', &bytes[..place]).count() + 1;
     LoadError::Table {
         table: plan.name.clone(),
-        message: format!("a quote is never closed (the last quote of the file is in line {line}); close it, or write \"\" for a quote inside a field"),
+        message: format!(
+            "a quote is never closed (the last quote of the file is in line {line}); close it, or write \"\" for a quote inside a field"
+        ),
     }
 }
 
@@ -218,12 +220,16 @@ impl ChunkRead {
             skipped: 0,
         };
         let nodes = plan.nodes.iter().map(|n| rule(n.properties.len(), 0, 0, n.label_from.is_some()));
-        let edges =
-            plan.edges.iter().map(|e| rule(e.properties.len(), e.from.columns.len(), e.to.columns.len(), false));
+        let edges = plan
+            .edges
+            .iter()
+            .map(|e| rule(e.properties.len(), e.from.columns.len(), e.to.columns.len(), false));
         ChunkRead { rows: 0, rules: nodes.chain(edges).collect() }
     }
 
-    fn read_csv(&mut self, plan: &TablePlan, bytes: &[u8], start: usize, end: usize, progress: &Progress) -> Result<(), LoadError> {
+    fn read_csv(
+        &mut self, plan: &TablePlan, bytes: &[u8], start: usize, end: usize, progress: &Progress,
+    ) -> Result<(), LoadError> {
         let mut reader = csv::ReaderBuilder::new()
             .has_headers(false)
             .flexible(true)
@@ -244,7 +250,8 @@ impl ChunkRead {
                 return Err(open_quote(plan, bytes));
             }
             if record.len() != plan.columns.len() {
-                let reason = format!("the row has {} fields, the header {}", record.len(), plan.columns.len());
+                let reason =
+                    format!("the row has {} fields, the header {}", record.len(), plan.columns.len());
                 self.reject_row(offset, &reason);
                 continue;
             }
@@ -261,7 +268,9 @@ impl ChunkRead {
         Ok(())
     }
 
-    fn read_json(&mut self, plan: &TablePlan, bytes: &[u8], start: usize, end: usize, progress: &Progress) -> Result<(), LoadError> {
+    fn read_json(
+        &mut self, plan: &TablePlan, bytes: &[u8], start: usize, end: usize, progress: &Progress,
+    ) -> Result<(), LoadError> {
         let mut at = start;
         while at < end {
             let line_end = memchr::memchr(b'\n', &bytes[at..end]).map_or(end, |i| at + i);
@@ -293,10 +302,12 @@ impl ChunkRead {
                 Some(serde_json::Value::String(text)) => Field::Text(text),
                 Some(other) => Field::Json(other),
             };
-            let raw = |column: usize| value(column).map(|v| match v {
-                serde_json::Value::String(text) => text.clone(),
-                other => other.to_string(),
-            });
+            let raw = |column: usize| {
+                value(column).map(|v| match v {
+                    serde_json::Value::String(text) => text.clone(),
+                    other => other.to_string(),
+                })
+            };
             self.row(plan, offset, &field, &raw);
         }
         progress.rows_read.fetch_add(self.rows, Ordering::Relaxed);
@@ -310,7 +321,10 @@ impl ChunkRead {
         }
     }
 
-    fn row<'r>(&mut self, plan: &TablePlan, offset: u64, field: &dyn Fn(usize) -> Field<'r>, raw: &dyn Fn(usize) -> Option<String>) {
+    fn row<'r>(
+        &mut self, plan: &TablePlan, offset: u64, field: &dyn Fn(usize) -> Field<'r>,
+        raw: &dyn Fn(usize) -> Option<String>,
+    ) {
         let (node_rules, edge_rules) = self.rules.split_at_mut(plan.nodes.len());
         for (rule, node) in node_rules.iter_mut().zip(&plan.nodes) {
             rule.node_row(node, offset, field, raw);
@@ -329,7 +343,10 @@ impl BuildingRule {
         }
     }
 
-    fn node_row<'r>(&mut self, node: &NodePlan, offset: u64, field: &dyn Fn(usize) -> Field<'r>, raw: &dyn Fn(usize) -> Option<String>) {
+    fn node_row<'r>(
+        &mut self, node: &NodePlan, offset: u64, field: &dyn Fn(usize) -> Field<'r>,
+        raw: &dyn Fn(usize) -> Option<String>,
+    ) {
         if let Some((_, places)) = &node.key {
             for &place in places {
                 let column = node.properties[place].column;
@@ -356,14 +373,22 @@ impl BuildingRule {
                 Field::Null => labels.push_null(),
                 _ => {
                     let reason = "a label must be a text".to_string();
-                    return self.reject(RawReject { offset, column: Some(column), value: raw(column), reason });
+                    return self.reject(RawReject {
+                        offset,
+                        column: Some(column),
+                        value: raw(column),
+                        reason,
+                    });
                 }
             }
         }
         self.push(values, offset);
     }
 
-    fn edge_row<'r>(&mut self, edge: &EdgePlan, offset: u64, field: &dyn Fn(usize) -> Field<'r>, raw: &dyn Fn(usize) -> Option<String>) {
+    fn edge_row<'r>(
+        &mut self, edge: &EdgePlan, offset: u64, field: &dyn Fn(usize) -> Field<'r>,
+        raw: &dyn Fn(usize) -> Option<String>,
+    ) {
         let mut ends: [Vec<Value>; 2] = [vec![], vec![]];
         for (reference, values) in [&edge.from, &edge.to].into_iter().zip(&mut ends) {
             for (column, value_type) in &reference.columns {
@@ -374,11 +399,21 @@ impl BuildingRule {
                     }
                     Ok(Value::Null) => {
                         let reason = "the reference is empty".to_string();
-                        return self.reject(RawReject { offset, column: Some(*column), value: raw(*column), reason });
+                        return self.reject(RawReject {
+                            offset,
+                            column: Some(*column),
+                            value: raw(*column),
+                            reason,
+                        });
                     }
                     Ok(value) => values.push(value),
                     Err(reason) => {
-                        return self.reject(RawReject { offset, column: Some(*column), value: raw(*column), reason });
+                        return self.reject(RawReject {
+                            offset,
+                            column: Some(*column),
+                            value: raw(*column),
+                            reason,
+                        });
                     }
                 }
             }
@@ -414,10 +449,13 @@ fn push(column: &mut ColumnBuilder, value: Value) {
     }
 }
 
-fn read_values<'r>(properties: &[PropertyPlan], field: &dyn Fn(usize) -> Field<'r>) -> Result<Vec<Value>, (usize, String)> {
+fn read_values<'r>(
+    properties: &[PropertyPlan], field: &dyn Fn(usize) -> Field<'r>,
+) -> Result<Vec<Value>, (usize, String)> {
     let mut values = Vec::with_capacity(properties.len());
     for property in properties {
-        let mut value = read_value(&property.value_type, field(property.column)).map_err(|reason| (property.column, reason))?;
+        let mut value = read_value(&property.value_type, field(property.column))
+            .map_err(|reason| (property.column, reason))?;
         if value.is_null()
             && let Some(default) = &property.default
         {
@@ -445,7 +483,10 @@ fn read_value(wanted: &ValueType, field: Field<'_>) -> Result<Value, String> {
             let value = match json {
                 serde_json::Value::Bool(b) => Value::Bool(*b),
                 serde_json::Value::Number(n) => match (wanted, n.as_i64(), n.as_f64()) {
-                    (ValueType::Decimal { .. }, ..) => return parse_text(wanted, &n.to_string()).map_err(|reason| format!("not a valid {wanted}: {reason}")),
+                    (ValueType::Decimal { .. }, ..) => {
+                        return parse_text(wanted, &n.to_string())
+                            .map_err(|reason| format!("not a valid {wanted}: {reason}"));
+                    }
                     (_, Some(i), _) => Value::Int(i),
                     (_, None, Some(f)) => Value::Float(f),
                     _ => return Err("the number is out of range".into()),
@@ -467,8 +508,12 @@ pub(crate) fn account(plans: &[TablePlan], tables: &[TableRead]) -> (Account, Ve
     let mut account = Account::default();
     let mut kept = vec![];
     for (plan, table) in plans.iter().zip(tables) {
-        let mut of_table =
-            TableAccount { table: plan.name.clone(), rows: table.rows, bytes: plan.source.bytes().len() as u64, rules: vec![] };
+        let mut of_table = TableAccount {
+            table: plan.name.clone(),
+            rows: table.rows,
+            bytes: plan.source.bytes().len() as u64,
+            rules: vec![],
+        };
         let node_rules = table.nodes.iter().zip(&plan.nodes).map(|(r, p)| (r, &p.shown, true));
         let edge_rules = table.edges.iter().zip(&plan.edges).map(|(r, p)| (r, &p.shown, false));
         for (rule, shown, is_node) in node_rules.chain(edge_rules) {

@@ -3,7 +3,9 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use graphodrome_graph::{Column, Dense, Element, LabelExpression, LabelSet, Snapshot, Value, hash_key, label_set};
+use graphodrome_graph::{
+    Column, Dense, Element, LabelExpression, LabelSet, Snapshot, Value, hash_key, label_set,
+};
 use hashbrown::{DefaultHashBuilder, HashTable};
 use rayon::prelude::*;
 
@@ -114,7 +116,8 @@ impl Index {
                 let order = snapshot.keys[key].properties.iter();
                 (key, order.filter_map(|p| space.properties.iter().position(|s| s == p)).collect())
             });
-        let mut index = Index { space, state: DefaultHashBuilder::default(), table: HashTable::new(), declared };
+        let mut index =
+            Index { space, state: DefaultHashBuilder::default(), table: HashTable::new(), declared };
         if index.declared.is_none() {
             index.add_existing(snapshot);
         }
@@ -147,7 +150,9 @@ impl Index {
     }
 
     /// The node whose key is in row `row` of `columns`.
-    fn find(&self, hash: u64, columns: &[&Column], row: usize, new: &NewRows<'_>, snapshot: &Snapshot) -> Option<Dense> {
+    fn find(
+        &self, hash: u64, columns: &[&Column], row: usize, new: &NewRows<'_>, snapshot: &Snapshot,
+    ) -> Option<Dense> {
         if let Some((key, order)) = &self.declared
             && snapshot.node_count() > 0
         {
@@ -171,7 +176,9 @@ impl Index {
     }
 }
 
-pub(crate) fn resolve(plans: &[TablePlan], tables: &mut [TableRead], snapshot: &Snapshot, progress: &Progress) -> Result<Resolved, LoadError> {
+pub(crate) fn resolve(
+    plans: &[TablePlan], tables: &mut [TableRead], snapshot: &Snapshot, progress: &Progress,
+) -> Result<Resolved, LoadError> {
     let mut spaces: Vec<KeySpace> = vec![];
     let mut want = |space: &KeySpace| {
         if !spaces.contains(space) {
@@ -200,7 +207,15 @@ pub(crate) fn resolve(plans: &[TablePlan], tables: &mut [TableRead], snapshot: &
         let mut of_table = vec![];
         for rule in 0..plans[table].edges.len() {
             progress.check()?;
-            of_table.push(resolve_edges(plans, tables, (table, rule), &indexes, &resolved, &new_labels, snapshot)?);
+            of_table.push(resolve_edges(
+                plans,
+                tables,
+                (table, rule),
+                &indexes,
+                &resolved,
+                &new_labels,
+                snapshot,
+            )?);
         }
         resolved.edges.push(of_table);
     }
@@ -209,12 +224,8 @@ pub(crate) fn resolve(plans: &[TablePlan], tables: &mut [TableRead], snapshot: &
 
 /// Decides for each row of a node rule: a new node, a duplicate, or a reject.
 fn resolve_nodes(
-    plans: &[TablePlan],
-    tables: &mut [TableRead],
-    (table, rule): (usize, usize),
-    indexes: &mut BTreeMap<KeySpace, Index>,
-    resolved: &mut Resolved,
-    snapshot: &Snapshot,
+    plans: &[TablePlan], tables: &mut [TableRead], (table, rule): (usize, usize),
+    indexes: &mut BTreeMap<KeySpace, Index>, resolved: &mut Resolved, snapshot: &Snapshot,
 ) -> Result<(), LoadError> {
     let plan = &plans[table].nodes[rule];
     let mut label_places: BTreeMap<Option<String>, Result<u32, String>> = BTreeMap::new();
@@ -282,7 +293,9 @@ fn resolve_nodes(
     Ok(())
 }
 
-fn labels_of(plan: &NodePlan, own: Option<&str>, snapshot: &Snapshot, sets: &mut Vec<LabelSet>) -> Result<u32, String> {
+fn labels_of(
+    plan: &NodePlan, own: Option<&str>, snapshot: &Snapshot, sets: &mut Vec<LabelSet>,
+) -> Result<u32, String> {
     let labels = label_set(plan.labels.iter().cloned().chain(own.map(Arc::from)));
     if let Some(graph_type) = &snapshot.graph_type
         && graph_type.node_type(&labels).is_none()
@@ -303,14 +316,8 @@ fn labels_of(plan: &NodePlan, own: Option<&str>, snapshot: &Snapshot, sets: &mut
 /// value, or other labels.
 #[allow(clippy::too_many_arguments)] // One comparison's two sides.
 fn difference(
-    plan: &NodePlan,
-    chunk: &RuleChunk,
-    row: usize,
-    labels: u32,
-    node: Dense,
-    new: &NewRows<'_>,
-    resolved: &Resolved,
-    snapshot: &Snapshot,
+    plan: &NodePlan, chunk: &RuleChunk, row: usize, labels: u32, node: Dense, new: &NewRows<'_>,
+    resolved: &Resolved, snapshot: &Snapshot,
 ) -> Option<(Option<usize>, Option<String>, String)> {
     let known_labels = match new.nodes.get((node.wrapping_sub(new.existing)) as usize) {
         Some(known) if node >= new.existing => resolved.label_sets[known.labels as usize].clone(),
@@ -342,13 +349,8 @@ fn difference(
 
 /// Looks up both ends of every row of an edge rule, chunk by chunk in parallel.
 fn resolve_edges(
-    plans: &[TablePlan],
-    tables: &mut [TableRead],
-    (table, rule): (usize, usize),
-    indexes: &BTreeMap<KeySpace, Index>,
-    resolved: &Resolved,
-    new_labels: &[LabelSet],
-    snapshot: &Snapshot,
+    plans: &[TablePlan], tables: &mut [TableRead], (table, rule): (usize, usize),
+    indexes: &BTreeMap<KeySpace, Index>, resolved: &Resolved, new_labels: &[LabelSet], snapshot: &Snapshot,
 ) -> Result<Vec<NewEdge>, LoadError> {
     let plan = &plans[table].edges[rule];
     let rows = NewRows { tables, plans, nodes: &resolved.nodes, existing: resolved.existing };
@@ -372,7 +374,9 @@ fn resolve_edges(
             for row in 0..chunk.offsets.len() {
                 let mut ends = [0; 2];
                 let mut missing = None;
-                for (side, (reference, columns)) in [(&plan.from, &from), (&plan.to, &to)].into_iter().enumerate() {
+                for (side, (reference, columns)) in
+                    [(&plan.from, &from), (&plan.to, &to)].into_iter().enumerate()
+                {
                     match find_reference(reference, columns, row, indexes, &rows, snapshot) {
                         Some(node) => ends[side] = node,
                         None => {
@@ -407,7 +411,10 @@ fn resolve_edges(
     Ok(all)
 }
 
-fn find_reference(reference: &ReferencePlan, columns: &[&Column], row: usize, indexes: &BTreeMap<KeySpace, Index>, rows: &NewRows<'_>, snapshot: &Snapshot) -> Option<Dense> {
+fn find_reference(
+    reference: &ReferencePlan, columns: &[&Column], row: usize, indexes: &BTreeMap<KeySpace, Index>,
+    rows: &NewRows<'_>, snapshot: &Snapshot,
+) -> Option<Dense> {
     reference.spaces.iter().find_map(|space| {
         let index = indexes.get(space)?;
         index.find(hash_row(&index.state, columns, row), columns, row, rows, snapshot)
@@ -427,7 +434,10 @@ fn dangling(reference: &ReferencePlan, columns: &[&Column], row: usize, offset: 
 }
 
 /// Why the graph type does not allow this edge, if it does not.
-fn refused(plan: &EdgePlan, ends: [Dense; 2], labels_of: &dyn Fn(Dense) -> LabelSet, allowed: &mut Vec<((LabelSet, LabelSet), Option<String>)>, snapshot: &Snapshot) -> Option<String> {
+fn refused(
+    plan: &EdgePlan, ends: [Dense; 2], labels_of: &dyn Fn(Dense) -> LabelSet,
+    allowed: &mut Vec<((LabelSet, LabelSet), Option<String>)>, snapshot: &Snapshot,
+) -> Option<String> {
     let graph_type = snapshot.graph_type.as_ref()?;
     let pair = (labels_of(ends[0]), labels_of(ends[1]));
     if let Some((_, answer)) = allowed.iter().find(|(known, _)| *known == pair) {

@@ -34,7 +34,9 @@ fn data_type(batch: &Batch, column: usize) -> DataType {
         match &found {
             None => found = Some(this),
             Some(known) if *known == this => {}
-            Some(DataType::Int64 | DataType::Float64) if matches!(this, DataType::Int64 | DataType::Float64) => {
+            Some(DataType::Int64 | DataType::Float64)
+                if matches!(this, DataType::Int64 | DataType::Float64) =>
+            {
                 found = Some(DataType::Float64);
             }
             Some(_) => return DataType::Utf8,
@@ -48,7 +50,9 @@ impl ArrowWriter {
         let fields: Vec<Field> = columns
             .iter()
             .enumerate()
-            .map(|(i, c)| Field::new(&c.name, first.map_or(DataType::Utf8, |(batch, _)| data_type(batch, i)), true))
+            .map(|(i, c)| {
+                Field::new(&c.name, first.map_or(DataType::Utf8, |(batch, _)| data_type(batch, i)), true)
+            })
             .collect();
         let schema = Arc::new(Schema::new(fields));
         match StreamWriter::try_new(vec![], &schema) {

@@ -29,8 +29,12 @@ pub fn value_json(value: &Value, snapshot: &Snapshot) -> Json {
 
 pub fn element_json(element: Element, id: Dense, snapshot: &Snapshot) -> Json {
     let (labels, properties, own_id) = match element {
-        Element::Node => (snapshot.node_labels(id), snapshot.node_properties(id), format!("n{}", snapshot.node_id(id))),
-        Element::Edge => (snapshot.edge_labels(id), snapshot.edge_properties(id), format!("e{}", snapshot.edge_id(id))),
+        Element::Node => {
+            (snapshot.node_labels(id), snapshot.node_properties(id), format!("n{}", snapshot.node_id(id)))
+        }
+        Element::Edge => {
+            (snapshot.edge_labels(id), snapshot.edge_properties(id), format!("e{}", snapshot.edge_id(id)))
+        }
     };
     // The key's properties first: what a person knows the element by.
     let key: Vec<_> = snapshot
@@ -51,7 +55,9 @@ pub fn element_json(element: Element, id: Dense, snapshot: &Snapshot) -> Json {
     let labels: Vec<&str> = labels.iter().map(|l| &**l).collect();
     let key: Vec<&str> = key.iter().map(|k| &**k).collect();
     match element {
-        Element::Node => json!({ "type": "node", "id": own_id, "labels": labels, "key": key, "properties": object }),
+        Element::Node => {
+            json!({ "type": "node", "id": own_id, "labels": labels, "key": key, "properties": object })
+        }
         Element::Edge => {
             let (source, target) = snapshot.edge_ends(id);
             json!({

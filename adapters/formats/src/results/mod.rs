@@ -82,7 +82,9 @@ impl ResultWriter {
             }
             ResultFormat::Arrow => {
                 let columns = &self.columns;
-                let writer = self.arrow.get_or_insert_with(|| arrow::ArrowWriter::new(columns, Some((batch, snapshot))));
+                let writer = self
+                    .arrow
+                    .get_or_insert_with(|| arrow::ArrowWriter::new(columns, Some((batch, snapshot))));
                 out = writer.write(batch, snapshot)?;
             }
         }

@@ -103,7 +103,9 @@ pub async fn list_graphs(State(app): State<Arc<App>>) -> Result<Json<Vec<GraphSu
 /// Creates an empty graph.
 #[utoipa::path(post, path = "/v1/graphs", tag = "graphs", request_body = NewGraph,
     responses((status = 201, body = GraphDetail), (status = 409, body = Problem)))]
-pub async fn create_graph(State(app): State<Arc<App>>, extract::Json(new): extract::Json<NewGraph>) -> Result<(StatusCode, Json<GraphDetail>), Problem> {
+pub async fn create_graph(
+    State(app): State<Arc<App>>, extract::Json(new): extract::Json<NewGraph>,
+) -> Result<(StatusCode, Json<GraphDetail>), Problem> {
     if new.name.is_empty() || !new.name.chars().all(|c| c.is_alphanumeric() || c == '_' || c == '-') {
         return Err(Problem::bad_request(format!("'{}' cannot be a graph's name", new.name))
             .hint("use letters, digits, _ and -"));
@@ -120,7 +122,10 @@ async fn detail(app: &App, name: &str) -> Result<GraphDetail, Problem> {
     let counts = |counts: Vec<(graphodrome_graph::LabelSet, u64)>| {
         counts
             .into_iter()
-            .map(|(labels, count)| LabelCount { labels: labels.iter().map(|l| l.to_string()).collect(), count })
+            .map(|(labels, count)| LabelCount {
+                labels: labels.iter().map(|l| l.to_string()).collect(),
+                count,
+            })
             .collect()
     };
     let (columns, adjacency, indexes) = snapshot.base.bytes();
@@ -136,7 +141,11 @@ async fn detail(app: &App, name: &str) -> Result<GraphDetail, Problem> {
         node_labels: counts(snapshot.node_label_counts()),
         edge_labels: counts(snapshot.edge_label_counts()),
         model: snapshot.graph_type.as_ref().map(|t| t.to_string()),
-        keys: snapshot.keys.iter().map(|k| format!("{} {} ({})", k.element, k.label, k.properties.join(", "))).collect(),
+        keys: snapshot
+            .keys
+            .iter()
+            .map(|k| format!("{} {} ({})", k.element, k.label, k.properties.join(", ")))
+            .collect(),
         column_bytes: columns as u64,
         adjacency_bytes: adjacency as u64,
         index_bytes: indexes as u64,
@@ -147,14 +156,19 @@ async fn detail(app: &App, name: &str) -> Result<GraphDetail, Problem> {
 /// One graph: its labels with counts, its type, its size.
 #[utoipa::path(get, path = "/v1/graphs/{graph}", tag = "graphs", params(("graph" = String, Path)),
     responses((status = 200, body = GraphDetail), (status = 404, body = Problem)))]
-pub async fn show_graph(State(app): State<Arc<App>>, extract::Path(name): extract::Path<String>) -> Result<Json<GraphDetail>, Problem> {
+pub async fn show_graph(
+    State(app): State<Arc<App>>, extract::Path(name): extract::Path<String>,
+) -> Result<Json<GraphDetail>, Problem> {
     Ok(Json(detail(&app, &name).await?))
 }
 
 /// Drops a graph with everything in it.
 #[utoipa::path(delete, path = "/v1/graphs/{graph}", tag = "graphs", params(("graph" = String, Path), DropParameters),
     responses((status = 204), (status = 400, body = Problem), (status = 404, body = Problem)))]
-pub async fn drop_graph(State(app): State<Arc<App>>, extract::Path(name): extract::Path<String>, extract::Query(parameters): extract::Query<DropParameters>) -> Result<StatusCode, Problem> {
+pub async fn drop_graph(
+    State(app): State<Arc<App>>, extract::Path(name): extract::Path<String>,
+    extract::Query(parameters): extract::Query<DropParameters>,
+) -> Result<StatusCode, Problem> {
     app.graph(&name)?;
     if parameters.confirm.as_deref() != Some(name.as_str()) {
         return Err(Problem::bad_request(format!("dropping {name} needs its name once more"))
@@ -167,7 +181,9 @@ pub async fn drop_graph(State(app): State<Arc<App>>, extract::Path(name): extrac
 /// Names that queries of a graph can use.
 #[utoipa::path(get, path = "/v1/graphs/{graph}/names", tag = "graphs", params(("graph" = String, Path)),
     responses((status = 200, body = Names), (status = 404, body = Problem)))]
-pub async fn graph_names(State(app): State<Arc<App>>, extract::Path(name): extract::Path<String>) -> Result<Json<Names>, Problem> {
+pub async fn graph_names(
+    State(app): State<Arc<App>>, extract::Path(name): extract::Path<String>,
+) -> Result<Json<Names>, Problem> {
     let known = known_names(&app.graph(&name)?.snapshot());
     let texts = |names: Vec<Arc<str>>| {
         let mut names: Vec<String> = names.iter().map(|n| n.to_string()).collect();

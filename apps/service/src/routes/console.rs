@@ -14,8 +14,10 @@ pub(crate) fn file(path: &str) -> Response {
     let name = path.trim_start_matches('/');
     if let Some(file) = Files::get(name).filter(|_| !name.is_empty()) {
         let kind = mime_guess::from_path(name).first_or_octet_stream();
-        let cache = if name.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
-        return ([(header::CONTENT_TYPE, kind.as_ref()), (header::CACHE_CONTROL, cache)], file.data).into_response();
+        let cache =
+            if name.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
+        return ([(header::CONTENT_TYPE, kind.as_ref()), (header::CACHE_CONTROL, cache)], file.data)
+            .into_response();
     }
     if name.starts_with("assets/") {
         return crate::problem::Problem::not_found(format!("there is no file {path}")).into_response();

@@ -10,8 +10,8 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use graphodrome_formats::element_json;
 use graphodrome_graph::{
-    Dense, Direction, Element, GraphError, LabelExpression, LabelSet, NewEdge, NewNode, PropertyType, Snapshot, Transaction, Value,
-    label_set,
+    Dense, Direction, Element, GraphError, LabelExpression, LabelSet, NewEdge, NewNode, PropertyType,
+    Snapshot, Transaction, Value, label_set,
 };
 use graphodrome_store::GraphHandle;
 use serde::{Deserialize, Serialize};
@@ -107,25 +107,41 @@ pub struct Neighbours {
 
 /// The element with this label and key. A key of several properties is written with commas.
 fn seek(snapshot: &Snapshot, element: Element, label: &str, key: &Json_) -> Result<Dense, Problem> {
-    let place = snapshot.keys.iter().position(|k| k.element == element && *k.label == *label).ok_or_else(|| {
-        let known: Vec<&str> = snapshot.keys.iter().filter(|k| k.element == element).map(|k| &*k.label).collect();
-        let hint = if known.is_empty() { "the graph declares no key".into() } else { format!("there are keys on {}", known.join(", ")) };
-        Problem::not_found(format!("there is no {element} key on {label}")).hint(hint)
-    })?;
+    let place =
+        snapshot.keys.iter().position(|k| k.element == element && *k.label == *label).ok_or_else(|| {
+            let known: Vec<&str> =
+                snapshot.keys.iter().filter(|k| k.element == element).map(|k| &*k.label).collect();
+            let hint = if known.is_empty() {
+                "the graph declares no key".into()
+            } else {
+                format!("there are keys on {}", known.join(", "))
+            };
+            Problem::not_found(format!("there is no {element} key on {label}")).hint(hint)
+        })?;
     let definition = &snapshot.keys[place];
     let texts: Vec<Json_> = match key {
-        Json_::Object(fields) => definition.properties.iter().map(|p| fields.get(&**p).cloned().unwrap_or_default()).collect(),
-        Json_::String(text) if definition.properties.len() > 1 => text.split(',').map(|t| Json_::String(t.into())).collect(),
+        Json_::Object(fields) => {
+            definition.properties.iter().map(|p| fields.get(&**p).cloned().unwrap_or_default()).collect()
+        }
+        Json_::String(text) if definition.properties.len() > 1 => {
+            text.split(',').map(|t| Json_::String(t.into())).collect()
+        }
         other => vec![other.clone()],
     };
     let mut values = vec![];
     for (property, json) in definition.properties.iter().zip(&texts) {
         let declared = declared(snapshot, element, label, property);
-        values.push(values::property(json, declared.as_ref().map(|p| &p.value_type)).map_err(Problem::bad_request)?);
+        values.push(
+            values::property(json, declared.as_ref().map(|p| &p.value_type)).map_err(Problem::bad_request)?,
+        );
     }
     snapshot.seek(place, &values).ok_or_else(|| {
         let shown: Vec<String> = values.iter().map(Value::excerpt).collect();
-        Problem::not_found(format!("there is no {element} :{label} with {} = {}", definition.properties.join(", "), shown.join(", ")))
+        Problem::not_found(format!(
+            "there is no {element} :{label} with {} = {}",
+            definition.properties.join(", "),
+            shown.join(", ")
+        ))
     })
 }
 
@@ -139,7 +155,9 @@ fn declared(snapshot: &Snapshot, element: Element, label: &str, property: &str) 
     lists.into_iter().flatten().find(|p| *p.name == *property).cloned()
 }
 
-fn read_properties(snapshot: &Snapshot, element: Element, labels: &[String], given: &Map<String, Json_>) -> Result<BTreeMap<Arc<str>, Value>, Problem> {
+fn read_properties(
+    snapshot: &Snapshot, element: Element, labels: &[String], given: &Map<String, Json_>,
+) -> Result<BTreeMap<Arc<str>, Value>, Problem> {
     let mut properties = BTreeMap::new();
     for (name, json) in given {
         let declared = labels.iter().find_map(|l| declared(snapshot, element, l, name));
@@ -158,7 +176,9 @@ fn graph_problem(error: GraphError) -> Problem {
 }
 
 /// Makes a change in a turn; answers when it is durable.
-async fn change<T>(graph: &GraphHandle, make: impl FnOnce(&mut Transaction) -> Result<T, Problem>) -> Result<(T, Arc<Snapshot>), Problem> {
+async fn change<T>(
+    graph: &GraphHandle, make: impl FnOnce(&mut Transaction) -> Result<T, Problem>,
+) -> Result<(T, Arc<Snapshot>), Problem> {
     let turn = graph.turn().await;
     let mut transaction = Transaction::new((*turn.snapshot()).clone());
     let made = make(&mut transaction)?;
@@ -174,7 +194,9 @@ async fn change<T>(graph: &GraphHandle, make: impl FnOnce(&mut Transaction) -> R
 #[utoipa::path(get, path = "/v1/graphs/{graph}/nodes/{label}/{key}", tag = "elements",
     params(("graph" = String, Path), ("label" = String, Path), ("key" = String, Path)),
     responses((status = 200, body = Object), (status = 404, body = Problem)))]
-pub async fn read_node(State(app): State<Arc<App>>, extract::Path((graph, label, key)): extract::Path<(String, String, String)>) -> Result<Json<Json_>, Problem> {
+pub async fn read_node(
+    State(app): State<Arc<App>>, extract::Path((graph, label, key)): extract::Path<(String, String, String)>,
+) -> Result<Json<Json_>, Problem> {
     let snapshot = app.graph(&graph)?.snapshot();
     let node = seek(&snapshot, Element::Node, &label, &Json_::String(key))?;
     Ok(Json(element_json(Element::Node, node, &snapshot)))
@@ -183,11 +205,17 @@ pub async fn read_node(State(app): State<Arc<App>>, extract::Path((graph, label,
 /// Creates a node.
 #[utoipa::path(post, path = "/v1/graphs/{graph}/nodes", tag = "elements", params(("graph" = String, Path)), request_body = NewNodeRequest,
     responses((status = 201, body = Object), (status = 422, body = Problem)))]
-pub async fn create_node(State(app): State<Arc<App>>, extract::Path(graph): extract::Path<String>, extract::Json(new): extract::Json<NewNodeRequest>) -> Result<(StatusCode, Json<Json_>), Problem> {
+pub async fn create_node(
+    State(app): State<Arc<App>>, extract::Path(graph): extract::Path<String>,
+    extract::Json(new): extract::Json<NewNodeRequest>,
+) -> Result<(StatusCode, Json<Json_>), Problem> {
     let graph = app.graph(&graph)?;
     let (node, after) = change(&graph, |t| {
         let properties = read_properties(t.snapshot(), Element::Node, &new.labels, &new.properties)?;
-        let node = NewNode { labels: label_set(new.labels.iter().map(String::as_str)), properties: properties.into_iter().collect() };
+        let node = NewNode {
+            labels: label_set(new.labels.iter().map(String::as_str)),
+            properties: properties.into_iter().collect(),
+        };
         t.insert_node(node).map_err(graph_problem)
     })
     .await?;
@@ -204,12 +232,16 @@ fn merged(old: &[(Arc<str>, Value)], given: BTreeMap<Arc<str>, Value>) -> Vec<(A
 #[utoipa::path(patch, path = "/v1/graphs/{graph}/nodes/{label}/{key}", tag = "elements", request_body = PropertyChange,
     params(("graph" = String, Path), ("label" = String, Path), ("key" = String, Path)),
     responses((status = 200, body = Object), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn change_node(State(app): State<Arc<App>>, extract::Path((graph, label, key)): extract::Path<(String, String, String)>, extract::Json(wanted): extract::Json<PropertyChange>) -> Result<Json<Json_>, Problem> {
+pub async fn change_node(
+    State(app): State<Arc<App>>, extract::Path((graph, label, key)): extract::Path<(String, String, String)>,
+    extract::Json(wanted): extract::Json<PropertyChange>,
+) -> Result<Json<Json_>, Problem> {
     let graph = app.graph(&graph)?;
     let (node, after) = change(&graph, |t| {
         let snapshot = t.snapshot().clone();
         let node = seek(&snapshot, Element::Node, &label, &Json_::String(key))?;
-        let given = read_properties(&snapshot, Element::Node, std::slice::from_ref(&label), &wanted.properties)?;
+        let given =
+            read_properties(&snapshot, Element::Node, std::slice::from_ref(&label), &wanted.properties)?;
         let properties = merged(&snapshot.node_properties(node), given);
         t.change_node(node, snapshot.node_labels(node), properties).map_err(graph_problem)?;
         Ok(node)
@@ -222,7 +254,10 @@ pub async fn change_node(State(app): State<Arc<App>>, extract::Path((graph, labe
 #[utoipa::path(delete, path = "/v1/graphs/{graph}/nodes/{label}/{key}", tag = "elements",
     params(("graph" = String, Path), ("label" = String, Path), ("key" = String, Path), DeleteParameters),
     responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn delete_node(State(app): State<Arc<App>>, extract::Path((graph, label, key)): extract::Path<(String, String, String)>, extract::Query(parameters): extract::Query<DeleteParameters>) -> Result<StatusCode, Problem> {
+pub async fn delete_node(
+    State(app): State<Arc<App>>, extract::Path((graph, label, key)): extract::Path<(String, String, String)>,
+    extract::Query(parameters): extract::Query<DeleteParameters>,
+) -> Result<StatusCode, Problem> {
     let graph = app.graph(&graph)?;
     change(&graph, |t| {
         let node = seek(t.snapshot(), Element::Node, &label, &Json_::String(key))?;
@@ -242,14 +277,21 @@ pub async fn delete_node(State(app): State<Arc<App>>, extract::Path((graph, labe
 #[utoipa::path(get, path = "/v1/graphs/{graph}/nodes/{label}/{key}/neighbours", tag = "elements",
     params(("graph" = String, Path), ("label" = String, Path), ("key" = String, Path), NeighbourParameters),
     responses((status = 200, body = Neighbours), (status = 404, body = Problem)))]
-pub async fn node_neighbours(State(app): State<Arc<App>>, extract::Path((graph, label, key)): extract::Path<(String, String, String)>, extract::Query(parameters): extract::Query<NeighbourParameters>) -> Result<Json<Neighbours>, Problem> {
+pub async fn node_neighbours(
+    State(app): State<Arc<App>>, extract::Path((graph, label, key)): extract::Path<(String, String, String)>,
+    extract::Query(parameters): extract::Query<NeighbourParameters>,
+) -> Result<Json<Neighbours>, Problem> {
     let snapshot = app.graph(&graph)?.snapshot();
     let node = seek(&snapshot, Element::Node, &label, &Json_::String(key))?;
     let direction = match parameters.direction.as_deref() {
         None | Some("any") => Direction::Any,
         Some("out") => Direction::Out,
         Some("in") => Direction::In,
-        Some(other) => return Err(Problem::bad_request(format!("the direction '{other}' is not known")).hint("out, in or any")),
+        Some(other) => {
+            return Err(
+                Problem::bad_request(format!("the direction '{other}' is not known")).hint("out, in or any")
+            );
+        }
     };
     let limit = parameters.limit.unwrap_or(100).min(10_000);
     let wanted = parameters.edge.as_deref().map(|l| LabelExpression::Name(l.into()));
@@ -293,18 +335,25 @@ pub async fn node_neighbours(State(app): State<Arc<App>>, extract::Path((graph, 
         });
         ControlFlow::Continue(())
     });
-    let counts = counts.into_iter().map(|((edge, direction), count)| NeighbourCount { edge, direction, count }).collect();
+    let counts = counts
+        .into_iter()
+        .map(|((edge, direction), count)| NeighbourCount { edge, direction, count })
+        .collect();
     Ok(Json(Neighbours { counts, neighbours, truncated }))
 }
 
 /// Creates an edge between two nodes.
 #[utoipa::path(post, path = "/v1/graphs/{graph}/edges", tag = "elements", params(("graph" = String, Path)), request_body = NewEdgeRequest,
     responses((status = 201, body = Object), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn create_edge(State(app): State<Arc<App>>, extract::Path(graph): extract::Path<String>, extract::Json(new): extract::Json<NewEdgeRequest>) -> Result<(StatusCode, Json<Json_>), Problem> {
+pub async fn create_edge(
+    State(app): State<Arc<App>>, extract::Path(graph): extract::Path<String>,
+    extract::Json(new): extract::Json<NewEdgeRequest>,
+) -> Result<(StatusCode, Json<Json_>), Problem> {
     let graph = app.graph(&graph)?;
     let (edge, after) = change(&graph, |t| {
         let snapshot = t.snapshot().clone();
-        let properties = read_properties(&snapshot, Element::Edge, std::slice::from_ref(&new.label), &new.properties)?;
+        let properties =
+            read_properties(&snapshot, Element::Edge, std::slice::from_ref(&new.label), &new.properties)?;
         let edge = NewEdge {
             labels: label_set([new.label.as_str()]),
             properties: properties.into_iter().collect(),
@@ -322,7 +371,9 @@ pub async fn create_edge(State(app): State<Arc<App>>, extract::Path(graph): extr
 #[utoipa::path(get, path = "/v1/graphs/{graph}/edges/{label}/{key}", tag = "elements",
     params(("graph" = String, Path), ("label" = String, Path), ("key" = String, Path)),
     responses((status = 200, body = Object), (status = 404, body = Problem)))]
-pub async fn read_edge(State(app): State<Arc<App>>, extract::Path((graph, label, key)): extract::Path<(String, String, String)>) -> Result<Json<Json_>, Problem> {
+pub async fn read_edge(
+    State(app): State<Arc<App>>, extract::Path((graph, label, key)): extract::Path<(String, String, String)>,
+) -> Result<Json<Json_>, Problem> {
     let snapshot = app.graph(&graph)?.snapshot();
     let edge = seek(&snapshot, Element::Edge, &label, &Json_::String(key))?;
     Ok(Json(element_json(Element::Edge, edge, &snapshot)))
@@ -332,12 +383,16 @@ pub async fn read_edge(State(app): State<Arc<App>>, extract::Path((graph, label,
 #[utoipa::path(patch, path = "/v1/graphs/{graph}/edges/{label}/{key}", tag = "elements", request_body = PropertyChange,
     params(("graph" = String, Path), ("label" = String, Path), ("key" = String, Path)),
     responses((status = 200, body = Object), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn change_edge(State(app): State<Arc<App>>, extract::Path((graph, label, key)): extract::Path<(String, String, String)>, extract::Json(wanted): extract::Json<PropertyChange>) -> Result<Json<Json_>, Problem> {
+pub async fn change_edge(
+    State(app): State<Arc<App>>, extract::Path((graph, label, key)): extract::Path<(String, String, String)>,
+    extract::Json(wanted): extract::Json<PropertyChange>,
+) -> Result<Json<Json_>, Problem> {
     let graph = app.graph(&graph)?;
     let (edge, after) = change(&graph, |t| {
         let snapshot = t.snapshot().clone();
         let edge = seek(&snapshot, Element::Edge, &label, &Json_::String(key))?;
-        let given = read_properties(&snapshot, Element::Edge, std::slice::from_ref(&label), &wanted.properties)?;
+        let given =
+            read_properties(&snapshot, Element::Edge, std::slice::from_ref(&label), &wanted.properties)?;
         let properties = merged(&snapshot.edge_properties(edge), given);
         t.change_edge(edge, snapshot.edge_labels(edge), properties).map_err(graph_problem)?;
         Ok(edge)
@@ -350,7 +405,9 @@ pub async fn change_edge(State(app): State<Arc<App>>, extract::Path((graph, labe
 #[utoipa::path(delete, path = "/v1/graphs/{graph}/edges/{label}/{key}", tag = "elements",
     params(("graph" = String, Path), ("label" = String, Path), ("key" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
-pub async fn delete_edge(State(app): State<Arc<App>>, extract::Path((graph, label, key)): extract::Path<(String, String, String)>) -> Result<StatusCode, Problem> {
+pub async fn delete_edge(
+    State(app): State<Arc<App>>, extract::Path((graph, label, key)): extract::Path<(String, String, String)>,
+) -> Result<StatusCode, Problem> {
     let graph = app.graph(&graph)?;
     change(&graph, |t| {
         let edge = seek(t.snapshot(), Element::Edge, &label, &Json_::String(key))?;

@@ -107,7 +107,8 @@ pub(crate) fn view(record: &JobRecord, running: Option<&Arc<RunningJob>>) -> Job
 
 async fn find(app: &App, id: i64) -> Result<JobView, Problem> {
     let running = app.jobs.lock().get(&id).cloned();
-    let record = app.catalog.job(id).await?.ok_or_else(|| Problem::not_found(format!("there is no job {id}")))?;
+    let record =
+        app.catalog.job(id).await?.ok_or_else(|| Problem::not_found(format!("there is no job {id}")))?;
     Ok(view(&record, running.as_ref().filter(|_| record.state == "running")))
 }
 
@@ -122,7 +123,10 @@ pub async fn list_jobs(State(app): State<Arc<App>>) -> Result<Json<Vec<JobView>>
 /// One job; waits for its end if asked to.
 #[utoipa::path(get, path = "/v1/jobs/{job}", tag = "jobs", params(("job" = i64, Path), JobParameters),
     responses((status = 200, body = JobView), (status = 404, body = Problem)))]
-pub async fn show_job(State(app): State<Arc<App>>, extract::Path(id): extract::Path<i64>, extract::Query(parameters): extract::Query<JobParameters>) -> Result<Json<JobView>, Problem> {
+pub async fn show_job(
+    State(app): State<Arc<App>>, extract::Path(id): extract::Path<i64>,
+    extract::Query(parameters): extract::Query<JobParameters>,
+) -> Result<Json<JobView>, Problem> {
     let running = app.jobs.lock().get(&id).cloned();
     if let (Some(running), Some(wait)) = (running, parameters.wait_ms) {
         let mut done = running.done.clone();
@@ -136,11 +140,16 @@ pub async fn show_job(State(app): State<Arc<App>>, extract::Path(id): extract::P
 /// Cancels a running job; nothing of it is published.
 #[utoipa::path(delete, path = "/v1/jobs/{job}", tag = "jobs", params(("job" = i64, Path)),
     responses((status = 200, body = JobView), (status = 404, body = Problem), (status = 409, body = Problem)))]
-pub async fn cancel_job(State(app): State<Arc<App>>, extract::Path(id): extract::Path<i64>) -> Result<Json<JobView>, Problem> {
+pub async fn cancel_job(
+    State(app): State<Arc<App>>, extract::Path(id): extract::Path<i64>,
+) -> Result<Json<JobView>, Problem> {
     let running = app.jobs.lock().get(&id).cloned();
     let Some(running) = running else {
         let job = find(&app, id).await?;
-        return Err(Problem::new(axum::http::StatusCode::CONFLICT, format!("job {id} is {} already", job.state)));
+        return Err(Problem::new(
+            axum::http::StatusCode::CONFLICT,
+            format!("job {id} is {} already", job.state),
+        ));
     };
     running.progress.cancel();
     let mut done = running.done.clone();
@@ -151,16 +160,28 @@ pub async fn cancel_job(State(app): State<Arc<App>>, extract::Path(id): extract:
 /// The rows that a load could not take, as JSON or (`Accept: text/csv`) as CSV.
 #[utoipa::path(get, path = "/v1/jobs/{job}/rejects", tag = "jobs", params(("job" = i64, Path), RejectParameters),
     responses((status = 200, body = Rejects), (status = 404, body = Problem)))]
-pub async fn job_rejects(State(app): State<Arc<App>>, extract::Path(id): extract::Path<i64>, extract::Query(parameters): extract::Query<RejectParameters>, headers: HeaderMap) -> Result<Response, Problem> {
+pub async fn job_rejects(
+    State(app): State<Arc<App>>, extract::Path(id): extract::Path<i64>,
+    extract::Query(parameters): extract::Query<RejectParameters>, headers: HeaderMap,
+) -> Result<Response, Problem> {
     find(&app, id).await?;
     let limit = parameters.limit.unwrap_or(1_000).min(10_000);
     let (total, records) = app.catalog.rejects(id, parameters.offset.unwrap_or(0), limit).await?;
-    let wants_csv = headers.get(header::ACCEPT).and_then(|a| a.to_str().ok()).is_some_and(|a| a.contains("text/csv"));
+    let wants_csv =
+        headers.get(header::ACCEPT).and_then(|a| a.to_str().ok()).is_some_and(|a| a.contains("text/csv"));
     if wants_csv {
         let mut text = String::from("table,line,column,value,reason,record\r\n");
         for r in records {
-            let fields = [r.table, r.line.to_string(), r.column.unwrap_or_default(), r.value.unwrap_or_default(), r.reason, r.record];
-            let quoted: Vec<String> = fields.iter().map(|f| format!("\"{}\"", f.replace('"', "\"\""))).collect();
+            let fields = [
+                r.table,
+                r.line.to_string(),
+                r.column.unwrap_or_default(),
+                r.value.unwrap_or_default(),
+                r.reason,
+                r.record,
+            ];
+            let quoted: Vec<String> =
+                fields.iter().map(|f| format!("\"{}\"", f.replace('"', "\"\""))).collect();
             text.push_str(&quoted.join(","));
             text.push_str("\r\n");
         }
@@ -168,7 +189,14 @@ pub async fn job_rejects(State(app): State<Arc<App>>, extract::Path(id): extract
     }
     let rejects = records
         .into_iter()
-        .map(|r| RejectView { table: r.table, line: r.line, column: r.column, value: r.value, reason: r.reason, record: r.record })
+        .map(|r| RejectView {
+            table: r.table,
+            line: r.line,
+            column: r.column,
+            value: r.value,
+            reason: r.reason,
+            record: r.record,
+        })
         .collect();
     Ok(Json(Rejects { total, rejects }).into_response())
 }

@@ -33,14 +33,17 @@ pub struct LoadForm {
 #[utoipa::path(post, path = "/v1/graphs/{graph}/loads", tag = "loads", params(("graph" = String, Path)),
     request_body(content = LoadForm, content_type = "multipart/form-data"),
     responses((status = 202, body = JobView), (status = 400, body = Problem), (status = 404, body = Problem), (status = 413, body = Problem)))]
-pub async fn start_load(State(app): State<Arc<App>>, extract::Path(name): extract::Path<String>, request: axum::extract::Request) -> Result<(StatusCode, Json<JobView>), Problem> {
+pub async fn start_load(
+    State(app): State<Arc<App>>, extract::Path(name): extract::Path<String>, request: axum::extract::Request,
+) -> Result<(StatusCode, Json<JobView>), Problem> {
     let graph = app.graph(&name)?;
     let (mapping, sources) = receive(&app, request).await?;
     let title = mapping.files().join(", ");
     let record = app.catalog.create_job("load", &name, &title).await?;
     let (finished, done) = watch::channel(false);
     let progress = Arc::new(Progress::default());
-    let running = Arc::new(RunningJob { progress: progress.clone(), started: std::time::Instant::now(), done });
+    let running =
+        Arc::new(RunningJob { progress: progress.clone(), started: std::time::Instant::now(), done });
     app.jobs.lock().insert(record.id, running.clone());
     let answer = view(&record, Some(&running));
     let id = record.id;
@@ -53,10 +56,13 @@ pub async fn start_load(State(app): State<Arc<App>>, extract::Path(name): extrac
 }
 
 /// Reads the form; files go to the temporary folder, unlinked, and are mapped into memory.
-async fn receive(app: &App, request: axum::extract::Request) -> Result<(Mapping, BTreeMap<String, Arc<Source>>), Problem> {
+async fn receive(
+    app: &App, request: axum::extract::Request,
+) -> Result<(Mapping, BTreeMap<String, Arc<Source>>), Problem> {
     use axum::extract::FromRequest;
     let mut form = Multipart::from_request(request, &()).await.map_err(|e| {
-        Problem::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, e.body_text()).hint("send multipart/form-data with a field mapping and a field per file")
+        Problem::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, e.body_text())
+            .hint("send multipart/form-data with a field mapping and a field per file")
     })?;
     let broken = |e: axum::extract::multipart::MultipartError| Problem::new(e.status(), e.body_text());
     let mut mapping = None;
@@ -69,7 +75,9 @@ async fn receive(app: &App, request: axum::extract::Request) -> Result<(Mapping,
             mapping = Some(Mapping::parse(&text).map_err(mapping_problem)?);
             continue;
         }
-        let spool = |e: std::io::Error| Problem::new(StatusCode::INSUFFICIENT_STORAGE, format!("the upload cannot be kept: {e}"));
+        let spool = |e: std::io::Error| {
+            Problem::new(StatusCode::INSUFFICIENT_STORAGE, format!("the upload cannot be kept: {e}"))
+        };
         let mut file = tempfile::tempfile().map_err(spool)?;
         let mut length = 0u64;
         while let Some(chunk) = field.chunk().await.map_err(broken)? {
@@ -118,11 +126,18 @@ fn records(rejects: &[graphodrome_formats::Reject]) -> Vec<RejectRecord> {
         .collect()
 }
 
-async fn run(app: &App, graph: &GraphHandle, id: i64, mapping: Mapping, sources: BTreeMap<String, Arc<Source>>, progress: Arc<Progress>) {
+async fn run(
+    app: &App, graph: &GraphHandle, id: i64, mapping: Mapping, sources: BTreeMap<String, Arc<Source>>,
+    progress: Arc<Progress>,
+) {
     let (state, detail) = match work(app, graph, id, mapping, sources, &progress).await {
         Ok(account) => (JobState::Done, account),
-        Err(Failure::Cancelled) => (JobState::Cancelled, json!({ "error": "cancelled; nothing was published" })),
-        Err(Failure::Failed(message, account)) => (JobState::Failed, json!({ "error": message, "account": account })),
+        Err(Failure::Cancelled) => {
+            (JobState::Cancelled, json!({ "error": "cancelled; nothing was published" }))
+        }
+        Err(Failure::Failed(message, account)) => {
+            (JobState::Failed, json!({ "error": message, "account": account }))
+        }
     };
     if let Err(error) = app.catalog.finish_job(id, state, detail).await {
         tracing::error!(%error, job = id, "the job's end could not be recorded");
@@ -140,7 +155,10 @@ impl From<StoreError> for Failure {
     }
 }
 
-async fn work(app: &App, graph: &GraphHandle, id: i64, mapping: Mapping, sources: BTreeMap<String, Arc<Source>>, progress: &Arc<Progress>) -> Result<serde_json::Value, Failure> {
+async fn work(
+    app: &App, graph: &GraphHandle, id: i64, mapping: Mapping, sources: BTreeMap<String, Arc<Source>>,
+    progress: &Arc<Progress>,
+) -> Result<serde_json::Value, Failure> {
     // One writer a graph: another load or a change waits its turn here.
     let turn = graph.turn().await;
     let snapshot = turn.snapshot();
@@ -151,7 +169,8 @@ async fn work(app: &App, graph: &GraphHandle, id: i64, mapping: Mapping, sources
         Ok(Err(LoadError::Cancelled)) => return Err(Failure::Cancelled),
         Ok(Err(LoadError::TooManyRejects { rejects, limit, kept, account })) => {
             app.catalog.add_rejects(id, &records(&kept)).await?;
-            let message = format!("{rejects} rejects are more than the limit of {limit}; nothing was published");
+            let message =
+                format!("{rejects} rejects are more than the limit of {limit}; nothing was published");
             return Err(Failure::Failed(message, json!(account)));
         }
         Ok(Err(error)) => return Err(Failure::Failed(error.to_string(), json!(null))),

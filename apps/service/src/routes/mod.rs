@@ -27,7 +27,10 @@ use crate::state::App;
 
 #[derive(OpenApi)]
 #[openapi(
-    info(title = "Graphodrome", description = "A property graph service: models, bulk loads, pattern queries, plans and profiles. Errors are problem documents (RFC 9457)."),
+    info(
+        title = "Graphodrome",
+        description = "A property graph service: models, bulk loads, pattern queries, plans and profiles. Errors are problem documents (RFC 9457)."
+    ),
     components(schemas(Problem))
 )]
 struct Document;

@@ -38,7 +38,9 @@ pub(crate) fn accepted(headers: &HeaderMap) -> Result<ResultFormat, Problem> {
         content((Object = "application/json"), (String = "application/x-ndjson"), (String = "text/csv"), (Vec<u8> = "application/vnd.apache.arrow.stream"))),
     (status = 400, body = Problem), (status = 404, body = Problem), (status = 406, body = Problem),
     (status = 408, body = Problem), (status = 413, body = Problem), (status = 415, body = Problem), (status = 422, body = Problem)))]
-pub async fn run_query(State(app): State<Arc<App>>, headers: HeaderMap, extract::Json(request): extract::Json<QueryRequest>) -> Result<Response, Problem> {
+pub async fn run_query(
+    State(app): State<Arc<App>>, headers: HeaderMap, extract::Json(request): extract::Json<QueryRequest>,
+) -> Result<Response, Problem> {
     let format = accepted(&headers)?;
     run::query(app, request, format).await
 }
@@ -46,13 +48,17 @@ pub async fn run_query(State(app): State<Arc<App>>, headers: HeaderMap, extract:
 /// What a query would do, with estimates; nothing is executed.
 #[utoipa::path(post, path = "/v1/plan", tag = "queries", request_body = QueryRequest,
     responses((status = 200, body = PlanAnswer), (status = 400, body = Problem)))]
-pub async fn plan_query(State(app): State<Arc<App>>, extract::Json(request): extract::Json<QueryRequest>) -> Result<Json<PlanAnswer>, Problem> {
+pub async fn plan_query(
+    State(app): State<Arc<App>>, extract::Json(request): extract::Json<QueryRequest>,
+) -> Result<Json<PlanAnswer>, Problem> {
     Ok(Json(run::plan(app, request).await?))
 }
 
 /// Runs a query and says what every operator did; the rows are counted, not sent.
 #[utoipa::path(post, path = "/v1/profile", tag = "queries", request_body = QueryRequest,
     responses((status = 200, body = ProfileAnswer), (status = 400, body = Problem)))]
-pub async fn profile_query(State(app): State<Arc<App>>, extract::Json(request): extract::Json<QueryRequest>) -> Result<Json<ProfileAnswer>, Problem> {
+pub async fn profile_query(
+    State(app): State<Arc<App>>, extract::Json(request): extract::Json<QueryRequest>,
+) -> Result<Json<ProfileAnswer>, Problem> {
     Ok(Json(run::profile(app, request).await?))
 }

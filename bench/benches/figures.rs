@@ -1,0 +1,389 @@
+//! The figures of docs/benchmarks.md, each against the same question in SQL on the same PostgreSQL in the
+//! same run: `cargo bench -p graphodrome-bench`. NODES, EDGES, JUNCTIONS and QUERIES make it smaller.
+
+#![allow(clippy::unwrap_used)] // A benchmark that cannot go on should stop with the place.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+use std::sync::Arc;
+use std::time::Instant;
+
+use graphodrome_bench::{Line, median, milliseconds, shown, table};
+use graphodrome_client::{Client, QueryRequest};
+use graphodrome_engine::{Limits, Parameters, prepare};
+use graphodrome_formats::{Mapping, Progress, Source, load};
+use graphodrome_graph::{Base, GraphType, Snapshot, Value};
+use graphodrome_language::ast::Statement;
+use graphodrome_language::parse;
+use graphodrome_store::PrivateServer;
+use graphodrome_tests::{Running, folder, load_mapping};
+use rand::{Rng, SeedableRng};
+use rand_chacha::ChaCha8Rng;
+use sea_orm::sqlx::postgres::{PgPool, PgPoolCopyExt};
+use sea_orm::sqlx::{self, Row};
+
+fn setting(name: &str, default: u64) -> u64 {
+    std::env::var(name).ok().and_then(|v| v.parse().ok()).unwrap_or(default)
+}
+
+async fn run(pool: &PgPool, text: &str) {
+    sqlx::query(sqlx::AssertSqlSafe(text.to_string())).execute(pool).await.unwrap();
+}
+
+async fn copy(pool: &PgPool, table: &str, path: &Path) {
+    use std::io::Read;
+    let mut file = std::fs::File::open(path).unwrap();
+    let mut copy = pool.copy_in_raw(&format!("COPY {table} FROM STDIN (FORMAT csv, HEADER)")).await.unwrap();
+    let mut buffer = vec![0u8; 4 << 20];
+    loop {
+        let n = file.read(&mut buffer).unwrap();
+        if n == 0 {
+            break;
+        }
+        copy.send(&buffer[..n]).await.unwrap();
+    }
+    copy.finish().await.unwrap();
+}
+
+/// Shortest path in SQL as good as we could write it: breadth first from both ends, the smaller frontier
+/// first, in temporary tables with a key each.
+const BIDIRECTIONAL: &str = "
+CREATE OR REPLACE FUNCTION hops(a bigint, b bigint) RETURNS int LANGUAGE plpgsql AS $$
+DECLARE da int := 0; db int := 0; na int := 1; nb int := 1; met bool;
+BEGIN
+  IF a = b THEN RETURN 0; END IF;
+  CREATE TEMP TABLE IF NOT EXISTS fa (id bigint PRIMARY KEY, d int) ON COMMIT DELETE ROWS;
+  CREATE TEMP TABLE IF NOT EXISTS fb (id bigint PRIMARY KEY, d int) ON COMMIT DELETE ROWS;
+  TRUNCATE fa, fb;
+  INSERT INTO fa VALUES (a, 0); INSERT INTO fb VALUES (b, 0);
+  LOOP
+    IF na = 0 OR nb = 0 THEN RETURN NULL; END IF;
+    IF na <= nb THEN
+      INSERT INTO fa SELECT DISTINCT e.target, da + 1 FROM fa f JOIN edges e ON e.source = f.id WHERE f.d = da ON CONFLICT DO NOTHING;
+      GET DIAGNOSTICS na = ROW_COUNT; da := da + 1;
+    ELSE
+      INSERT INTO fb SELECT DISTINCT e.source, db + 1 FROM fb f JOIN edges e ON e.target = f.id WHERE f.d = db ON CONFLICT DO NOTHING;
+      GET DIAGNOSTICS nb = ROW_COUNT; db := db + 1;
+    END IF;
+    SELECT EXISTS (SELECT FROM fa JOIN fb USING (id)) INTO met;
+    IF met THEN RETURN da + db; END IF;
+  END LOOP;
+END $$";
+
+fn main() {
+    // `cargo test --benches` only builds it.
+    if std::env::args().any(|a| a == "--test") || !std::env::args().any(|a| a == "--bench") {
+        return;
+    }
+    tokio::runtime::Runtime::new().unwrap().block_on(figures());
+}
+
+async fn figures() {
+    let (nodes, edges) = (setting("NODES", 1_000_000) as u32, setting("EDGES", 10_000_000));
+    let queries = setting("QUERIES", 60) as usize;
+    let mut lines = vec![];
+
+    let tables = folder();
+    println!("Making a random graph of {nodes} nodes and {edges} edges");
+    graphodrome_generator::random_graph(nodes, edges, 7, tables.path()).unwrap();
+    let data = folder();
+    let service = Running::start(data.path(), &["--query-seconds", "600"]);
+    let client = service.client();
+    let beside = folder();
+    let server = PrivateServer::start(beside.path()).unwrap();
+    let pool = PgPool::connect(&server.url()).await.unwrap();
+
+    // Load: files to durable and queryable, three times each in turn.
+    let (mut ours, mut theirs) = (vec![], vec![]);
+    let model = std::fs::read_to_string(tables.path().join("model.gql")).unwrap();
+    for round in 0..3 {
+        if round > 0 {
+            client.drop_graph("random").await.unwrap();
+            run(&pool, "DROP TABLE nodes, edges").await;
+        }
+        client.query(&QueryRequest { text: model.clone(), ..QueryRequest::default() }).await.unwrap();
+        let started = Instant::now();
+        let job = load_mapping(&client, "random", &tables.path().join("load.toml")).await;
+        assert_eq!(job.state, "done", "{}", job.detail);
+        ours.push(started.elapsed().as_secs_f64() * 1e3);
+        let account = &job.detail["account"];
+        println!(
+            "load: {} of which reading {:.0} ms, resolving {:.0} ms, building {:.0} ms, writing {:.0} ms",
+            shown(*ours.last().unwrap()),
+            account["read_ms"].as_f64().unwrap(),
+            account["resolve_ms"].as_f64().unwrap(),
+            account["build_ms"].as_f64().unwrap(),
+            account["write_ms"].as_f64().unwrap()
+        );
+        let started = Instant::now();
+        run(&pool, "CREATE TABLE nodes (id bigint NOT NULL)").await;
+        run(&pool, "CREATE TABLE edges (source bigint NOT NULL, target bigint NOT NULL, weight bigint)")
+            .await;
+        copy(&pool, "nodes", &tables.path().join("nodes.csv")).await;
+        copy(&pool, "edges", &tables.path().join("edges.csv")).await;
+        run(&pool, "ALTER TABLE nodes ADD PRIMARY KEY (id)").await;
+        run(&pool, "CREATE INDEX ON edges (source, target)").await;
+        run(&pool, "CREATE INDEX ON edges (target, source)").await;
+        theirs.push(started.elapsed().as_secs_f64() * 1e3);
+        println!("PostgreSQL: {}", shown(*theirs.last().unwrap()));
+    }
+    let (a, b) = (median(ours), median(theirs));
+    lines.push(Line {
+        figure: format!("load {nodes} nodes, {edges} edges"),
+        ours: shown(a),
+        theirs: shown(b),
+        ratio: b / a,
+        target: "5".into(),
+    });
+    run(&pool, "VACUUM ANALYZE nodes").await;
+    run(&pool, "VACUUM ANALYZE edges").await;
+    run(&pool, BIDIRECTIONAL).await;
+
+    // The same graph in the engine itself, without service or storage.
+    println!("Loading the engine");
+    let snapshot = in_memory(tables.path());
+    let mut random = ChaCha8Rng::seed_from_u64(11);
+    let pairs: Vec<(i64, i64)> = (0..queries)
+        .map(|_| (random.random_range(1..=nodes as i64), random.random_range(1..=nodes as i64)))
+        .collect();
+    questions("random graph", &client, "random", &pool, &snapshot, &pairs, &mut lines).await;
+    drop(snapshot);
+    scenario(&mut lines).await;
+
+    println!("\n{}", table(&lines));
+    pool.close().await;
+    server.stop().unwrap();
+}
+
+fn in_memory(folder: &Path) -> Snapshot {
+    let model = std::fs::read_to_string(folder.join("model.gql")).unwrap();
+    let graph_type: GraphType = match parse(&model).unwrap().remove(0) {
+        Statement::CreateGraphType { definition, .. } => *definition,
+        _ => unreachable!("the model begins with its type"),
+    };
+    let empty = Snapshot::empty(Some(Arc::new(graph_type))).unwrap();
+    let mapping = Mapping::parse(&std::fs::read_to_string(folder.join("load.toml")).unwrap()).unwrap();
+    let sources: BTreeMap<String, Arc<Source>> = mapping
+        .files()
+        .into_iter()
+        .map(|f| (f.to_string(), Arc::new(Source::Bytes(std::fs::read(folder.join(f)).unwrap()))))
+        .collect();
+    let outcome = load(&mapping, &sources, &empty, &Progress::default()).unwrap();
+    let base = Base::build(outcome.parts.unwrap(), &empty.keys).unwrap();
+    let (columns, adjacency, keys) = base.bytes();
+    println!(
+        "{} edges; adjacency {:.1} bytes an edge both ways; columns {} MiB, key indexes {} MiB",
+        base.edge_count(),
+        adjacency as f64 / base.edge_count() as f64,
+        columns >> 20,
+        keys >> 20
+    );
+    Snapshot::new(Arc::new(base), empty.graph_type.clone(), empty.keys.clone(), 1)
+}
+
+/// Median milliseconds of a prepared query over the pairs, and the answers.
+fn engine(snapshot: &Snapshot, text: &str, pairs: &[(i64, i64)]) -> (f64, Vec<i64>) {
+    let (mut times, mut answers) = (vec![], vec![]);
+    for (a, b) in pairs {
+        let Statement::Query(query) = parse(text).unwrap().remove(0) else { unreachable!() };
+        let parameters =
+            Parameters::from([("a".to_string(), Value::Int(*a)), ("b".to_string(), Value::Int(*b))]);
+        let prepared = prepare(&query, text, snapshot, &parameters).unwrap();
+        let (ms, answer) = milliseconds(|| {
+            let mut execution = prepared.run(snapshot.clone(), Limits::default());
+            let mut answer = -1;
+            while let Some(batch) = execution.next_batch().unwrap() {
+                if let Value::Int(n) = batch.columns[0].get(0) {
+                    answer = n;
+                }
+            }
+            answer
+        });
+        times.push(ms);
+        answers.push(answer);
+    }
+    (median(times), answers)
+}
+
+async fn over_http(client: &Client, graph: &str, text: &str, pairs: &[(i64, i64)]) -> f64 {
+    let mut times = vec![];
+    for (a, b) in pairs {
+        let parameters = serde_json::json!({ "a": a, "b": b });
+        let request = QueryRequest {
+            text: text.into(),
+            graph: Some(graph.into()),
+            parameters: parameters.as_object().unwrap().clone(),
+            ..QueryRequest::default()
+        };
+        let started = Instant::now();
+        client.query(&request).await.unwrap();
+        times.push(started.elapsed().as_secs_f64() * 1e3);
+    }
+    median(times)
+}
+
+/// Median of a prepared statement over its protocol, and the answers.
+async fn in_sql(pool: &PgPool, text: &str, pairs: &[(i64, i64)]) -> (f64, Vec<i64>) {
+    let mut connection = pool.acquire().await.unwrap();
+    let (mut times, mut answers) = (vec![], vec![]);
+    for (a, b) in pairs {
+        let started = Instant::now();
+        let row = sqlx::query(sqlx::AssertSqlSafe(text.to_string()))
+            .bind(a)
+            .bind(b)
+            .fetch_one(&mut *connection)
+            .await
+            .unwrap();
+        times.push(started.elapsed().as_secs_f64() * 1e3);
+        answers.push(row.get::<Option<i64>, _>(0).unwrap_or(-1));
+    }
+    (median(times), answers)
+}
+
+async fn questions(
+    name: &str, client: &Client, graph: &str, pool: &PgPool, snapshot: &Snapshot, pairs: &[(i64, i64)],
+    lines: &mut Vec<Line>,
+) {
+    let two_hops =
+        "MATCH (a:Place {id: $a})-[:LINK]->{1,2}(b:Place) FILTER $b = $b RETURN COUNT(DISTINCT b) AS n";
+    let nested = "SELECT count(*) FROM (SELECT e1.target FROM edges e1 WHERE e1.source = $1
+        UNION SELECT e2.target FROM edges e1 JOIN edges e2 ON e2.source = e1.target WHERE e1.source = $1 AND $2::bigint IS NOT NULL) x";
+    let recursive = "WITH RECURSIVE near AS (SELECT $1::bigint AS id, 0 AS hop UNION SELECT e.target, n.hop + 1 FROM near n JOIN edges e ON e.source = n.id WHERE n.hop < 2)
+        SELECT count(DISTINCT id) FROM near WHERE hop > 0 AND $2::bigint IS NOT NULL";
+    println!("{name}: two hops");
+    let (ours, answers) = engine(snapshot, two_hops, pairs);
+    let http = over_http(client, graph, two_hops, pairs).await;
+    let (nested_ms, nested_answers) = in_sql(pool, nested, pairs).await;
+    let (recursive_ms, recursive_answers) = in_sql(pool, recursive, pairs).await;
+    assert_eq!(answers, nested_answers, "two hops: the answers differ");
+    assert_eq!(answers, recursive_answers, "two hops: the answers differ");
+    println!("nested {}, recursive {}", shown(nested_ms), shown(recursive_ms));
+    compare(
+        &format!("{name}: two-hop distinct neighbourhood"),
+        ours,
+        http,
+        nested_ms.min(recursive_ms),
+        lines,
+    );
+
+    println!("{name}: shortest path");
+    let shortest = "MATCH (a:Place {id: $a}), (b:Place {id: $b}) MATCH p = ANY SHORTEST (a)-[:LINK]->*(b) RETURN PATH_LENGTH(p) AS n";
+    let (ours, answers) = engine(snapshot, shortest, pairs);
+    let http = over_http(client, graph, shortest, pairs).await;
+    let (sql_ms, sql_answers) = in_sql(pool, "SELECT hops($1, $2)::bigint", pairs).await;
+    assert_eq!(answers, sql_answers, "shortest path: the answers differ");
+    compare(&format!("{name}: shortest path, unweighted"), ours, http, sql_ms, lines);
+}
+
+fn compare(figure: &str, engine: f64, http: f64, sql: f64, lines: &mut Vec<Line>) {
+    for (place, ms, target) in [("in the engine", engine, "50"), ("through HTTP", http, "5")] {
+        lines.push(Line {
+            figure: format!("{figure}, {place}"),
+            ours: shown(ms),
+            theirs: shown(sql),
+            ratio: sql / ms,
+            target: target.into(),
+        });
+    }
+}
+
+/// The demo scenario at size: its load, and a route through it.
+async fn scenario(lines: &mut Vec<Line>) {
+    let junctions = setting("JUNCTIONS", 100_000) as u32;
+    let tables = folder();
+    graphodrome_generator::scenario(junctions, 7, tables.path()).unwrap();
+    let data = folder();
+    let service = Running::start(data.path(), &["--query-seconds", "600"]);
+    let client = service.client();
+    let model = std::fs::read_to_string(tables.path().join("model.gql")).unwrap();
+    client.query(&QueryRequest { text: model, ..QueryRequest::default() }).await.unwrap();
+    let started = Instant::now();
+    let job = load_mapping(&client, "averley", &tables.path().join("load.toml")).await;
+    let load_ms = started.elapsed().as_secs_f64() * 1e3;
+    assert_eq!(job.state, "done", "{}", job.detail);
+    let beside = folder();
+    let server = PrivateServer::start(beside.path()).unwrap();
+    let pool = PgPool::connect(&server.url()).await.unwrap();
+    let started = Instant::now();
+    for name in [
+        "districts",
+        "asset_register",
+        "junctions",
+        "pipes",
+        "valves_spreadsheet",
+        "consumers",
+        "sensors",
+        "crews",
+        "work_orders",
+        "orders_crews",
+        "district_borders",
+    ] {
+        let path = tables.path().join(format!("tables/{name}.csv"));
+        let text = std::fs::read_to_string(&path).unwrap();
+        let columns: Vec<String> =
+            text.lines().next().unwrap().split(',').map(|c| format!("{c} text")).collect();
+        run(&pool, &format!("CREATE TABLE {name} ({})", columns.join(", "))).await;
+        copy(&pool, name, &path).await;
+    }
+    for (table, key) in [
+        ("junctions", "code"),
+        ("pipes", "code"),
+        ("consumers", "code"),
+        ("work_orders", "number"),
+        ("asset_register", "asset_code"),
+    ] {
+        run(&pool, &format!("ALTER TABLE {table} ADD PRIMARY KEY ({key})")).await;
+    }
+    run(&pool, "CREATE INDEX ON pipes (from_code, to_code)").await;
+    run(&pool, "CREATE INDEX ON pipes (to_code, from_code)").await;
+    let sql_ms = started.elapsed().as_secs_f64() * 1e3;
+    lines.push(Line {
+        figure: format!("load the scenario with {junctions} junctions"),
+        ours: shown(load_ms),
+        theirs: shown(sql_ms),
+        ratio: sql_ms / load_ms,
+        target: String::new(),
+    });
+    run(&pool, "VACUUM ANALYZE pipes").await;
+
+    let mut random = ChaCha8Rng::seed_from_u64(5);
+    let (mut ours, mut theirs) = (vec![], vec![]);
+    for _ in 0..setting("QUERIES", 60).min(20) {
+        let code = format!("J-{:05}", random.random_range(0..junctions));
+        let text = format!(
+            "MATCH (:Junction {{code: '{code}'}})-[:PIPE]-{{1,6}}(n:Junction) RETURN COUNT(DISTINCT n) AS n"
+        );
+        let started = Instant::now();
+        let result = client
+            .query(&QueryRequest { text, graph: Some("averley".into()), ..QueryRequest::default() })
+            .await
+            .unwrap();
+        ours.push(started.elapsed().as_secs_f64() * 1e3);
+        let started = Instant::now();
+        let row = sqlx::query(sqlx::AssertSqlSafe(
+            "WITH RECURSIVE near AS (SELECT $1::text AS code, 0 AS hop
+               UNION SELECT s.code, n.hop + 1 FROM near n CROSS JOIN LATERAL (
+                 SELECT to_code AS code FROM pipes WHERE from_code = n.code UNION ALL SELECT from_code FROM pipes WHERE to_code = n.code) s
+               WHERE n.hop < 6)
+             SELECT count(DISTINCT code) FROM near WHERE code LIKE 'J-%' AND hop > 0",
+        ))
+        .bind(&code)
+        .fetch_one(&pool)
+        .await
+        .unwrap();
+        theirs.push(started.elapsed().as_secs_f64() * 1e3);
+        // SQL's walks may come back over the same pipe, to the junction itself; ours may not.
+        let (a, b) = (result.rows[0][0].as_i64().unwrap(), row.get::<i64, _>(0));
+        assert!(a == b || a + 1 == b, "{code}: {a} and {b}");
+    }
+    let (a, b) = (median(ours), median(theirs));
+    lines.push(Line {
+        figure: format!("scenario with {junctions} junctions: within 6 pipes, any direction, through HTTP"),
+        ours: shown(a),
+        theirs: shown(b),
+        ratio: b / a,
+        target: String::new(),
+    });
+    pool.close().await;
+    server.stop().unwrap();
+}

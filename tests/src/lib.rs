@@ -24,7 +24,7 @@ pub fn binary() -> PathBuf {
             let test = std::env::current_exe().unwrap();
             let folder = test.parent().unwrap().parent().unwrap();
             let mut build = Command::new(env!("CARGO"));
-            build.args(["build", "--quiet", "-p", "graphodrome"]).current_dir(root());
+            build.args(["build", "--quiet", "--workspace", "--bin", "graphodrome"]).current_dir(root());
             if folder.ends_with("release") {
                 build.arg("--release");
             }

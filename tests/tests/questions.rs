@@ -92,7 +92,7 @@ const QUESTIONS: &[(&str, &str)] = &[
         near AS (SELECT code, 0 AS hop FROM start UNION SELECT p.from_code, n.hop + 1 FROM near n JOIN pipes p ON p.to_code = n.code WHERE n.hop < 3)
         SELECT DISTINCT code FROM near ORDER BY code"),
     ("05_supply_lost_when_a_valve_closes.gql", "
-        WITH RECURSIVE closed AS (SELECT junction FROM valves_spreadsheet WHERE valve = 'V-0011'),
+        WITH RECURSIVE closed AS (SELECT junction FROM valves_spreadsheet WHERE valve = 'V-0004'),
         used AS (SELECT from_code AS a, to_code AS b FROM pipes WHERE status = 'in use'),
         source AS (SELECT asset_code AS code FROM asset_register WHERE kind = 'Reservoir'),
         before AS (SELECT u.b FROM used u JOIN source s ON s.code = u.a UNION SELECT u.b FROM before r JOIN used u ON u.a = r.b),

@@ -3,7 +3,7 @@ import cytoscape from "cytoscape";
 import dagre from "cytoscape-dagre";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { type GraphElement, type Json, type QueryResult, cellText, elementName, isElement } from "./api";
-import { labelColour } from "./palette";
+import { labelColours } from "./palette";
 
 cytoscape.use(dagre as cytoscape.Ext);
 
@@ -47,6 +47,8 @@ export default function Drawing({ result }: { result: QueryResult }) {
     return [...counts].sort();
   }, [found]);
 
+  const colours = useMemo(() => labelColours(labels.map(([label]) => label)), [labels]);
+
   useEffect(() => {
     if (!host.current || found.nodes.size === 0) return;
     const ink = getComputedStyle(document.documentElement).getPropertyValue("--ink").trim() || "#22303a";
@@ -58,7 +60,7 @@ export default function Drawing({ result }: { result: QueryResult }) {
           data: {
             id: n.id,
             caption: n.key.map((k) => String(n.properties[k])).join("/") || n.id,
-            colour: labelColour(n.labels.join("&")),
+            colour: colours.get(n.labels.join("&")) ?? "",
           },
         })),
         ...edges.map((e) => ({
@@ -69,7 +71,7 @@ export default function Drawing({ result }: { result: QueryResult }) {
         {
           selector: "node",
           style: {
-            "background-color": "data(colour)", label: "data(caption)", width: 22, height: 22, "font-size": 10, color: ink,
+            "background-color": "data(colour)", label: "data(caption)", width: 26, height: 26, "font-size": 14, color: ink,
             "text-valign": "bottom", "text-margin-y": 3, "text-background-color": "#ffffff", "text-background-opacity": 0.7,
           },
         },
@@ -77,7 +79,7 @@ export default function Drawing({ result }: { result: QueryResult }) {
           selector: "edge",
           style: {
             width: 1.4, "line-color": "#8b98a1", "target-arrow-color": "#8b98a1", "target-arrow-shape": "data(arrow)" as never,
-            "curve-style": "bezier", label: "data(caption)", "font-size": 8, color: ink, "text-rotation": "autorotate",
+            "curve-style": "bezier", label: "data(caption)", "font-size": 10, color: ink, "text-rotation": "autorotate",
             "text-background-color": "#ffffff", "text-background-opacity": 0.7, "arrow-scale": 0.9,
           },
         },
@@ -85,7 +87,7 @@ export default function Drawing({ result }: { result: QueryResult }) {
       ],
       layout:
         edges.length > 0 && edges.length <= found.nodes.size * 1.3
-          ? ({ name: "dagre", rankDir: "LR", nodeSep: 22, rankSep: 60, animate: false } as cytoscape.LayoutOptions)
+          ? ({ name: "dagre", rankDir: "LR", nodeSep: 14, rankSep: 90, animate: false } as cytoscape.LayoutOptions)
           : { name: "cose", animate: false, nodeRepulsion: () => 9000, idealEdgeLength: () => 70, randomize: true } as cytoscape.LayoutOptions,
       minZoom: 0.1,
       maxZoom: 3,
@@ -102,7 +104,7 @@ export default function Drawing({ result }: { result: QueryResult }) {
     drawn.on("unselect", () => choose(null));
     host.current.dataset["drawn"] = `${drawn.nodes().length} nodes, ${drawn.edges().length} edges`;
     return () => drawn.destroy();
-  }, [found]);
+  }, [found, colours]);
 
   if (found.nodes.size === 0) {
     return <p className="empty">Nothing to draw: return nodes, edges or paths, such as <code>RETURN n</code> or <code>p = ... RETURN p</code>.</p>;
@@ -113,7 +115,7 @@ export default function Drawing({ result }: { result: QueryResult }) {
       <aside className="drawing-side">
         <ul className="legend">
           {labels.map(([label, count]) => (
-            <li key={label}><span className="dot" style={{ background: labelColour(label) }} /> {label} <span className="faint">{count}</span></li>
+            <li key={label}><span className="dot" style={{ background: colours.get(label) }} /> {label} <span className="faint">{count}</span></li>
           ))}
         </ul>
         {found.nodes.size >= MOST && <p className="faint">The first {MOST} nodes are drawn.</p>}

@@ -51,7 +51,7 @@ export function Editor({ text, errors, names, onChange, onRun }: Properties) {
           highlightActiveLine(),
           bracketMatching(),
           lintGutter(),
-          autocompletion({ override: [completion(() => latest.current.names)] }),
+          autocompletion({ icons: false, override: [completion(() => latest.current.names)] }),
           keymap.of([...completionKeymap, ...historyKeymap, indentWithTab, ...defaultKeymap]),
           gql,
           colours,

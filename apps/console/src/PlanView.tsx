@@ -8,13 +8,17 @@ function count(n: number): string {
   return Math.round(n).toLocaleString("en");
 }
 
+function rows(n: number): string {
+  return `${count(n)} ${n === 1 ? "row" : "rows"}`;
+}
+
 function Operator({ tree, total }: { tree: PlanTree; total: number }) {
-  const rows = tree.actual?.rows_out ?? tree.estimate.rows;
+  const passed = tree.actual?.rows_out ?? tree.estimate.rows;
   const share = tree.actual ? tree.actual.own_us / Math.max(total, 1e-9) : 0;
   const off = tree.actual && Math.abs(tree.actual.estimate_factor) >= 10;
   return (
     <li>
-      <div className="operator" style={{ borderLeftWidth: `${Math.min(14, 2 + Math.log10(Math.max(rows, 1)) * 2)}px` }}>
+      <div className="operator" style={{ borderLeftWidth: `${Math.min(14, 2 + Math.log10(Math.max(passed, 1)) * 2)}px` }}>
         <div className="operator-head">
           <strong>{tree.operator}</strong>
           <span className="operator-detail">{tree.details.filter(([k]) => k !== "because").map(([, v]) => v).join("  ")}</span>
@@ -22,7 +26,7 @@ function Operator({ tree, total }: { tree: PlanTree; total: number }) {
         <div className="operator-figures">
           {tree.actual ? (
             <>
-              <span>{count(tree.actual.rows_out)} rows</span>
+              <span>{rows(tree.actual.rows_out)}</span>
               <span className={off ? "off" : "faint"} title={tree.estimate.source}>estimate {count(tree.estimate.rows)}</span>
               <span>{duration(tree.actual.own_us)}</span>
               {tree.actual.edges_looked > 0 && <span>{count(tree.actual.edges_looked)} edges</span>}
@@ -31,7 +35,7 @@ function Operator({ tree, total }: { tree: PlanTree; total: number }) {
             </>
           ) : (
             <>
-              <span>estimate {count(tree.estimate.rows)} rows</span>
+              <span>estimate {rows(tree.estimate.rows)}</span>
               <span>cost {count(tree.estimate.cost)}</span>
               <span className="faint">{tree.estimate.source}</span>
             </>
@@ -55,7 +59,7 @@ export function PlanView({ answer }: { answer: PlanAnswer }) {
   return (
     <div className="plan">
       <p className="phases">
-        {answer.rows !== undefined && <span>{count(answer.rows)} rows</span>}
+        {answer.rows !== undefined && <span>{rows(answer.rows)}</span>}
         <span>parse {duration(answer.parse_us)}</span>
         <span>check {duration(answer.check_us)}</span>
         <span>plan {duration(answer.plan_us)}</span>

@@ -203,6 +203,8 @@ export function elementName(element: GraphElement): string {
 
 export function cellText(value: Json | undefined): string {
   if (value === null || value === undefined) return "null";
+  // Twelve digits: enough to read, without the last bits' noise. Downloads have all.
+  if (typeof value === "number" && !Number.isInteger(value)) return String(Number(value.toPrecision(12)));
   if (typeof value !== "object") return String(value);
   if (Array.isArray(value)) return `[${value.map(cellText).join(", ")}]`;
   if (isElement(value, "node") || isElement(value, "edge")) return elementName(value as unknown as GraphElement);

@@ -318,7 +318,10 @@ impl Checker<'_> {
             Some(element) => matching(element),
             None => [matching(Element::Node), matching(Element::Edge)].concat(),
         };
-        if known.contains(&name.text) {
+        // With a label that nothing has, that error is the one to show.
+        if known.contains(&name.text)
+            || (labels.is_some() && known.is_empty() && self.known.graph_type.is_some())
+        {
             return;
         }
         let of = match (element, labels) {

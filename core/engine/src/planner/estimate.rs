@@ -118,7 +118,7 @@ impl Planner<'_> {
                     let labels = edge.filter.labels.as_ref().map(|l| l.0.clone());
                     let direction = if reversed { edge.direction.reversed() } else { edge.direction };
                     let (degree, _) = self.edges_per_node(&near.labels, &labels, direction, &any);
-                    let (_, inner_degree) = self.edges_per_node(&any, &labels, direction, &any);
+                    let inner_degree = self.inner_degree(&labels, direction);
                     let inner = inner_degree.max(0.1);
                     let (min, max) = quantifier.map_or((1, Some(1)), |q| (q.min, q.max));
                     let last = max.unwrap_or(min.max(1) + 12).min(min + 12);
@@ -143,6 +143,36 @@ impl Planner<'_> {
                 };
                 (rows * share * far_share, looked)
             }
+        }
+    }
+
+    /// Edges that go on from a node which such an edge has led to.
+    fn inner_degree(&self, edge: &Option<LabelExpression>, direction: Direction) -> f64 {
+        let base = &self.snapshot.base;
+        let mut ends = vec![false; base.nodes.len()];
+        let mut onward = vec![0u64; base.nodes.len()];
+        for triple in &base.statistics.triples {
+            let table = &base.edges[triple.edge];
+            if !matches(edge, &table.labels) {
+                continue;
+            }
+            let undirected = !table.directed && direction.takes_undirected();
+            if (table.directed && direction.takes_out()) || undirected {
+                ends[triple.to] = true;
+                onward[triple.from] += triple.count;
+            }
+            if (table.directed && direction.takes_in()) || undirected {
+                ends[triple.from] = true;
+                onward[triple.to] += triple.count;
+            }
+        }
+        let of_ends = |i: &usize| ends[*i];
+        let nodes: usize = (0..ends.len()).filter(of_ends).map(|i| base.nodes[i].len).sum();
+        let edges: u64 = (0..ends.len()).filter(of_ends).map(|i| onward[i]).sum();
+        if nodes == 0 {
+            self.edge_total(edge) / self.node_total(&None).max(1.0)
+        } else {
+            edges as f64 / nodes as f64
         }
     }
 

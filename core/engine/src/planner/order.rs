@@ -187,7 +187,7 @@ impl Planner<'_> {
                     })
             })
         };
-        for label in labels.required() {
+        for label in self.implied_labels(labels) {
             for (k, key) in self.snapshot.keys.iter().enumerate() {
                 if key.element != Element::Node || key.label != label {
                     continue;
@@ -199,6 +199,20 @@ impl Planner<'_> {
             }
         }
         Start::Scan
+    }
+
+    /// Labels that every matching node has: those the expression requires, and in a closed graph those
+    /// that all matching node types share, so that a tank is found by the key of sites.
+    fn implied_labels(&self, labels: &LabelExpression) -> Vec<Arc<str>> {
+        let mut implied = labels.required();
+        if let Some(graph_type) = &self.snapshot.graph_type {
+            let matching: Vec<_> = graph_type.nodes.iter().filter(|t| labels.matches(&t.labels)).collect();
+            if let Some(first) = matching.first() {
+                let shared = first.labels.iter().filter(|l| matching.iter().all(|t| t.labels.contains(l)));
+                implied.extend(shared.cloned());
+            }
+        }
+        implied
     }
 
     fn seek(

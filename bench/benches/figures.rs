@@ -244,27 +244,46 @@ async fn questions(
     name: &str, client: &Client, graph: &str, pool: &PgPool, snapshot: &Snapshot, pairs: &[(i64, i64)],
     lines: &mut Vec<Line>,
 ) {
-    let two_hops =
-        "MATCH (a:Place {id: $a})-[:LINK]->{1,2}(b:Place) FILTER $b = $b RETURN COUNT(DISTINCT b) AS n";
-    let nested = "SELECT count(*) FROM (SELECT e1.target FROM edges e1 WHERE e1.source = $1
-        UNION SELECT e2.target FROM edges e1 JOIN edges e2 ON e2.source = e1.target WHERE e1.source = $1 AND $2::bigint IS NOT NULL) x";
-    let recursive = "WITH RECURSIVE near AS (SELECT $1::bigint AS id, 0 AS hop UNION SELECT e.target, n.hop + 1 FROM near n JOIN edges e ON e.source = n.id WHERE n.hop < 2)
-        SELECT count(DISTINCT id) FROM near WHERE hop > 0 AND $2::bigint IS NOT NULL";
-    println!("{name}: two hops");
-    let (ours, answers) = engine(snapshot, two_hops, pairs);
-    let http = over_http(client, graph, two_hops, pairs).await;
-    let (nested_ms, nested_answers) = in_sql(pool, nested, pairs).await;
-    let (recursive_ms, recursive_answers) = in_sql(pool, recursive, pairs).await;
-    assert_eq!(answers, nested_answers, "two hops: the answers differ");
-    assert_eq!(answers, recursive_answers, "two hops: the answers differ");
-    println!("nested {}, recursive {}", shown(nested_ms), shown(recursive_ms));
-    compare(
-        &format!("{name}: two-hop distinct neighbourhood"),
-        ours,
-        http,
-        nested_ms.min(recursive_ms),
-        lines,
-    );
+    // Along the edges, and over edges in either direction.
+    for (what, edge, nested, step) in [
+        (
+            "two-hop distinct neighbourhood along the edges",
+            "-[:LINK]->",
+            "SELECT count(*) FROM (SELECT e1.target FROM edges e1 WHERE e1.source = $1
+                UNION SELECT e2.target FROM edges e1 JOIN edges e2 ON e2.source = e1.target WHERE e1.source = $1) x
+             WHERE $2::bigint IS NOT NULL",
+            "SELECT target AS id FROM edges WHERE source = n.id",
+        ),
+        (
+            "two-hop distinct neighbourhood in either direction",
+            "-[:LINK]-",
+            "WITH one AS (SELECT target AS id FROM edges WHERE source = $1 UNION SELECT source FROM edges WHERE target = $1)
+             SELECT count(*) FROM (SELECT id FROM one
+                UNION SELECT e.target FROM one JOIN edges e ON e.source = one.id
+                UNION SELECT e.source FROM one JOIN edges e ON e.target = one.id) x
+             WHERE id <> $1 AND $2::bigint IS NOT NULL",
+            "SELECT target AS id FROM edges WHERE source = n.id UNION ALL SELECT source FROM edges WHERE target = n.id",
+        ),
+    ] {
+        println!("{name}: {what}");
+        let both_ways = edge == "-[:LINK]-";
+        let other = if both_ways { " FILTER b.id <> $a" } else { "" };
+        let text = format!("MATCH (a:Place {{id: $a}}){edge}{{1,2}}(b:Place){other} RETURN COUNT(DISTINCT b) AS n");
+        let except = if both_ways { "AND id <> $1" } else { "" };
+        let recursive = format!(
+            "WITH RECURSIVE near AS (SELECT $1::bigint AS id, 0 AS hop
+               UNION SELECT s.id, n.hop + 1 FROM near n CROSS JOIN LATERAL ({step}) s WHERE n.hop < 2)
+             SELECT count(DISTINCT id) FROM near WHERE hop > 0 {except} AND $2::bigint IS NOT NULL"
+        );
+        let (ours, answers) = engine(snapshot, &text, pairs);
+        let http = over_http(client, graph, &text, pairs).await;
+        let (nested_ms, nested_answers) = in_sql(pool, nested, pairs).await;
+        let (recursive_ms, recursive_answers) = in_sql(pool, &recursive, pairs).await;
+        assert_eq!(answers, nested_answers, "{what}: the answers differ");
+        assert_eq!(answers, recursive_answers, "{what}: the answers differ");
+        println!("nested {}, recursive {}", shown(nested_ms), shown(recursive_ms));
+        compare(&format!("{name}: {what}"), ours, http, nested_ms.min(recursive_ms), lines);
+    }
 
     println!("{name}: shortest path");
     let shortest = "MATCH (a:Place {id: $a}), (b:Place {id: $b}) MATCH p = ANY SHORTEST (a)-[:LINK]->*(b) RETURN PATH_LENGTH(p) AS n";

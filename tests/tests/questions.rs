@@ -79,8 +79,6 @@ const QUESTIONS: &[(&str, &str)] = &[
           SELECT o.crew, count(DISTINCT v.valve) AS valves
           FROM failed f JOIN valve v ON v.maker = f.maker JOIN work_orders w ON w.asset = v.valve
           JOIN orders_crews o ON o.order_number = w.number
-          -- No edge twice in one MATCH: the other order is another, or the other valve is.
-          WHERE w.number <> f.number
           GROUP BY o.crew) x ORDER BY valves DESC, crew"),
     ("04a_within_3_hops_of_an_alarm.gql", "
         WITH RECURSIVE start AS (SELECT s.junction AS code FROM alarms a JOIN sensors s ON s.code = a.sensor WHERE a.id = 4003),

@@ -64,6 +64,20 @@ impl Column {
         }
     }
 
+    /// Whether any row is not null.
+    pub fn has_values(&self) -> bool {
+        let nulls = match self {
+            Column::Bool(a) => a.null_count(),
+            Column::Int(a) => a.null_count(),
+            Column::Float(a) => a.null_count(),
+            Column::Text(a) => a.null_count(),
+            Column::Coded(a, _) => a.null_count(),
+            Column::Date(a) => a.null_count(),
+            Column::Other(a) => a.iter().filter(|v| v.is_null()).count(),
+        };
+        nulls < self.len()
+    }
+
     pub fn value(&self, row: usize) -> Value {
         if self.is_null(row) {
             return Value::Null;

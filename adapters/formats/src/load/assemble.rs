@@ -158,7 +158,7 @@ fn node_part(
 /// The gathered column, unless it is null throughout.
 fn some_column(name: &Arc<str>, parts: &[&Column], picks: &Picks) -> Option<(Arc<str>, Column)> {
     let column = Column::gather_optional(parts, picks);
-    (0..column.len()).any(|row| !column.is_null(row)).then(|| (name.clone(), column))
+    column.has_values().then(|| (name.clone(), column))
 }
 
 /// For edges with a declared key: which rows are new. The others are duplicates where ends and
@@ -344,35 +344,52 @@ impl EdgeBuilder {
         let part = if items.is_empty() {
             None
         } else {
-            let picks: Picks = items.iter().map(|item| Some(item.pick)).collect();
+            let picks: Vec<Pick> = items.iter().map(|item| item.pick).collect();
             let columns = names
                 .par_iter()
                 .zip(&by_name)
                 .filter_map(|(name, parts)| {
                     let present: Vec<bool> = parts.iter().map(Option::is_some).collect();
                     let columns: Vec<&Column> = parts.iter().map(|c| c.unwrap_or(&empty)).collect();
-                    if present.iter().all(|p| *p) || items.iter().all(|i| present[i.pick.part as usize]) {
-                        return some_column(name, &columns, &picks);
+                    // A part that no edge comes from may lack the column.
+                    if present.iter().skip(1).all(|p| *p) && (present[0] || old.is_none()) {
+                        let (columns, shift) =
+                            if old.is_none() { (&columns[1..], 1) } else { (&columns[..], 0) };
+                        let column = if shift == 0 {
+                            Column::gather(columns, &picks)
+                        } else {
+                            let moved: Vec<Pick> =
+                                picks.iter().map(|p| Pick { part: p.part - shift, row: p.row }).collect();
+                            Column::gather(columns, &moved)
+                        };
+                        return column.has_values().then(|| (name.clone(), column));
                     }
                     let partial: Picks =
-                        picks.iter().map(|p| p.filter(|p| present[p.part as usize])).collect();
+                        picks.iter().map(|p| present[p.part as usize].then_some(*p)).collect();
                     some_column(name, &columns, &partial)
                 })
                 .collect();
-            let mut ids = Vec::with_capacity(items.len());
-            for item in &items {
-                ids.push(match (item.pick.part, old) {
-                    (0, Some(old)) => old.ids.get(item.pick.row as usize),
-                    _ => {
-                        *next_id += 1;
-                        *next_id - 1
-                    }
-                });
-            }
+            let ids = match old {
+                None => {
+                    let first = *next_id;
+                    *next_id += items.len() as u64;
+                    Ids::Sequence(first)
+                }
+                Some(old) => {
+                    let id_of = |item: &Item| match item.pick.part {
+                        0 => old.ids.get(item.pick.row as usize),
+                        _ => {
+                            *next_id += 1;
+                            *next_id - 1
+                        }
+                    };
+                    Ids::from_vec(items.iter().map(id_of).collect())
+                }
+            };
             Some(EdgePart {
                 labels,
                 directed,
-                ids: Ids::from_vec(ids),
+                ids,
                 sources: items.iter().map(|i| i.from).collect(),
                 targets: items.iter().map(|i| i.to).collect(),
                 columns,

@@ -186,6 +186,9 @@ struct BuildingRule {
     rejects: Vec<RawReject>,
     rejected: u64,
     skipped: u64,
+    /// Values of the row at hand, until all of them are known to be good.
+    values: Vec<Value>,
+    ends: Vec<Value>,
 }
 
 struct ChunkRead {
@@ -218,6 +221,8 @@ impl ChunkRead {
             rejects: vec![],
             rejected: 0,
             skipped: 0,
+            values: vec![],
+            ends: vec![],
         };
         let nodes = plan.nodes.iter().map(|n| rule(n.properties.len(), 0, 0, n.label_from.is_some()));
         let edges = plan
@@ -361,12 +366,9 @@ impl BuildingRule {
                 }
             }
         }
-        let values = match read_values(&node.properties, field) {
-            Ok(values) => values,
-            Err((column, reason)) => {
-                return self.reject(RawReject { offset, column: Some(column), value: raw(column), reason });
-            }
-        };
+        if let Err((column, reason)) = read_values(&node.properties, field, &mut self.values) {
+            return self.reject(RawReject { offset, column: Some(column), value: raw(column), reason });
+        }
         if let (Some(column), Some(labels)) = (node.label_from, &mut self.labels) {
             match field(column) {
                 Field::Text(text) => labels.push_text(text),
@@ -382,15 +384,15 @@ impl BuildingRule {
                 }
             }
         }
-        self.push(values, offset);
+        self.push(offset);
     }
 
     fn edge_row<'r>(
         &mut self, edge: &EdgePlan, offset: u64, field: &dyn Fn(usize) -> Field<'r>,
         raw: &dyn Fn(usize) -> Option<String>,
     ) {
-        let mut ends: [Vec<Value>; 2] = [vec![], vec![]];
-        for (reference, values) in [&edge.from, &edge.to].into_iter().zip(&mut ends) {
+        self.ends.clear();
+        for reference in [&edge.from, &edge.to] {
             for (column, value_type) in &reference.columns {
                 match read_value(value_type, field(*column)) {
                     Ok(Value::Null) if edge.optional => {
@@ -406,7 +408,7 @@ impl BuildingRule {
                             reason,
                         });
                     }
-                    Ok(value) => values.push(value),
+                    Ok(value) => self.ends.push(value),
                     Err(reason) => {
                         return self.reject(RawReject {
                             offset,
@@ -418,24 +420,17 @@ impl BuildingRule {
                 }
             }
         }
-        let values = match read_values(&edge.properties, field) {
-            Ok(values) => values,
-            Err((column, reason)) => {
-                return self.reject(RawReject { offset, column: Some(column), value: raw(column), reason });
-            }
-        };
-        let [from, to] = ends;
-        for (column, value) in self.from.iter_mut().zip(from) {
+        if let Err((column, reason)) = read_values(&edge.properties, field, &mut self.values) {
+            return self.reject(RawReject { offset, column: Some(column), value: raw(column), reason });
+        }
+        for (column, value) in self.from.iter_mut().chain(&mut self.to).zip(self.ends.drain(..)) {
             push(column, value);
         }
-        for (column, value) in self.to.iter_mut().zip(to) {
-            push(column, value);
-        }
-        self.push(values, offset);
+        self.push(offset);
     }
 
-    fn push(&mut self, values: Vec<Value>, offset: u64) {
-        for (column, value) in self.columns.iter_mut().zip(values) {
+    fn push(&mut self, offset: u64) {
+        for (column, value) in self.columns.iter_mut().zip(self.values.drain(..)) {
             push(column, value);
         }
         self.offsets.push(offset);
@@ -450,9 +445,9 @@ fn push(column: &mut ColumnBuilder, value: Value) {
 }
 
 fn read_values<'r>(
-    properties: &[PropertyPlan], field: &dyn Fn(usize) -> Field<'r>,
-) -> Result<Vec<Value>, (usize, String)> {
-    let mut values = Vec::with_capacity(properties.len());
+    properties: &[PropertyPlan], field: &dyn Fn(usize) -> Field<'r>, values: &mut Vec<Value>,
+) -> Result<(), (usize, String)> {
+    values.clear();
     for property in properties {
         let mut value = read_value(&property.value_type, field(property.column))
             .map_err(|reason| (property.column, reason))?;
@@ -466,7 +461,7 @@ fn read_values<'r>(
         }
         values.push(value);
     }
-    Ok(values)
+    Ok(())
 }
 
 fn read_value(wanted: &ValueType, field: Field<'_>) -> Result<Value, String> {

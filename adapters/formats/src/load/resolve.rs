@@ -6,7 +6,7 @@ use std::sync::Arc;
 use graphodrome_graph::{
     Column, Dense, Element, LabelExpression, LabelSet, Snapshot, Value, hash_key, label_set,
 };
-use hashbrown::{DefaultHashBuilder, HashTable};
+use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 use rayon::prelude::*;
 
 use crate::load::plan::{EdgePlan, KeySpace, NodePlan, ReferencePlan, TablePlan};
@@ -48,9 +48,64 @@ struct Index {
     state: DefaultHashBuilder,
     /// (hash, node): the values are compared where they lie.
     table: HashTable<(u64, Dense)>,
+    /// One whole number is the whole key: looked up without hashing rows.
+    whole: Option<Whole>,
     /// A declared key of the graph there already: its number, and for each of its properties the place
     /// among the space's.
     declared: Option<(usize, Vec<usize>)>,
+}
+
+/// Nodes by a whole number: a plain list where the numbers lie close together, as made-up ids do.
+enum Whole {
+    List { least: i64, nodes: Vec<Dense> },
+    Map(HashMap<i64, Dense>),
+}
+
+const NO_NODE: Dense = Dense::MAX;
+
+impl Whole {
+    /// For rows whose only key column this is, in all rules of the space; `None` where it is no INT64.
+    fn new(columns: &[&Column]) -> Option<Whole> {
+        let (mut least, mut greatest, mut rows) = (i64::MAX, i64::MIN, 0u64);
+        for column in columns {
+            let Column::Int(values) = column else { return None };
+            rows += values.len() as u64;
+            for value in values.values() {
+                least = least.min(*value);
+                greatest = greatest.max(*value);
+            }
+        }
+        let span = greatest.checked_sub(least).and_then(|s| u64::try_from(s).ok());
+        Some(match span {
+            Some(span) if span < 4 * rows + 1024 => {
+                Whole::List { least, nodes: vec![NO_NODE; span as usize + 1] }
+            }
+            _ => Whole::Map(HashMap::with_capacity(rows as usize)),
+        })
+    }
+
+    fn get(&self, value: i64) -> Option<Dense> {
+        match self {
+            Whole::List { least, nodes } => {
+                let place = value.checked_sub(*least).and_then(|p| usize::try_from(p).ok())?;
+                nodes.get(place).copied().filter(|n| *n != NO_NODE)
+            }
+            Whole::Map(map) => map.get(&value).copied(),
+        }
+    }
+
+    fn insert(&mut self, value: i64, node: Dense) {
+        match self {
+            Whole::List { least, nodes } => {
+                if let Some(slot) = nodes.get_mut((value - *least) as usize) {
+                    *slot = node;
+                }
+            }
+            Whole::Map(map) => {
+                map.insert(value, node);
+            }
+        }
+    }
 }
 
 /// Rows of new nodes, to compare keys with.
@@ -116,8 +171,13 @@ impl Index {
                 let order = snapshot.keys[key].properties.iter();
                 (key, order.filter_map(|p| space.properties.iter().position(|s| s == p)).collect())
             });
-        let mut index =
-            Index { space, state: DefaultHashBuilder::default(), table: HashTable::new(), declared };
+        let mut index = Index {
+            space,
+            state: DefaultHashBuilder::default(),
+            table: HashTable::new(),
+            whole: None,
+            declared,
+        };
         if index.declared.is_none() {
             index.add_existing(snapshot);
         }
@@ -149,10 +209,26 @@ impl Index {
         })
     }
 
+    /// Makes room for the keys that these columns hold, where a key is one whole number and the table
+    /// holds nothing yet.
+    fn expect(&mut self, columns: &[&Column]) {
+        if self.space.properties.len() == 1 && self.table.is_empty() && !columns.is_empty() {
+            self.whole = Whole::new(columns);
+        }
+    }
+
+    fn insert(&mut self, columns: &[&Column], row: usize, node: Dense) {
+        match (&mut self.whole, columns) {
+            (Some(whole), [Column::Int(values)]) => whole.insert(values.value(row), node),
+            _ => {
+                let hash = hash_row(&self.state, columns, row);
+                self.table.insert_unique(hash, (hash, node), |entry| entry.0);
+            }
+        }
+    }
+
     /// The node whose key is in row `row` of `columns`.
-    fn find(
-        &self, hash: u64, columns: &[&Column], row: usize, new: &NewRows<'_>, snapshot: &Snapshot,
-    ) -> Option<Dense> {
+    fn find(&self, columns: &[&Column], row: usize, new: &NewRows<'_>, snapshot: &Snapshot) -> Option<Dense> {
         if let Some((key, order)) = &self.declared
             && snapshot.node_count() > 0
         {
@@ -161,6 +237,13 @@ impl Index {
                 return Some(node);
             }
         }
+        if let Some(whole) = &self.whole {
+            return match columns {
+                [Column::Int(values)] => whole.get(values.value(row)),
+                _ => None,
+            };
+        }
+        let hash = hash_row(&self.state, columns, row);
         let equal = |&(entry_hash, node): &(u64, Dense)| {
             entry_hash == hash
                 && (0..columns.len()).all(|p| {
@@ -193,6 +276,22 @@ pub(crate) fn resolve(
     }
     let mut indexes: BTreeMap<KeySpace, Index> =
         spaces.into_iter().map(|space| (space.clone(), Index::new(space, snapshot))).collect();
+    for index in indexes.values_mut() {
+        let of_space = |plan: &NodePlan| match &plan.key {
+            Some((space, places)) if *space == index.space => places.first().copied(),
+            _ => None,
+        };
+        let mut columns = vec![];
+        for (plan, table) in plans.iter().zip(tables.iter()) {
+            for (node, read) in plan.nodes.iter().zip(&table.nodes) {
+                if let Some(place) = of_space(node) {
+                    let filled = read.chunks.iter().filter(|c| !c.offsets.is_empty());
+                    columns.extend(filled.map(|c| &c.columns[place]));
+                }
+            }
+        }
+        index.expect(&columns);
+    }
     let mut resolved =
         Resolved { existing: snapshot.node_bound(), nodes: vec![], label_sets: vec![], edges: vec![] };
     for table in 0..plans.len() {
@@ -201,21 +300,11 @@ pub(crate) fn resolve(
             resolve_nodes(plans, tables, (table, rule), &mut indexes, &mut resolved, snapshot)?;
         }
     }
-    let new_labels: Vec<LabelSet> =
-        resolved.nodes.iter().map(|n| resolved.label_sets[n.labels as usize].clone()).collect();
     for table in 0..plans.len() {
         let mut of_table = vec![];
         for rule in 0..plans[table].edges.len() {
             progress.check()?;
-            of_table.push(resolve_edges(
-                plans,
-                tables,
-                (table, rule),
-                &indexes,
-                &resolved,
-                &new_labels,
-                snapshot,
-            )?);
+            of_table.push(resolve_edges(plans, tables, (table, rule), &indexes, &resolved, snapshot)?);
         }
         resolved.edges.push(of_table);
     }
@@ -268,12 +357,11 @@ fn resolve_nodes(
                 continue;
             };
             let Some(index) = indexes.get_mut(space) else { continue };
-            let hash = hash_row(&index.state, &key_columns, row);
             let rows = NewRows { tables, plans, nodes: &resolved.nodes, existing: resolved.existing };
-            match index.find(hash, &key_columns, row, &rows, snapshot) {
+            match index.find(&key_columns, row, &rows, snapshot) {
                 None => {
                     let node = resolved.existing + resolved.nodes.len() as Dense;
-                    index.table.insert_unique(hash, (hash, node), |entry| entry.0);
+                    index.insert(&key_columns, row, node);
                     resolved.nodes.push(new);
                     made += 1;
                 }
@@ -350,16 +438,24 @@ fn difference(
 /// Looks up both ends of every row of an edge rule, chunk by chunk in parallel.
 fn resolve_edges(
     plans: &[TablePlan], tables: &mut [TableRead], (table, rule): (usize, usize),
-    indexes: &BTreeMap<KeySpace, Index>, resolved: &Resolved, new_labels: &[LabelSet], snapshot: &Snapshot,
+    indexes: &BTreeMap<KeySpace, Index>, resolved: &Resolved, snapshot: &Snapshot,
 ) -> Result<Vec<NewEdge>, LoadError> {
     let plan = &plans[table].edges[rule];
     let rows = NewRows { tables, plans, nodes: &resolved.nodes, existing: resolved.existing };
     let chunks = &tables[table].edges[rule].chunks;
+    let tried = |reference: &ReferencePlan| -> Vec<&Index> {
+        reference.spaces.iter().filter_map(|space| indexes.get(space)).collect()
+    };
+    let (from_indexes, to_indexes) = (tried(&plan.from), tried(&plan.to));
     let labels_of = |node: Dense| -> LabelSet {
-        match new_labels.get((node.wrapping_sub(resolved.existing)) as usize) {
-            Some(labels) if node >= resolved.existing => labels.clone(),
-            _ => snapshot.node_labels(node),
+        match node.checked_sub(resolved.existing).and_then(|new| resolved.nodes.get(new as usize)) {
+            Some(new) => resolved.label_sets[new.labels as usize].clone(),
+            None => snapshot.node_labels(node),
         }
+    };
+    let place_of = |node: Dense| -> Option<u32> {
+        let new = node.checked_sub(resolved.existing)?;
+        resolved.nodes.get(new as usize).map(|n| n.labels)
     };
     let results: Vec<(Vec<NewEdge>, Vec<RawReject>)> = chunks
         .par_iter()
@@ -368,7 +464,7 @@ fn resolve_edges(
             let mut edges = Vec::with_capacity(chunk.offsets.len());
             let mut rejects = vec![];
             // Whether the type allows a pair of label sets, asked once a pair.
-            let mut allowed: Vec<((LabelSet, LabelSet), Option<String>)> = vec![];
+            let mut allowed: Vec<((u32, u32), Option<String>)> = vec![];
             let from: Vec<&Column> = chunk.from.iter().collect();
             let to: Vec<&Column> = chunk.to.iter().collect();
             for row in 0..chunk.offsets.len() {
@@ -377,7 +473,8 @@ fn resolve_edges(
                 for (side, (reference, columns)) in
                     [(&plan.from, &from), (&plan.to, &to)].into_iter().enumerate()
                 {
-                    match find_reference(reference, columns, row, indexes, &rows, snapshot) {
+                    let tried: &[&Index] = if side == 0 { &from_indexes } else { &to_indexes };
+                    match tried.iter().find_map(|index| index.find(columns, row, &rows, snapshot)) {
                         Some(node) => ends[side] = node,
                         None => {
                             missing = Some((reference, columns));
@@ -389,7 +486,7 @@ fn resolve_edges(
                     rejects.push(dangling(reference, columns, row, chunk.offsets[row]));
                     continue;
                 }
-                if let Some(reason) = refused(plan, ends, &labels_of, &mut allowed, snapshot) {
+                if let Some(reason) = refused(plan, ends, &labels_of, &place_of, &mut allowed, snapshot) {
                     rejects.push(RawReject { offset: chunk.offsets[row], column: None, value: None, reason });
                     continue;
                 }
@@ -411,16 +508,6 @@ fn resolve_edges(
     Ok(all)
 }
 
-fn find_reference(
-    reference: &ReferencePlan, columns: &[&Column], row: usize, indexes: &BTreeMap<KeySpace, Index>,
-    rows: &NewRows<'_>, snapshot: &Snapshot,
-) -> Option<Dense> {
-    reference.spaces.iter().find_map(|space| {
-        let index = indexes.get(space)?;
-        index.find(hash_row(&index.state, columns, row), columns, row, rows, snapshot)
-    })
-}
-
 fn dangling(reference: &ReferencePlan, columns: &[&Column], row: usize, offset: u64) -> RawReject {
     let values: Vec<String> = columns.iter().map(|c| c.value(row).to_string()).collect();
     let labels: Vec<&str> = reference.spaces.iter().map(|s| &*s.label).collect();
@@ -436,18 +523,26 @@ fn dangling(reference: &ReferencePlan, columns: &[&Column], row: usize, offset: 
 /// Why the graph type does not allow this edge, if it does not.
 fn refused(
     plan: &EdgePlan, ends: [Dense; 2], labels_of: &dyn Fn(Dense) -> LabelSet,
-    allowed: &mut Vec<((LabelSet, LabelSet), Option<String>)>, snapshot: &Snapshot,
+    place_of: &dyn Fn(Dense) -> Option<u32>, allowed: &mut Vec<((u32, u32), Option<String>)>,
+    snapshot: &Snapshot,
 ) -> Option<String> {
     let graph_type = snapshot.graph_type.as_ref()?;
-    let pair = (labels_of(ends[0]), labels_of(ends[1]));
-    if let Some((_, answer)) = allowed.iter().find(|(known, _)| *known == pair) {
+    // New nodes are told apart by the place of their label set: no counting of references by every
+    // thread at once.
+    let places = (place_of(ends[0]), place_of(ends[1]));
+    if let (Some(from), Some(to)) = places
+        && let Some((_, answer)) = allowed.iter().find(|(known, _)| *known == (from, to))
+    {
         return answer.clone();
     }
+    let pair = (labels_of(ends[0]), labels_of(ends[1]));
     let labels = (&pair.0, &pair.1);
     let answer = match graph_type.edge_type(&plan.label, plan.directed, labels) {
         Some(_) => None,
         None => Some(graph_type.no_edge_type(&plan.label, plan.directed, labels).message),
     };
-    allowed.push((pair, answer.clone()));
+    if let (Some(from), Some(to)) = places {
+        allowed.push(((from, to), answer.clone()));
+    }
     answer
 }

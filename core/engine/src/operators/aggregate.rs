@@ -1,7 +1,7 @@
 //! Aggregate functions as accumulators: used by Group over rows and within a row over group
 //! variables.
 
-use std::collections::HashSet;
+use hashbrown::HashSet;
 use std::sync::Arc;
 
 use graphodrome_graph::{Code, GraphError, Value};

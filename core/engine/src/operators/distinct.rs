@@ -1,6 +1,6 @@
 //! Distinct: each row once, by the columns named; nulls are the same.
 
-use std::collections::HashSet;
+use hashbrown::HashSet;
 
 use graphodrome_graph::Value;
 

@@ -1,6 +1,6 @@
 //! Group: one row per distinct key with its aggregates; without keys, one row in any case.
 
-use std::collections::HashMap;
+use hashbrown::HashMap;
 
 use graphodrome_graph::Value;
 use graphodrome_language::ast::Aggregate;

@@ -1,6 +1,6 @@
 //! HashJoin: rows of both sides whose key values are equal. The right side is kept in a hash table.
 
-use std::collections::HashMap;
+use hashbrown::HashMap;
 
 use graphodrome_graph::Value;
 

@@ -18,13 +18,11 @@ fn matches(labels: &Option<LabelExpression>, set: &LabelSet) -> bool {
 impl Planner<'_> {
     /// Nodes with these labels.
     pub(super) fn node_total(&self, labels: &Option<LabelExpression>) -> f64 {
-        let counts = self.snapshot.node_label_counts();
-        counts.iter().filter(|(set, _)| matches(labels, set)).map(|(_, n)| *n as f64).sum()
+        self.node_counts.iter().filter(|(set, _)| matches(labels, set)).map(|(_, n)| *n as f64).sum()
     }
 
     pub(super) fn edge_total(&self, labels: &Option<LabelExpression>) -> f64 {
-        let counts = self.snapshot.edge_label_counts();
-        counts.iter().filter(|(set, _)| matches(labels, set)).map(|(_, n)| *n as f64).sum()
+        self.edge_counts.iter().filter(|(set, _)| matches(labels, set)).map(|(_, n)| *n as f64).sum()
     }
 
     /// What share of the elements the conditions on `name` alone leave.

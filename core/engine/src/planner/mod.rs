@@ -10,7 +10,7 @@ mod result;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use graphodrome_graph::Snapshot;
+use graphodrome_graph::{LabelSet, Snapshot};
 use graphodrome_language::ast::*;
 use graphodrome_language::{Diagnostic, VariableKind, expression_variables, pattern_variables};
 
@@ -27,6 +27,9 @@ pub(crate) struct Planner<'p> {
     pub snapshot: &'p Snapshot,
     pub parameters: &'p Parameters,
     pub text: &'p str,
+    /// Counted once a query: estimates ask for them again and again.
+    node_counts: Vec<(LabelSet, u64)>,
+    edge_counts: Vec<(LabelSet, u64)>,
     next_id: usize,
     next_name: usize,
 }
@@ -56,7 +59,15 @@ pub(crate) fn kind_vector(kind: VariableKind) -> Vector {
 
 impl<'p> Planner<'p> {
     pub fn new(snapshot: &'p Snapshot, parameters: &'p Parameters, text: &'p str) -> Self {
-        Planner { snapshot, parameters, text, next_id: 0, next_name: 0 }
+        Planner {
+            snapshot,
+            parameters,
+            text,
+            node_counts: snapshot.node_label_counts(),
+            edge_counts: snapshot.edge_label_counts(),
+            next_id: 0,
+            next_name: 0,
+        }
     }
 
     pub fn query(&mut self, query: &Query) -> Outcome<Planned> {

@@ -456,7 +456,7 @@ impl Planner<'_> {
     /// Whether one edge could be in both steps.
     fn overlap(&self, a: usize, b: usize, builder: &Builder<'_>) -> bool {
         let (left, right) = (edge_labels(&builder.graph.steps[a]), edge_labels(&builder.graph.steps[b]));
-        self.snapshot.edge_label_counts().iter().any(|(set, _)| {
+        self.edge_counts.iter().any(|(set, _)| {
             let fits = |labels: &[Option<LabelExpression>]| {
                 labels.iter().any(|l| l.as_ref().is_none_or(|l| l.matches(set)))
             };

@@ -14,7 +14,7 @@ const STYLE: TableStyle = TableStyle::new().header_separator(LineStyle::none().f
 pub fn plain(heads: &[&str]) -> Table {
     let mut table = Table::new();
     table.load_style(STYLE).set_content_arrangement(ContentArrangement::Dynamic);
-    table.set_header(heads.iter().map(|h| Cell::new(h)).collect::<Vec<_>>());
+    table.set_header(heads.iter().map(Cell::new).collect::<Vec<_>>());
     table
 }
 

@@ -87,7 +87,7 @@ export default function Drawing({ result }: { result: QueryResult }) {
       ],
       layout:
         edges.length > 0 && edges.length <= found.nodes.size * 1.3
-          ? ({ name: "dagre", rankDir: "LR", nodeSep: 14, rankSep: 90, animate: false } as cytoscape.LayoutOptions)
+          ? ({ name: "dagre", rankDir: "LR", nodeSep: 30, rankSep: 90, animate: false } as cytoscape.LayoutOptions)
           : { name: "cose", animate: false, nodeRepulsion: () => 9000, idealEdgeLength: () => 70, randomize: true } as cytoscape.LayoutOptions,
       minZoom: 0.1,
       maxZoom: 3,

@@ -325,7 +325,7 @@ pub(crate) fn cast(value: Value, wanted: &ValueType) -> Result<Value, GraphError
         (ValueType::Text { .. }, v) => Value::text(v.to_string()),
         (ValueType::Int(_) | ValueType::Uint(_), Value::Float(f)) => {
             let whole = f.round_ties_even();
-            if !(whole.abs() < 9.2e18) {
+            if whole.is_nan() || whole.abs() >= 9.2e18 {
                 return Err(GraphError::new(
                     Code::NUMBER_OUT_OF_RANGE,
                     format!("{f} is out of range for {wanted}"),

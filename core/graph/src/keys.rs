@@ -10,9 +10,7 @@ use crate::{Column, Dense, Element, KeyDefinition, Value};
 
 /// Hash of one key value; numbers that are equal across types hash alike.
 pub fn hash_key(state: &DefaultHashBuilder, value: &Value) -> u64 {
-    let mut hasher = state.build_hasher();
-    value.hash(&mut hasher);
-    hasher.finish()
+    state.hash_one(value)
 }
 
 /// Hash of a composite key.

@@ -107,7 +107,7 @@ pub(crate) fn pattern_expressions<'p>(pattern: &'p GraphPattern, visit: &mut dyn
 fn term_expressions<'p>(term: &'p PathTerm, visit: &mut dyn FnMut(&'p Expression)) {
     let filter = |f: &'p ElementFilter, visit: &mut dyn FnMut(&'p Expression)| {
         f.properties.iter().for_each(|(_, e)| visit(e));
-        f.condition.iter().for_each(|e| visit(e));
+        f.condition.iter().for_each(visit);
     };
     for element in &term.elements {
         match element {

@@ -12,6 +12,9 @@ use crate::load::read::{RawReject, RuleChunk, TableRead};
 use crate::load::resolve::{NewEdge, NewNode, Resolved};
 use crate::load::{LoadError, Progress};
 
+/// Edges of one label set and directedness: the existing part, and the (table, rule) pairs that add.
+type EdgeGroup = (Option<usize>, Vec<(usize, usize)>);
+
 /// A gathered column of optional rows.
 type Picks = Vec<Option<Pick>>;
 
@@ -66,7 +69,7 @@ pub(crate) fn assemble(
         .collect();
     progress.check()?;
 
-    let mut edge_groups: BTreeMap<(LabelSet, bool), (Option<usize>, Vec<(usize, usize)>)> = BTreeMap::new();
+    let mut edge_groups: BTreeMap<(LabelSet, bool), EdgeGroup> = BTreeMap::new();
     for (place, part) in existing.edges.iter().enumerate() {
         edge_groups.entry((part.labels.clone(), part.directed)).or_default().0 = Some(place);
     }

@@ -141,10 +141,8 @@ fn hash_row(state: &DefaultHashBuilder, columns: &[&Column], row: usize) -> u64 
 }
 
 fn hash_text(state: &DefaultHashBuilder, text: &str) -> u64 {
-    use std::hash::{BuildHasher, Hash, Hasher};
-    let mut hasher = state.build_hasher();
-    text.hash(&mut hasher);
-    hasher.finish()
+    use std::hash::BuildHasher;
+    state.hash_one(text)
 }
 
 fn same(a: &Column, row: usize, b: &Column, other: usize) -> bool {

@@ -33,11 +33,13 @@ impl OperatorPlan for HashJoin {
     }
 }
 
+type RowsByKey = HashMap<Vec<Value>, Vec<u32>>;
+
 struct Run {
     spec: HashJoin,
     left: Input,
     right: Input,
-    kept: Option<(Batch, HashMap<Vec<Value>, Vec<u32>>)>,
+    kept: Option<(Batch, RowsByKey)>,
 }
 
 fn key(
@@ -60,7 +62,7 @@ impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         if self.kept.is_none() {
             let Some(right) = drain(&mut self.right, context)? else { return Ok(None) };
-            let mut table: HashMap<Vec<Value>, Vec<u32>> = HashMap::new();
+            let mut table = RowsByKey::new();
             for row in 0..right.len {
                 if let Some(values) = key(&self.spec.right_keys, &right, row, context)? {
                     table.entry(values).or_default().push(row as u32);

@@ -203,9 +203,8 @@ impl Parser<'_> {
                     format!("property {} is declared twice", name.text),
                 ));
             }
-            if !(self.eat_word("TYPED") || (self.at_punctuation(":") && self.punctuation_at(1, ":"))) {
-                self.eat(":");
-            } else if self.eat(":") {
+            // `TYPED`, `::`, a colon, or nothing.
+            if !self.eat_word("TYPED") && self.eat(":") {
                 self.eat(":");
             }
             let value_type = self.value_type()?;

@@ -88,19 +88,40 @@ impl Adjacency {
             offsets[(target - low) as usize + 1] += 1;
         }
         accumulate(&mut offsets);
-        let mut next = offsets.clone();
         let mut neighbours = vec![0; self.neighbours.len()];
         let mut positions = vec![0; self.neighbours.len()];
+        // Two halves of the targets, filled side by side: each reads all edges and writes its own.
+        let middle =
+            offsets.partition_point(|&o| (o as usize) < self.neighbours.len() / 2).min(offsets.len() - 1);
+        let cut = offsets[middle] as usize;
+        let (left_neighbours, right_neighbours) = neighbours.split_at_mut(cut);
+        let (left_positions, right_positions) = positions.split_at_mut(cut);
+        rayon::join(
+            || self.fill_reverse(low, &offsets, 0..middle, left_neighbours, left_positions),
+            || self.fill_reverse(low, &offsets, middle..offsets.len() - 1, right_neighbours, right_positions),
+        );
+        Adjacency { first: low, offsets, neighbours, positions }
+    }
+
+    /// Fills the reverse rows of the targets `low + rows`; the slices hold just these rows.
+    fn fill_reverse(
+        &self, low: Dense, offsets: &[u32], rows: std::ops::Range<usize>, neighbours: &mut [Dense],
+        positions: &mut [u32],
+    ) {
+        let start = offsets[rows.start];
+        let mut next: Vec<u32> = offsets[rows.clone()].iter().map(|o| o - start).collect();
         for row in 0..self.offsets.len() - 1 {
             let source = self.first + row as u32;
             for position in self.offsets[row]..self.offsets[row + 1] {
-                let slot = &mut next[(self.neighbours[position as usize] - low) as usize];
-                neighbours[*slot as usize] = source;
-                positions[*slot as usize] = position;
-                *slot += 1;
+                let target = (self.neighbours[position as usize] - low) as usize;
+                if rows.contains(&target) {
+                    let slot = &mut next[target - rows.start];
+                    neighbours[*slot as usize] = source;
+                    positions[*slot as usize] = position;
+                    *slot += 1;
+                }
             }
         }
-        Adjacency { first: low, offsets, neighbours, positions }
     }
 
     pub fn len(&self) -> usize {

@@ -262,7 +262,7 @@ impl EdgeBuilder {
 
     fn add_new(
         &mut self, plan: &EdgePlan, (table, rule): (usize, usize), edges: &[NewEdge], kept: &[bool],
-        chunks: &[RuleChunk], final_of: &(dyn Fn(Dense) -> Dense + Sync),
+        chunks: &[RuleChunk], final_of: &(impl Fn(Dense) -> Dense + Sync),
     ) {
         let first = self.sources.len() as u32 + 1;
         for chunk in 0..chunks.len() {
@@ -418,13 +418,21 @@ fn sorted(items: Vec<Item>) -> Vec<Item> {
     for i in 1..starts.len() {
         starts[i] += starts[i - 1];
     }
-    let mut next = starts.clone();
-    let mut out = items.clone();
-    for item in items {
-        let slot = &mut next[item.from as usize];
-        out[*slot as usize] = item;
-        *slot += 1;
-    }
+    let blank = Item { from: 0, to: 0, pick: Pick { part: 0, row: 0 } };
+    let mut out = vec![blank; items.len()];
+    // Two halves of the sources, filled side by side: each reads all edges and writes its own.
+    let middle = starts.partition_point(|&s| (s as usize) < items.len() / 2).min(starts.len() - 1);
+    let (left, right) = out.split_at_mut(starts[middle] as usize);
+    let fill = |rows: std::ops::Range<usize>, part: &mut [Item]| {
+        let start = starts[rows.start];
+        let mut next: Vec<u32> = starts[rows.clone()].iter().map(|s| s - start).collect();
+        for item in items.iter().filter(|i| rows.contains(&(i.from as usize))) {
+            let slot = &mut next[item.from as usize - rows.start];
+            part[*slot as usize] = *item;
+            *slot += 1;
+        }
+    };
+    rayon::join(|| fill(0..middle, left), || fill(middle..starts.len() - 1, right));
     // Cut at row starts into pieces for the cores.
     let mut pieces: Vec<&mut [Item]> = vec![];
     let mut rest = out.as_mut_slice();

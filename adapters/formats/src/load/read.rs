@@ -243,6 +243,8 @@ impl ChunkRead {
         let mut record = csv::ByteRecord::new();
         let failed = |e: csv::Error| LoadError::Table { table: plan.name.clone(), message: e.to_string() };
         let mut counted = 0u64;
+        // The usual case, without going through a list for every field.
+        let only_empty = matches!(&plan.null[..], [one] if one.is_empty());
         while reader.read_byte_record(&mut record).map_err(failed)? {
             let offset = start as u64 + record.position().map_or(0, |p| p.byte());
             self.rows += 1;
@@ -260,8 +262,10 @@ impl ChunkRead {
                 self.reject_row(offset, &reason);
                 continue;
             }
+            let is_null =
+                |text: &str| if only_empty { text.is_empty() } else { plan.null.iter().any(|n| n == text) };
             let field = |column: usize| match record.get(column).map(std::str::from_utf8) {
-                Some(Ok(text)) if plan.null.iter().any(|n| n == text) => Field::Null,
+                Some(Ok(text)) if is_null(text) => Field::Null,
                 Some(Ok(text)) => Field::Text(text),
                 Some(Err(_)) => Field::Bad,
                 None => Field::Null,
@@ -327,8 +331,8 @@ impl ChunkRead {
     }
 
     fn row<'r>(
-        &mut self, plan: &TablePlan, offset: u64, field: &dyn Fn(usize) -> Field<'r>,
-        raw: &dyn Fn(usize) -> Option<String>,
+        &mut self, plan: &TablePlan, offset: u64, field: &impl Fn(usize) -> Field<'r>,
+        raw: &impl Fn(usize) -> Option<String>,
     ) {
         let (node_rules, edge_rules) = self.rules.split_at_mut(plan.nodes.len());
         for (rule, node) in node_rules.iter_mut().zip(&plan.nodes) {
@@ -349,8 +353,8 @@ impl BuildingRule {
     }
 
     fn node_row<'r>(
-        &mut self, node: &NodePlan, offset: u64, field: &dyn Fn(usize) -> Field<'r>,
-        raw: &dyn Fn(usize) -> Option<String>,
+        &mut self, node: &NodePlan, offset: u64, field: &impl Fn(usize) -> Field<'r>,
+        raw: &impl Fn(usize) -> Option<String>,
     ) {
         if let Some((_, places)) = &node.key {
             for &place in places {
@@ -388,8 +392,8 @@ impl BuildingRule {
     }
 
     fn edge_row<'r>(
-        &mut self, edge: &EdgePlan, offset: u64, field: &dyn Fn(usize) -> Field<'r>,
-        raw: &dyn Fn(usize) -> Option<String>,
+        &mut self, edge: &EdgePlan, offset: u64, field: &impl Fn(usize) -> Field<'r>,
+        raw: &impl Fn(usize) -> Option<String>,
     ) {
         self.ends.clear();
         for reference in [&edge.from, &edge.to] {
@@ -445,7 +449,7 @@ fn push(column: &mut ColumnBuilder, value: Value) {
 }
 
 fn read_values<'r>(
-    properties: &[PropertyPlan], field: &dyn Fn(usize) -> Field<'r>, values: &mut Vec<Value>,
+    properties: &[PropertyPlan], field: &impl Fn(usize) -> Field<'r>, values: &mut Vec<Value>,
 ) -> Result<(), (usize, String)> {
     values.clear();
     for property in properties {
@@ -468,7 +472,7 @@ fn read_value(wanted: &ValueType, field: Field<'_>) -> Result<Value, String> {
     match field {
         Field::Null => Ok(Value::Null),
         Field::Text(text) => {
-            if text.contains('\0') {
+            if matches!(wanted, ValueType::Text { .. } | ValueType::Any) && text.contains('\0') {
                 return Err("the text has a NUL character".into());
             }
             parse_text(wanted, text).map_err(|reason| format!("not a valid {wanted}: {reason}"))

@@ -14,6 +14,8 @@ use crate::evaluate::arithmetic;
 pub(crate) struct Accumulator {
     function: Aggregate,
     seen: Option<HashSet<Value>>,
+    /// Distinct nodes, by their numbers alone.
+    seen_nodes: HashSet<u32>,
     count: u64,
     /// Sum, product, least or greatest so far.
     value: Value,
@@ -28,6 +30,7 @@ impl Accumulator {
         Accumulator {
             function,
             seen: distinct.then(HashSet::new),
+            seen_nodes: HashSet::new(),
             count: 0,
             value: Value::Null,
             items: vec![],
@@ -41,9 +44,12 @@ impl Accumulator {
         if value.is_null() {
             return Ok(());
         }
-        if let Some(seen) = &mut self.seen
-            && !seen.insert(value.clone())
-        {
+        let new = match (&mut self.seen, &value) {
+            (None, _) => true,
+            (Some(_), Value::Node(node)) => self.seen_nodes.insert(*node),
+            (Some(seen), value) => seen.insert(value.clone()),
+        };
+        if !new {
             return Ok(());
         }
         self.count += 1;

@@ -6,6 +6,7 @@ mod order;
 mod pattern;
 mod program;
 mod result;
+mod searches;
 
 use std::collections::BTreeSet;
 use std::sync::Arc;

@@ -13,11 +13,9 @@ use crate::context::Outcome;
 use crate::expression::{Expr, Kind, Piece};
 use crate::operators::*;
 use crate::plan::{PlanNode, Schema};
-use crate::planner::pattern::{PathPiece, PatternGraph, PatternStep, SearchStep, StepKind, show_node};
-use crate::planner::program::reversed;
+use crate::planner::pattern::{PathPiece, PatternGraph, PatternStep, StepKind, show_node};
 use crate::planner::{Planner, Use};
 use crate::profile::Estimate;
-use crate::search::{Memory, OutputVariable, Quota, SearchSpec};
 
 /// How a node is found where a pattern begins.
 enum Start {
@@ -26,11 +24,11 @@ enum Start {
     Scan,
 }
 
-struct Builder<'g> {
-    graph: &'g mut PatternGraph,
-    usage: &'g Use,
+pub(super) struct Builder<'g> {
+    pub graph: &'g mut PatternGraph,
+    pub usage: &'g Use,
     /// Steps planned already.
-    done: Vec<bool>,
+    pub done: Vec<bool>,
 }
 
 impl Planner<'_> {
@@ -158,7 +156,7 @@ impl Planner<'_> {
     }
 
     /// Takes the waiting conditions that need nothing beyond `schema` and compiles them.
-    fn take_conditions(
+    pub(super) fn take_conditions(
         &self, schema: &Schema, b: &mut Builder<'_>,
     ) -> Outcome<(Vec<Expr>, Vec<String>, f64)> {
         let (mut compiled, mut shown, mut share) = (vec![], vec![], 1.0);
@@ -454,7 +452,7 @@ impl Planner<'_> {
     }
 
     /// Whether one edge could be in both steps.
-    fn overlap(&self, a: usize, b: usize, builder: &Builder<'_>) -> bool {
+    pub(super) fn overlap(&self, a: usize, b: usize, builder: &Builder<'_>) -> bool {
         let (left, right) = (edge_labels(&builder.graph.steps[a]), edge_labels(&builder.graph.steps[b]));
         self.edge_counts.iter().any(|(set, _)| {
             let fits = |labels: &[Option<LabelExpression>]| {
@@ -462,160 +460,6 @@ impl Planner<'_> {
             };
             fits(&left) && fits(&right)
         })
-    }
-
-    fn search_operator(
-        &mut self, input: PlanNode, step: usize, search: &SearchStep, from_right: bool,
-        different_from: Vec<usize>, b: &mut Builder<'_>,
-    ) -> Outcome<PlanNode> {
-        let pattern = b.graph.steps[step].clone();
-        let (near, far) = if from_right { (pattern.to, pattern.from) } else { (pattern.from, pattern.to) };
-        let (near_node, far_node) = (b.graph.nodes[near].clone(), b.graph.nodes[far].clone());
-        let from = slot_of(&input.schema, &near_node.name)?;
-        let to = input.schema.slot(&far_node.name);
-        let elements = if from_right { reversed(&search.elements) } else { search.elements.clone() };
-        let compiled = self.search_program(&elements, &input.schema)?;
-        let as_step = self.search_as_step(&search.elements, &compiled.locals, &input.schema)?;
-        let (fan_out, looked) = self.fan_out(&pattern, from_right, &b.graph.nodes, &b.graph.conditions);
-
-        // The end node's conditions are tested where it is found.
-        let mut target_schema = input.schema.clone();
-        target_schema.push(far_node.name.clone(), VariableKind::Node);
-        let target_conditions =
-            if to.is_none() { self.take_conditions(&target_schema, b)?.0 } else { vec![] };
-
-        let wanted = |name: &Arc<str>| {
-            b.usage.needed.contains(name)
-                || b.usage.needed.contains("*")
-                || b.graph.conditions.iter().any(|c| !c.done && c.variables.contains(name))
-        };
-        let variables: Vec<_> = search.variables.iter().filter(|(name, _)| wanted(name)).cloned().collect();
-        let outputs: Vec<OutputVariable> = variables
-            .iter()
-            .filter_map(|(name, kind)| {
-                let local = compiled.locals.iter().position(|(known, _)| known == name)?;
-                let group = matches!(kind, VariableKind::NodeGroup | VariableKind::EdgeGroup);
-                Some(OutputVariable { local, is_node: compiled.locals[local].1, group })
-            })
-            .collect();
-        let in_path = b.graph.paths.iter().any(|p| {
-            let here = p.pieces.iter().any(|piece| matches!(piece, PathPiece::Step(s) if *s == step));
-            here && wanted(&p.name)
-        });
-        let shared = (0..b.graph.steps.len())
-            .any(|other| other != step && takes_part(&b.graph.steps[other]) && self.overlap(step, other, b));
-        let (min, max) = as_step.as_ref().map_or((0, None), |(_, min, max)| (*min, *max));
-        let weight = self.weight(search, &compiled.schema, &compiled.locals)?;
-        let shown = format!(
-            "{}{}{}",
-            show_node(&b.graph.nodes[pattern.from]),
-            pattern.shown,
-            show_node(&b.graph.nodes[pattern.to])
-        );
-        let has_edge_search = search.search != PathSearch::All;
-        let spec = SearchSpec {
-            pattern: shown,
-            from,
-            to,
-            program: Arc::new(compiled.program),
-            step: as_step.map(|(step, ..)| Arc::new(step)),
-            min,
-            max,
-            reversed: from_right,
-            target: self.snapshot.node_test(if to.is_none() { far_node.labels.as_ref() } else { None }),
-            target_conditions,
-            mode: search.mode,
-            different_from: different_from.clone(),
-            outputs,
-        };
-        let rows = input.estimate.rows;
-        let mut schema = input.schema.clone();
-        if to.is_none() {
-            schema.push(far_node.name.clone(), VariableKind::Node);
-        }
-        schema.push(search.path.clone(), VariableKind::Path);
-        for (name, kind) in &variables {
-            schema.push(name.clone(), *kind);
-        }
-        let everything = self.node_total(&far_node.labels).max(1.0);
-        let distinct = fan_out.min(everything);
-        let one_end = looked.min(self.edge_total(&None).max(1.0));
-        let both_ends = 2.0 * one_end.sqrt();
-        let reachable = spec.step.is_some()
-            && spec.min <= 1
-            && spec.outputs.is_empty()
-            && !in_path
-            && !b.usage.multiplicity
-            && !has_edge_search
-            && matches!(spec.mode, PathMode::Trail | PathMode::Walk)
-            && (b.graph.repeatable || !shared)
-            && !(spec.mode == PathMode::Walk && spec.max.is_none());
-        if reachable {
-            let trails_only = spec.mode == PathMode::Trail;
-            let (cost, result) = if to.is_some() { (both_ends, 0.5) } else { (one_end, distinct) };
-            let estimate = Estimate {
-                rows: (rows * result).max(0.1),
-                cost: input.estimate.cost + rows * cost,
-                source: format!("{one_end:.0} edges from one end, from mean degrees"),
-            };
-            let mut node = self.node(Reach { spec, trails_only }, vec![input], schema, estimate);
-            node.rejected.push(format!("enumerating the paths: {:.0} edges a row", looked));
-            return Ok(node);
-        }
-        if has_edge_search {
-            let quota = match search.search {
-                PathSearch::AllShortest => Quota::AllShortest,
-                PathSearch::Shortest(k) => Quota::First(k),
-                _ => Quota::First(1),
-            };
-            let plan = ShortestPaths { spec, quota, weight };
-            let (cost, rejected) = match (plan.method(), to) {
-                (shortest_paths::Method::BothEnds, _) => (
-                    both_ends,
-                    Some(format!("from one end: {one_end:.0} edges a row instead of {both_ends:.0}")),
-                ),
-                (_, Some(_)) if plan.spec.program.memory == Memory::None => (
-                    one_end,
-                    Some("from both ends: only for any one shortest path over one repeated edge".to_string()),
-                ),
-                _ => (one_end, None),
-            };
-            let result = if to.is_some() { 1.0 } else { distinct };
-            let estimate = Estimate {
-                rows: (rows * result).max(0.1),
-                cost: input.estimate.cost + rows * cost,
-                source: format!("{one_end:.0} edges from one end, from mean degrees"),
-            };
-            let mut node = self.node(plan, vec![input], schema, estimate);
-            node.rejected.extend(rejected);
-            return Ok(node);
-        }
-        let result = if to.is_some() { fan_out / everything } else { fan_out };
-        let estimate = Estimate {
-            rows: (rows * result).max(0.1),
-            cost: input.estimate.cost + rows * looked,
-            source: format!("{looked:.0} edges a row, from mean degrees"),
-        };
-        Ok(self.node(SearchPaths { spec }, vec![input], schema, estimate))
-    }
-
-    /// The weight of a shortest search and the local of the edge it reads.
-    fn weight(
-        &self, search: &SearchStep, schema: &Schema, locals: &[(Arc<str>, bool)],
-    ) -> Outcome<Option<(Expr, usize)>> {
-        let Some(weight) = &search.weight else { return Ok(None) };
-        let edges: Vec<usize> = expression_variables(weight)
-            .iter()
-            .filter_map(|name| locals.iter().position(|(known, is_node)| known == name && !is_node))
-            .collect();
-        let [edge] = edges[..] else {
-            return Err(Diagnostic::syntax(
-                weight.span,
-                "the weight must read exactly one edge variable of its path",
-            )
-            .hint("as in SHORTEST 1 BY e.length_m (a)-[e:PIPE]->+(b)"));
-        };
-        Ok(Some((self.compile(weight, schema)?, edge)))
     }
 
     /// Joins two parts: on the equalities that connect them, or each row with each.
@@ -659,14 +503,14 @@ impl Planner<'_> {
     }
 }
 
-fn slot_of(schema: &Schema, name: &str) -> Outcome<usize> {
+pub(super) fn slot_of(schema: &Schema, name: &str) -> Outcome<usize> {
     schema.slot(name).ok_or_else(|| {
         Diagnostic::unknown(Default::default(), format!("{name} is not bound where the plan needs it"))
     })
 }
 
 /// A path with a search prefix is matched on its own.
-fn takes_part(step: &PatternStep) -> bool {
+pub(super) fn takes_part(step: &PatternStep) -> bool {
     match &step.kind {
         StepKind::Edge { .. } => true,
         StepKind::Search(search) => search.search == PathSearch::All,

@@ -129,3 +129,23 @@ async fn a_load_is_cancelled_and_queries_answer_meanwhile() {
         _ => assert_eq!(client.wait(job.id).await.unwrap().state, "done"),
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn clients_that_go_away_in_a_commit_leave_no_gap_in_the_log() {
+    let folder = folder();
+    let service = Running::start(folder.path(), &[]);
+    let client = service.client();
+    client.create_graph("log", None).await.unwrap();
+    let mut moments = Moments(std::process::id() as u64);
+    for n in 0..150 {
+        let wanted = request("log", &format!("INSERT (:Entry {{n: {n}}})"));
+        // Dropping the request closes its connection, anywhere between sending and the answer.
+        let patience = Duration::from_micros(200 + moments.next(4_000));
+        let _ = tokio::time::timeout(patience, client.query(&wanted)).await;
+    }
+    query(&client, "log", "INSERT (:Entry {n: -1})").await;
+    let before = single(&client, "log", "MATCH (e:Entry) RETURN COUNT(*) AS n").await;
+    service.kill();
+    let service = Running::start(folder.path(), &[]);
+    assert_eq!(single(&service.client(), "log", "MATCH (e:Entry) RETURN COUNT(*) AS n").await, before);
+}

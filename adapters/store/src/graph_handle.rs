@@ -47,7 +47,7 @@ pub struct GraphHandle {
 
 /// A turn to write: nobody else changes the graph while it is held.
 pub struct Turn<'g> {
-    graph: &'g GraphHandle,
+    graph: &'g Arc<GraphHandle>,
     _guard: tokio::sync::MutexGuard<'g, ()>,
 }
 
@@ -74,12 +74,21 @@ impl GraphHandle {
         self.published.load_full()
     }
 
-    pub async fn turn(&self) -> Turn<'_> {
+    pub async fn turn(self: &Arc<Self>) -> Turn<'_> {
         Turn { graph: self, _guard: self.turn.lock().await }
     }
 
+    /// Writes what is queued, in a task of its own: a client that goes away drops its request, and a
+    /// log entry dropped half way would leave the newest state with a gap in the log behind it.
+    async fn flush(self: &Arc<Self>) {
+        let graph = self.clone();
+        if let Err(error) = tokio::spawn(async move { graph.write_queue().await }).await {
+            tracing::error!(%error, graph = self.name, "the commit log's writer stopped");
+        }
+    }
+
     /// Writes what is queued, unless somebody did so meanwhile.
-    async fn flush(&self) {
+    async fn write_queue(&self) {
         let _log = self.log.lock().await;
         let batch = std::mem::take(&mut self.state.lock().queue);
         let Some(last) = batch.last() else { return };
@@ -124,7 +133,7 @@ impl GraphHandle {
     }
 
     /// Folds the overlay into a new base, in a turn of its own.
-    pub async fn fold(&self) -> Result<(), StoreError> {
+    pub async fn fold(self: &Arc<Self>) -> Result<(), StoreError> {
         let turn = self.turn().await;
         let snapshot = turn.snapshot();
         if snapshot.overlay_len() == 0 {

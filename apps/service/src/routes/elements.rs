@@ -177,7 +177,7 @@ fn graph_problem(error: GraphError) -> Problem {
 
 /// Makes a change in a turn; answers when it is durable.
 async fn change<T>(
-    graph: &GraphHandle, make: impl FnOnce(&mut Transaction) -> Result<T, Problem>,
+    graph: &Arc<GraphHandle>, make: impl FnOnce(&mut Transaction) -> Result<T, Problem>,
 ) -> Result<(T, Arc<Snapshot>), Problem> {
     let turn = graph.turn().await;
     let mut transaction = Transaction::new((*turn.snapshot()).clone());

@@ -127,7 +127,7 @@ fn records(rejects: &[graphodrome_formats::Reject]) -> Vec<RejectRecord> {
 }
 
 async fn run(
-    app: &App, graph: &GraphHandle, id: i64, mapping: Mapping, sources: BTreeMap<String, Arc<Source>>,
+    app: &App, graph: &Arc<GraphHandle>, id: i64, mapping: Mapping, sources: BTreeMap<String, Arc<Source>>,
     progress: Arc<Progress>,
 ) {
     let (state, detail) = match work(app, graph, id, mapping, sources, &progress).await {
@@ -156,7 +156,7 @@ impl From<StoreError> for Failure {
 }
 
 async fn work(
-    app: &App, graph: &GraphHandle, id: i64, mapping: Mapping, sources: BTreeMap<String, Arc<Source>>,
+    app: &App, graph: &Arc<GraphHandle>, id: i64, mapping: Mapping, sources: BTreeMap<String, Arc<Source>>,
     progress: &Arc<Progress>,
 ) -> Result<serde_json::Value, Failure> {
     // One writer a graph: another load or a change waits its turn here.

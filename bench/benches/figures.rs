@@ -190,7 +190,7 @@ fn engine(snapshot: &Snapshot, text: &str, pairs: &[(i64, i64)]) -> (f64, Vec<i6
             Parameters::from([("a".to_string(), Value::Int(*a)), ("b".to_string(), Value::Int(*b))]);
         let prepared = prepare(&query, text, snapshot, &parameters).unwrap();
         let (ms, answer) = milliseconds(|| {
-            let mut execution = prepared.run(snapshot.clone(), Limits::default());
+            let mut execution = prepared.run(snapshot.clone(), &parameters, Limits::default());
             let mut answer = -1;
             while let Some(batch) = execution.next_batch().unwrap() {
                 if let Value::Int(n) = batch.columns[0].get(0) {

@@ -190,6 +190,10 @@ impl Catalog {
         self.graphs.read().get(name).cloned()
     }
 
+    pub fn graphs(&self) -> Vec<Arc<GraphHandle>> {
+        self.graphs.read().values().cloned().collect()
+    }
+
     pub fn graph_names(&self) -> Vec<String> {
         self.graphs.read().keys().cloned().collect()
     }

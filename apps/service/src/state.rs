@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Duration;
 
-use graphodrome_engine::CancelToken;
+use graphodrome_engine::{CancelToken, PlanCache};
 use graphodrome_formats::Progress;
 use graphodrome_store::{Catalog, GraphHandle};
 use parking_lot::Mutex;
@@ -50,6 +50,8 @@ pub struct App {
     pub limits: ServiceLimits,
     pub slots: Semaphore,
     pub jobs: Mutex<HashMap<i64, Arc<RunningJob>>>,
+    /// By the graph's number: a graph replaced under its name is another.
+    plans: Mutex<HashMap<i64, Arc<PlanCache>>>,
     queries: Mutex<HashMap<u64, CancelToken>>,
     next_query: std::sync::atomic::AtomicU64,
     stopped: Notify,
@@ -87,6 +89,7 @@ impl App {
             slots: Semaphore::new(limits.concurrent_queries),
             limits,
             jobs: Mutex::default(),
+            plans: Mutex::default(),
             queries: Mutex::default(),
             next_query: Default::default(),
             stopped: Notify::new(),
@@ -105,6 +108,18 @@ impl App {
             };
             Problem::not_found(format!("there is no graph {name}")).hint(hint)
         })
+    }
+
+    /// The plans kept for a graph's queries.
+    pub fn plans(&self, graph: &GraphHandle) -> Arc<PlanCache> {
+        let mut plans = self.plans.lock();
+        if let Some(known) = plans.get(&graph.id) {
+            return known.clone();
+        }
+        // A new graph comes seldom: the time to forget those that are gone.
+        let live: Vec<i64> = self.catalog.graphs().iter().map(|g| g.id).collect();
+        plans.retain(|id, _| live.contains(id));
+        plans.entry(graph.id).or_default().clone()
     }
 
     pub fn register_query(self: &Arc<Self>) -> (CancelToken, QueryGuard) {

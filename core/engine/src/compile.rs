@@ -1,15 +1,16 @@
 //! Syntax-tree expressions to compiled ones, against a schema of slots.
 
+use std::cell::RefCell;
 use std::sync::Arc;
 
-use graphodrome_graph::{Snapshot, Value};
+use graphodrome_graph::Value;
 use graphodrome_language::ast::{Expression, ExpressionKind};
 use graphodrome_language::{Diagnostic, VariableKind, nearest};
 
 use crate::Parameters;
 use crate::batch::Batch;
 use crate::context::{Counters, Outcome};
-use crate::evaluate::{Evaluator, Row};
+use crate::evaluate::{Evaluator, Row, Scope};
 use crate::expression::{Expr, Kind};
 use crate::functions::FUNCTIONS;
 use crate::plan::Schema;
@@ -18,21 +19,59 @@ use crate::plan::Schema;
 pub(crate) type Computed = Vec<(ExpressionKind, usize)>;
 
 pub(crate) struct Compiler<'a> {
-    pub snapshot: &'a Snapshot,
+    pub scope: &'a Scope,
     pub schema: &'a Schema,
-    pub parameters: &'a Parameters,
+    pub parameters: &'a PlanParameters<'a>,
     /// Expressions whose value is in a slot already: group keys, aggregates, subqueries.
     pub computed: &'a Computed,
 }
 
+/// The parameters of a query while it is planned. A plan knows them by number, so that it can be run
+/// again with others; where planning looks at a value, the plan is for that value alone.
+pub(crate) struct PlanParameters<'p> {
+    given: &'p Parameters,
+    used: RefCell<Vec<Arc<str>>>,
+    looked: RefCell<Vec<(Arc<str>, Value)>>,
+}
+
+impl<'p> PlanParameters<'p> {
+    pub fn new(given: &'p Parameters) -> PlanParameters<'p> {
+        PlanParameters { given, used: RefCell::default(), looked: RefCell::default() }
+    }
+
+    /// `None` where the request has no such parameter.
+    fn number(&self, name: &str) -> Option<usize> {
+        self.given.get(name)?;
+        let mut used = self.used.borrow_mut();
+        if let Some(number) = used.iter().position(|known| **known == *name) {
+            return Some(number);
+        }
+        used.push(name.into());
+        Some(used.len() - 1)
+    }
+
+    /// The value given, which the plan from now on depends on.
+    pub fn look(&self, name: &str) -> Option<Value> {
+        let value = self.given.get(name)?;
+        let mut looked = self.looked.borrow_mut();
+        if !looked.iter().any(|(known, _)| **known == *name) {
+            looked.push((name.into(), value.clone()));
+        }
+        Some(value.clone())
+    }
+
+    pub fn into_parts(self) -> (Vec<Arc<str>>, Vec<(Arc<str>, Value)>) {
+        (self.used.into_inner(), self.looked.into_inner())
+    }
+}
+
 static NO_SCHEMA: Schema = Schema { variables: vec![] };
-static NO_PARAMETERS: Parameters = Parameters::new();
 static NO_COMPUTED: Computed = vec![];
 
 impl<'a> Compiler<'a> {
     /// For expressions without variables and parameters.
-    pub fn constant(snapshot: &'a Snapshot) -> Self {
-        Compiler { snapshot, schema: &NO_SCHEMA, parameters: &NO_PARAMETERS, computed: &NO_COMPUTED }
+    pub fn constant(scope: &'a Scope, parameters: &'a PlanParameters<'a>) -> Self {
+        Compiler { scope, schema: &NO_SCHEMA, parameters, computed: &NO_COMPUTED }
     }
 
     pub fn expression(&self, e: &Expression) -> Outcome<Expr> {
@@ -55,8 +94,8 @@ impl<'a> Compiler<'a> {
         }
         Ok(match &e.kind {
             ExpressionKind::Literal(value) => Kind::Constant(value.clone()),
-            ExpressionKind::Parameter(name) => match self.parameters.get(&**name) {
-                Some(value) => Kind::Constant(value.clone()),
+            ExpressionKind::Parameter(name) => match self.parameters.number(name) {
+                Some(number) => Kind::Parameter(number),
                 None => {
                     return Err(Diagnostic::unknown(e.span, format!("the parameter ${name} has no value"))
                         .hint(format!("give it with -p {name}=...")));
@@ -72,10 +111,10 @@ impl<'a> Compiler<'a> {
                 {
                     match self.schema.variables[slot].kind {
                         VariableKind::Node => {
-                            return Ok(Kind::NodeProperty(slot, self.snapshot.node_reader(&name.text)));
+                            return Ok(Kind::NodeProperty(slot, self.scope.node_reader(&name.text)));
                         }
                         VariableKind::Edge => {
-                            return Ok(Kind::EdgeProperty(slot, self.snapshot.edge_reader(&name.text)));
+                            return Ok(Kind::EdgeProperty(slot, self.scope.edge_reader(&name.text)));
                         }
                         _ => {}
                     }
@@ -83,8 +122,8 @@ impl<'a> Compiler<'a> {
                 let operand = self.boxed(operand)?;
                 Kind::Property(
                     operand,
-                    self.snapshot.node_reader(&name.text),
-                    self.snapshot.edge_reader(&name.text),
+                    self.scope.node_reader(&name.text),
+                    self.scope.edge_reader(&name.text),
                 )
             }
             ExpressionKind::Not(a) => Kind::Not(self.boxed(a)?),
@@ -189,7 +228,7 @@ impl<'a> Compiler<'a> {
         };
         let operand = self.boxed(&arguments[0])?;
         let property =
-            Kind::Property(operand, self.snapshot.node_reader(name), self.snapshot.edge_reader(name));
+            Kind::Property(operand, self.scope.node_reader(name), self.scope.edge_reader(name));
         Ok(Kind::IsNull(Box::new(Expr { kind: property, span: e.span }), true))
     }
 
@@ -228,7 +267,7 @@ impl<'a> Compiler<'a> {
         let batch = Batch::unit();
         let row = Row { batch: &batch, row: 0, locals: &[] };
         let mut counters = Counters::default();
-        match (Evaluator { snapshot: self.snapshot, counters: &mut counters }).value(&expr, row) {
+        match (Evaluator { scope: self.scope, counters: &mut counters }).value(&expr, row) {
             Ok(value) => Expr { kind: Kind::Constant(value), span: expr.span },
             Err(_) => expr,
         }
@@ -236,8 +275,15 @@ impl<'a> Compiler<'a> {
 }
 
 /// A non-negative number for LIMIT and OFFSET.
-pub(crate) fn row_count(expr: &Expr, what: &str) -> Outcome<usize> {
-    match expr.as_constant() {
+pub(crate) fn row_count(expr: &Expr, what: &str, parameters: &PlanParameters<'_>) -> Outcome<usize> {
+    let given = match expr.kind {
+        Kind::Parameter(number) => {
+            let name = parameters.used.borrow()[number].clone();
+            parameters.look(&name)
+        }
+        _ => None,
+    };
+    match given.as_ref().or(expr.as_constant()) {
         Some(Value::Int(n)) if *n >= 0 => Ok(*n as usize),
         Some(other) => Err(Diagnostic::error(
             graphodrome_graph::Code("22G02"),

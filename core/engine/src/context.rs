@@ -4,9 +4,11 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-use graphodrome_graph::{GraphError, Snapshot, Transaction};
+use graphodrome_graph::{GraphError, Transaction};
 use graphodrome_language::{Diagnostic, Span};
 use serde::{Deserialize, Serialize};
+
+use crate::evaluate::Scope;
 
 /// Status codes of the engine's own: the standard leaves classes from I on to implementations.
 pub struct Code;
@@ -16,6 +18,8 @@ impl Code {
     pub const TIME_LIMIT: &'static str = "R0002";
     pub const MEMORY_LIMIT: &'static str = "R0003";
     pub const ROW_LIMIT: &'static str = "R0004";
+    /// A run that was to be brief was not: nothing is wrong, but it wants a thread of its own.
+    pub const NOT_BRIEF: &'static str = "R0005";
 }
 
 #[derive(Clone, Debug, Default)]
@@ -37,11 +41,13 @@ pub struct Limits {
     /// Bytes the query's operators may hold at once.
     pub memory_bytes: u64,
     pub cancel: CancelToken,
+    /// With a duration: give up after it with [`Code::NOT_BRIEF`], for a caller that must not be held.
+    pub brief: Option<Duration>,
 }
 
 impl Default for Limits {
     fn default() -> Self {
-        Limits { time: None, memory_bytes: 1 << 30, cancel: CancelToken::default() }
+        Limits { time: None, memory_bytes: 1 << 30, cancel: CancelToken::default(), brief: None }
     }
 }
 
@@ -54,12 +60,30 @@ pub struct Counters {
     pub index_probes: u64,
 }
 
+/// The end of a pattern that a search began at.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Side {
+    /// The pattern's first bound end.
+    #[default]
+    From,
+    To,
+}
+
+impl Side {
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Side::From => "from",
+            Side::To => "to",
+        }
+    }
+}
+
 /// One hop of a path or neighbourhood search, on one side, summed over the rows that searched.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Hop {
     pub hop: u32,
-    /// `from` the pattern's first bound end, or `to`.
-    pub side: String,
+    pub side: Side,
     pub frontier: u64,
     pub edges_looked: u64,
     /// Edges or their far nodes that failed the predicate.
@@ -88,7 +112,7 @@ pub struct Metrics {
 const CHECK_EVERY: u64 = 4096;
 
 pub(crate) struct Context {
-    pub snapshot: Snapshot,
+    pub scope: Scope,
     pub transaction: Option<Transaction>,
     pub limits: Limits,
     pub started: Instant,
@@ -117,9 +141,9 @@ pub struct Changed {
 pub(crate) type Outcome<T> = Result<T, Diagnostic>;
 
 impl Context {
-    pub fn new(snapshot: Snapshot, limits: Limits, operators: usize) -> Context {
+    pub fn new(scope: Scope, limits: Limits, operators: usize) -> Context {
         Context {
-            snapshot,
+            scope,
             transaction: None,
             limits,
             started: Instant::now(),
@@ -153,17 +177,26 @@ impl Context {
     }
 
     pub fn check(&self) -> Outcome<()> {
+        self.check_at(Instant::now())
+    }
+
+    pub fn check_at(&self, now: Instant) -> Outcome<()> {
         if self.limits.cancel.is_cancelled() {
             return Err(stopped(Code::CANCELLED, "the query was cancelled".into(), None));
         }
         if let Some(limit) = self.limits.time
-            && self.started.elapsed() > limit
+            && now.saturating_duration_since(self.started) > limit
         {
             return Err(stopped(
                 Code::TIME_LIMIT,
                 format!("the query ran longer than its limit of {:.1} s", limit.as_secs_f64()),
                 Some("bound the repetition, add a LIMIT, or ask for more time"),
             ));
+        }
+        if let Some(limit) = self.limits.brief
+            && now.saturating_duration_since(self.started) > limit
+        {
+            return Err(stopped(Code::NOT_BRIEF, "the query is not brief".into(), None));
         }
         Ok(())
     }
@@ -189,7 +222,7 @@ impl Context {
 
     /// The transaction of a changing query, begun at its first change.
     pub fn transaction(&mut self) -> &mut Transaction {
-        let snapshot = &self.snapshot;
+        let snapshot = &self.scope.snapshot;
         self.transaction.get_or_insert_with(|| Transaction::new(snapshot.clone()))
     }
 
@@ -197,7 +230,7 @@ impl Context {
     pub fn settle(&mut self, span: Span) -> Outcome<()> {
         if let Some(transaction) = &mut self.transaction {
             transaction.settle().map_err(|e| Diagnostic::from_graph(e, span))?;
-            self.snapshot = transaction.snapshot().clone();
+            self.scope.snapshot = transaction.snapshot().clone();
         }
         Ok(())
     }

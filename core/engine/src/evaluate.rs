@@ -8,7 +8,9 @@ use graphodrome_language::ast::BinaryOperator;
 use graphodrome_language::{Diagnostic, Span};
 use rust_decimal::Decimal;
 
+use crate::Parameters;
 use crate::batch::Batch;
+use crate::compile::{Compiler, PlanParameters};
 use crate::context::{Counters, Outcome, located};
 use crate::expression::{Expr, Kind, Piece};
 use crate::functions;
@@ -32,16 +34,38 @@ impl Row<'_> {
     }
 }
 
+/// What expressions are evaluated against: the graph at one version and the request's parameters.
+#[derive(Clone, Debug)]
+pub(crate) struct Scope {
+    pub snapshot: Snapshot,
+    /// In the order in which the plan numbered them.
+    pub parameters: Arc<[Value]>,
+}
+
+impl Scope {
+    pub fn without_parameters(snapshot: Snapshot) -> Scope {
+        Scope { snapshot, parameters: Arc::from([]) }
+    }
+}
+
+impl std::ops::Deref for Scope {
+    type Target = Snapshot;
+
+    fn deref(&self) -> &Snapshot {
+        &self.snapshot
+    }
+}
+
 pub(crate) struct Evaluator<'a> {
-    pub snapshot: &'a Snapshot,
+    pub scope: &'a Scope,
     pub counters: &'a mut Counters,
 }
 
 /// Whether a condition holds on the row: unknown does not.
 pub(crate) fn holds(
-    expr: &Expr, row: Row<'_>, snapshot: &Snapshot, counters: &mut Counters,
+    expr: &Expr, row: Row<'_>, scope: &Scope, counters: &mut Counters,
 ) -> Outcome<bool> {
-    let mut evaluator = Evaluator { snapshot, counters };
+    let mut evaluator = Evaluator { scope, counters };
     match evaluator.value(expr, row)? {
         Value::Bool(b) => Ok(b),
         Value::Null => Ok(false),
@@ -78,18 +102,19 @@ impl Evaluator<'_> {
         let span = expr.span;
         Ok(match &expr.kind {
             Kind::Constant(value) => value.clone(),
+            Kind::Parameter(number) => self.scope.parameters.get(*number).cloned().unwrap_or(Value::Null),
             Kind::Slot(slot) => row.get(*slot),
             Kind::NodeProperty(slot, reader) => match row.get(*slot) {
                 Value::Node(id) => {
                     self.counters.properties_read += 1;
-                    self.snapshot.read_node(id, reader)
+                    self.scope.read_node(id, reader)
                 }
                 _ => Value::Null,
             },
             Kind::EdgeProperty(slot, reader) => match row.get(*slot) {
                 Value::Edge(id) => {
                     self.counters.properties_read += 1;
-                    self.snapshot.read_edge(id, reader)
+                    self.scope.read_edge(id, reader)
                 }
                 _ => Value::Null,
             },
@@ -97,11 +122,11 @@ impl Evaluator<'_> {
                 Value::Null => Value::Null,
                 Value::Node(id) => {
                     self.counters.properties_read += 1;
-                    self.snapshot.read_node(id, node)
+                    self.scope.read_node(id, node)
                 }
                 Value::Edge(id) => {
                     self.counters.properties_read += 1;
-                    self.snapshot.read_edge(id, edge)
+                    self.scope.read_edge(id, edge)
                 }
                 Value::Record(fields) => {
                     fields.iter().find(|(name, _)| *name == node.name).map_or(Value::Null, |(_, v)| v.clone())
@@ -133,24 +158,24 @@ impl Evaluator<'_> {
                 Value::Bool((truth(&value, operand.span)? == *wanted) != *negated)
             }
             Kind::IsLabeled(operand, labels, negated) => match self.value(operand, row)? {
-                Value::Node(id) => Value::Bool(labels.matches(&self.snapshot.node_labels(id)) != *negated),
-                Value::Edge(id) => Value::Bool(labels.matches(&self.snapshot.edge_labels(id)) != *negated),
+                Value::Node(id) => Value::Bool(labels.matches(&self.scope.node_labels(id)) != *negated),
+                Value::Edge(id) => Value::Bool(labels.matches(&self.scope.edge_labels(id)) != *negated),
                 Value::Null => Value::Null,
                 other => {
                     return Err(wrong_type(&other, "the operand of IS LABELED", "a node or an edge", span));
                 }
             },
             Kind::IsDirected(operand, negated) => match self.value(operand, row)? {
-                Value::Edge(id) => Value::Bool(self.snapshot.edge_directed(id) != *negated),
+                Value::Edge(id) => Value::Bool(self.scope.edge_directed(id) != *negated),
                 Value::Null => Value::Null,
                 other => return Err(wrong_type(&other, "the operand of IS DIRECTED", "an edge", span)),
             },
             Kind::IsEnd { node, edge, source, negated } => {
                 match (self.value(node, row)?, self.value(edge, row)?) {
                     (Value::Node(node), Value::Edge(edge)) => {
-                        let ends = self.snapshot.edge_ends(edge);
+                        let ends = self.scope.edge_ends(edge);
                         let end = if *source { ends.0 } else { ends.1 };
-                        let is = self.snapshot.edge_directed(edge) && end == node;
+                        let is = self.scope.edge_directed(edge) && end == node;
                         Value::Bool(is != *negated)
                     }
                     (Value::Null, _) | (_, Value::Null) => Value::Null,
@@ -213,7 +238,7 @@ impl Evaluator<'_> {
                 for argument in arguments {
                     values.push(self.value(argument, row)?);
                 }
-                functions::call(*function, values, self.snapshot).map_err(|e| located(e, span))?
+                functions::call(*function, values, self.scope).map_err(|e| located(e, span))?
             }
             Kind::List(items) => {
                 let mut values = Vec::with_capacity(items.len());
@@ -455,10 +480,13 @@ fn float(operator: BinaryOperator, a: f64, b: f64, span: Span) -> Outcome<Value>
 pub fn evaluate_constant(text: &str) -> Result<Value, Diagnostic> {
     let parsed = graphodrome_language::parse_expression(text).map_err(|mut e| e.0.remove(0))?;
     let snapshot = Snapshot::empty(None).map_err(|e: GraphError| located(e, parsed.span))?;
-    let compiled = crate::compile::Compiler::constant(&snapshot).expression(&parsed)?;
+    let scope = Scope::without_parameters(snapshot);
+    let none = Parameters::new();
+    let parameters = PlanParameters::new(&none);
+    let compiled = Compiler::constant(&scope, &parameters).expression(&parsed)?;
     let mut counters = Counters::default();
     let batch = Batch::unit();
-    Evaluator { snapshot: &snapshot, counters: &mut counters }
+    Evaluator { scope: &scope, counters: &mut counters }
         .value(&compiled, Row { batch: &batch, row: 0, locals: &[] })
 }
 

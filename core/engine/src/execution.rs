@@ -3,16 +3,18 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use graphodrome_graph::{Change, Element, Snapshot};
+use graphodrome_graph::{Change, Element, Snapshot, Value};
 use graphodrome_language::ast::Query;
 use graphodrome_language::{Diagnostic, Diagnostics, Known, Severity, check_query};
 use serde::{Deserialize, Serialize};
 
 use crate::Parameters;
 use crate::batch::Batch;
+use crate::compile::PlanParameters;
 use crate::context::{Changed, Context, Limits};
+use crate::evaluate::Scope;
 use crate::plan::{ColumnInfo, Operator, PlanNode};
-use crate::planner::Planner;
+use crate::planner::{LabelCounts, Planner};
 use crate::profile::PlanTree;
 
 /// What a snapshot knows by name: labels and properties in use or declared.
@@ -35,13 +37,28 @@ pub fn known_names(snapshot: &Snapshot) -> Known {
         edge_labels,
         node_properties: snapshot.property_names(Element::Node),
         edge_properties: snapshot.property_names(Element::Edge),
-        parameters: None,
+    }
+}
+
+/// What planning asks of a version, whatever the query.
+pub(crate) struct Facts {
+    known: Known,
+    counts: LabelCounts,
+}
+
+impl Facts {
+    pub fn of(snapshot: &Snapshot) -> Facts {
+        Facts { known: known_names(snapshot), counts: LabelCounts::of(snapshot) }
     }
 }
 
 /// A planned query, ready to run on the snapshot it was planned for (or a later one on the same base).
 pub struct Prepared {
     root: PlanNode,
+    /// Parameters that the plan reads, in its own order.
+    parameters: Vec<Arc<str>>,
+    /// Values that the plan was made for: with others it may be a bad one, or a wrong one.
+    looked: Vec<(Arc<str>, Value)>,
     pub columns: Option<Vec<ColumnInfo>>,
     pub changes: bool,
     pub warnings: Vec<Diagnostic>,
@@ -53,18 +70,28 @@ pub struct Prepared {
 pub fn prepare(
     query: &Query, text: &str, snapshot: &Snapshot, parameters: &Parameters,
 ) -> Result<Prepared, Diagnostics> {
+    prepare_with(&Facts::of(snapshot), query, text, snapshot, parameters)
+}
+
+pub(crate) fn prepare_with(
+    facts: &Facts, query: &Query, text: &str, snapshot: &Snapshot, parameters: &Parameters,
+) -> Result<Prepared, Diagnostics> {
     let started = Instant::now();
-    let mut known = known_names(snapshot);
-    known.parameters = Some(parameters.keys().map(|k| k.as_str().into()).collect());
+    let names: Vec<Arc<str>> = parameters.keys().map(|k| k.as_str().into()).collect();
     let (errors, warnings): (Vec<_>, Vec<_>) =
-        check_query(query, &known).into_iter().partition(|d| d.severity == Severity::Error);
+        check_query(query, &facts.known, Some(&names)).into_iter().partition(|d| d.severity == Severity::Error);
     if !errors.is_empty() {
         return Err(Diagnostics(errors));
     }
     let checked = Instant::now();
-    let planned = Planner::new(snapshot, parameters, text).query(query)?;
+    let scope = Scope::without_parameters(snapshot.clone());
+    let slots = PlanParameters::new(parameters);
+    let planned = Planner::new(&scope, &facts.counts, &slots, text).query(query)?;
+    let (parameters, looked) = slots.into_parts();
     Ok(Prepared {
         root: planned.root,
+        parameters,
+        looked,
         columns: planned.columns,
         changes: planned.changes,
         warnings,
@@ -78,8 +105,25 @@ impl Prepared {
         self.root.tree(None)
     }
 
-    pub fn run(&self, snapshot: Snapshot, limits: Limits) -> Execution<'_> {
-        let context = Context::new(snapshot, limits, self.root.operator_count());
+    /// What it is estimated to cost, in rows and adjacency entries.
+    pub fn cost(&self) -> f64 {
+        self.root.estimate.cost
+    }
+
+    /// Whether the plan serves a request with these parameters as well.
+    pub fn serves(&self, parameters: &Parameters) -> bool {
+        self.parameters.iter().all(|name| parameters.contains_key(&**name))
+            && self.looked.iter().all(|(name, value)| {
+                parameters.get(&**name).is_some_and(|given| given.order(value).is_eq())
+            })
+    }
+
+    /// Runs it. A parameter that the plan reads and the request lacks is null; [`Self::serves`] says
+    /// whether there is one.
+    pub fn run(&self, snapshot: Snapshot, parameters: &Parameters, limits: Limits) -> Execution<'_> {
+        let given = |name: &Arc<str>| parameters.get(&**name).cloned().unwrap_or(Value::Null);
+        let scope = Scope { snapshot, parameters: self.parameters.iter().map(given).collect() };
+        let context = Context::new(scope, limits, self.root.operator_count());
         Execution { prepared: self, root: self.root.open(), context, rows: 0, first_row: None, done: false }
     }
 }
@@ -130,7 +174,7 @@ impl Execution<'_> {
 
     /// The snapshot that values of the result refer to.
     pub fn snapshot(&self) -> &Snapshot {
-        &self.context.snapshot
+        &self.context.scope
     }
 
     pub fn warnings(&self) -> &[Diagnostic] {

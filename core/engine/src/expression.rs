@@ -1,4 +1,4 @@
-//! Compiled expressions: names are slots, parameters are values, properties know their columns.
+//! Compiled expressions: names are slots, parameters are numbers, properties know their columns.
 
 use std::sync::Arc;
 
@@ -26,6 +26,8 @@ pub(crate) enum Piece {
 #[derive(Clone, Debug)]
 pub(crate) enum Kind {
     Constant(Value),
+    /// Its value comes with the request: a plan serves many.
+    Parameter(usize),
     Slot(usize),
     NodeProperty(usize, PropertyReader),
     EdgeProperty(usize, PropertyReader),

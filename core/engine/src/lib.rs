@@ -4,6 +4,7 @@
 //! runtime; a query runs in the thread that pulls its batches.
 
 mod batch;
+mod cache;
 mod compile;
 mod context;
 mod evaluate;
@@ -16,8 +17,9 @@ mod planner;
 mod profile;
 mod search;
 
+pub use cache::PlanCache;
 pub use batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
-pub use context::{CancelToken, Changed, Code, Counters, Hop, Limits, Metrics};
+pub use context::{CancelToken, Changed, Code, Counters, Hop, Limits, Metrics, Side};
 pub use evaluate::evaluate_constant;
 pub use execution::{Execution, Prepared, Summary, known_names, prepare};
 pub use plan::{ColumnInfo, ColumnKind};

@@ -76,7 +76,7 @@ pub(crate) trait OperatorPlan: Debug + Send + Sync {
     fn name(&self) -> &'static str;
     /// What it works on, as (stable key, text).
     fn details(&self) -> Vec<(&'static str, String)>;
-    fn open(&self, inputs: Vec<Input>) -> Box<dyn Operator>;
+    fn open(self: Arc<Self>, inputs: Vec<Input>) -> Box<dyn Operator>;
     /// A correlated part that it runs by itself.
     fn correlated(&self) -> Option<&Arc<PlanNode>> {
         None
@@ -87,7 +87,7 @@ pub(crate) trait OperatorPlan: Debug + Send + Sync {
 pub(crate) struct PlanNode {
     /// Index of its metrics.
     pub id: usize,
-    pub plan: Box<dyn OperatorPlan>,
+    pub plan: Arc<dyn OperatorPlan>,
     pub inputs: Vec<PlanNode>,
     pub schema: Schema,
     pub estimate: Estimate,
@@ -98,7 +98,7 @@ pub(crate) struct PlanNode {
 impl PlanNode {
     pub fn open(&self) -> Box<dyn Operator> {
         let inputs = self.inputs.iter().map(|input| input.open()).collect();
-        Box::new(Metered { id: self.id, inner: self.plan.open(inputs) })
+        Box::new(Metered { id: self.id, inner: self.plan.clone().open(inputs) })
     }
 
     /// The plan as data; with the metrics of a run where there was one.
@@ -124,9 +124,9 @@ struct Metered {
 
 impl Operator for Metered {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
-        context.check()?;
-        let caller = std::mem::replace(&mut context.current, self.id);
         let started = Instant::now();
+        context.check_at(started)?;
+        let caller = std::mem::replace(&mut context.current, self.id);
         let result = self.inner.next(context);
         let metrics = &mut context.metrics[self.id];
         metrics.total += started.elapsed();

@@ -228,7 +228,7 @@ pub fn render_hops(tree: &PlanTree) -> String {
         for hop in &actual.hops {
             rows.push(vec![
                 hop.hop.to_string(),
-                hop.side.clone(),
+                hop.side.as_str().to_string(),
                 hop.frontier.to_string(),
                 hop.edges_looked.to_string(),
                 hop.failed.to_string(),

@@ -205,7 +205,7 @@ fn run(snapshot: &Snapshot, text: &str) -> Vec<Vec<Value>> {
     };
     let prepared =
         prepare(&query, text, snapshot, &Parameters::new()).unwrap_or_else(|e| panic!("{text}: {e}"));
-    let mut execution = prepared.run(snapshot.clone(), Limits::default());
+    let mut execution = prepared.run(snapshot.clone(), &Parameters::new(), Limits::default());
     let mut rows = vec![];
     while let Some(batch) = execution.next_batch().unwrap_or_else(|e| panic!("{text}: {}", e.message)) {
         for row in 0..batch.len {

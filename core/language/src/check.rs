@@ -19,13 +19,12 @@ pub struct Known {
     pub edge_labels: Vec<Arc<str>>,
     pub node_properties: Vec<Arc<str>>,
     pub edge_properties: Vec<Arc<str>>,
-    /// Names of the parameters given; `None` where they are not known yet.
-    pub parameters: Option<Vec<Arc<str>>>,
 }
 
-/// All errors and warnings, in the order of the text.
-pub fn check_query(query: &Query, known: &Known) -> Vec<Diagnostic> {
-    let mut checker = Checker { known, scope: BTreeMap::new(), found: vec![] };
+/// All errors and warnings, in the order of the text. `parameters` are the names of those given;
+/// `None` where they are not known yet.
+pub fn check_query(query: &Query, known: &Known, parameters: Option<&[Arc<str>]>) -> Vec<Diagnostic> {
+    let mut checker = Checker { known, parameters, scope: BTreeMap::new(), found: vec![] };
     checker.query(query);
     checker.found.sort_by_key(|d| d.span.start);
     checker.found
@@ -39,6 +38,7 @@ struct Bound {
 
 struct Checker<'k> {
     known: &'k Known,
+    parameters: Option<&'k [Arc<str>]>,
     scope: BTreeMap<Arc<str>, Bound>,
     found: Vec<Diagnostic>,
 }
@@ -468,7 +468,7 @@ impl Checker<'_> {
                 }
             }
             ExpressionKind::Parameter(name) => {
-                if let Some(given) = &self.known.parameters
+                if let Some(given) = self.parameters
                     && !given.contains(name)
                 {
                     let hint =

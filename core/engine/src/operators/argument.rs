@@ -1,6 +1,8 @@
 //! Start and Argument: where rows come from before anything is matched. `Start` is one row without
 //! columns; `Argument` is the outer rows of a correlated part, with their row numbers.
 
+use std::sync::Arc;
+
 use crate::batch::{Batch, Vector};
 use crate::context::{Context, Outcome};
 use crate::plan::{Input, Operator, OperatorPlan};
@@ -18,7 +20,7 @@ impl OperatorPlan for Start {
         vec![]
     }
 
-    fn open(&self, _: Vec<Input>) -> Box<dyn Operator> {
+    fn open(self: Arc<Self>, _: Vec<Input>) -> Box<dyn Operator> {
         Box::new(StartRun { done: false })
     }
 }
@@ -45,7 +47,7 @@ impl OperatorPlan for Argument {
         vec![("rows", "the outer rows".into())]
     }
 
-    fn open(&self, _: Vec<Input>) -> Box<dyn Operator> {
+    fn open(self: Arc<Self>, _: Vec<Input>) -> Box<dyn Operator> {
         Box::new(ArgumentRun { done: false })
     }
 }

@@ -26,8 +26,8 @@ impl OperatorPlan for CheckExists {
         vec![("pattern", self.shown.clone())]
     }
 
-    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self.clone(), input: inputs.remove(0) })
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { spec: self, input: inputs.remove(0) })
     }
 
     fn correlated(&self) -> Option<&Arc<PlanNode>> {
@@ -36,7 +36,7 @@ impl OperatorPlan for CheckExists {
 }
 
 struct Run {
-    spec: CheckExists,
+    spec: Arc<CheckExists>,
     input: Input,
 }
 

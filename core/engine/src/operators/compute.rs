@@ -1,5 +1,7 @@
 //! Compute: adds columns of computed values; a bare variable is copied in its own form.
 
+use std::sync::Arc;
+
 use crate::batch::{Batch, Vector};
 use crate::context::{Context, Outcome};
 use crate::evaluate::{Evaluator, Row};
@@ -21,21 +23,21 @@ impl OperatorPlan for Compute {
         vec![("values", self.shown.clone())]
     }
 
-    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { expressions: self.expressions.clone(), input: inputs.remove(0) })
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { plan: self, input: inputs.remove(0) })
     }
 }
 
 struct Run {
-    expressions: Vec<Expr>,
+    plan: Arc<Compute>,
     input: Input,
 }
 
 impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let Some(mut batch) = self.input.next(context)? else { return Ok(None) };
-        let mut added = Vec::with_capacity(self.expressions.len());
-        for expression in &self.expressions {
+        let mut added = Vec::with_capacity(self.plan.expressions.len());
+        for expression in &self.plan.expressions {
             added.push(evaluate_column(expression, &batch, context)?);
         }
         batch.columns.extend(added);
@@ -49,7 +51,7 @@ pub(crate) fn evaluate_column(expression: &Expr, batch: &Batch, context: &mut Co
     }
     context.work(batch.len as u64)?;
     let counters = &mut context.metrics[context.current].counters;
-    let mut evaluator = Evaluator { snapshot: &context.snapshot, counters };
+    let mut evaluator = Evaluator { scope: &context.scope, counters };
     let mut values = Vec::with_capacity(batch.len);
     for row in 0..batch.len {
         values.push(evaluator.value(expression, Row { batch, row, locals: &[] })?);

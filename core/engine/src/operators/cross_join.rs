@@ -1,5 +1,7 @@
 //! CrossJoin: every row of the left with every row of the right. The right side is kept.
 
+use std::sync::Arc;
+
 use crate::batch::{BATCH_ROWS, Batch};
 use crate::context::{Context, Outcome};
 use crate::operators::drain;
@@ -17,7 +19,7 @@ impl OperatorPlan for CrossJoin {
         vec![("because", "no pattern connects the two sides".into())]
     }
 
-    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
         let right = inputs.remove(1);
         Box::new(Run { left: inputs.remove(0), right, kept: None, batch: None, at: 0 })
     }

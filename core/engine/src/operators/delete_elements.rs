@@ -1,5 +1,7 @@
 //! DeleteElements: deletes the nodes and edges named, each once however often it comes.
 
+use std::sync::Arc;
+
 use graphodrome_graph::Value;
 use graphodrome_language::{Diagnostic, Span};
 
@@ -28,13 +30,13 @@ impl OperatorPlan for DeleteElements {
         vec![("elements", format!("{detach}{}", self.shown))]
     }
 
-    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self.clone(), input: inputs.remove(0), done: false })
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { spec: self, input: inputs.remove(0), done: false })
     }
 }
 
 struct Run {
-    spec: DeleteElements,
+    spec: Arc<DeleteElements>,
     input: Input,
     done: bool,
 }
@@ -50,7 +52,7 @@ impl Operator for Run {
             context.work(1)?;
             for target in &self.spec.targets {
                 let counters = &mut context.metrics[context.current].counters;
-                let mut evaluator = Evaluator { snapshot: &context.snapshot, counters };
+                let mut evaluator = Evaluator { scope: &context.scope, counters };
                 match evaluator.value(target, Row { batch: &batch, row, locals: &[] })? {
                     Value::List(items) => elements.extend(items.iter().map(|v| (v.clone(), target.span))),
                     value => elements.push((value, target.span)),

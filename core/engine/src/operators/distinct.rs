@@ -1,5 +1,7 @@
 //! Distinct: each row once, by the columns named; nulls are the same.
 
+use std::sync::Arc;
+
 use hashbrown::HashSet;
 
 use graphodrome_graph::Value;
@@ -23,13 +25,13 @@ impl OperatorPlan for Distinct {
         vec![("by", self.shown.clone())]
     }
 
-    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { slots: self.slots.clone(), input: inputs.remove(0), seen: HashSet::new() })
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { plan: self, input: inputs.remove(0), seen: HashSet::new() })
     }
 }
 
 struct Run {
-    slots: Vec<usize>,
+    plan: Arc<Distinct>,
     input: Input,
     seen: HashSet<Vec<Value>>,
 }
@@ -39,7 +41,7 @@ impl Operator for Run {
         while let Some(batch) = self.input.next(context)? {
             let mut kept = vec![];
             for row in 0..batch.len {
-                let key: Vec<Value> = self.slots.iter().map(|&s| batch.columns[s].get(row)).collect();
+                let key: Vec<Value> = self.plan.slots.iter().map(|&s| batch.columns[s].get(row)).collect();
                 let bytes: usize = key.iter().map(value_bytes).sum();
                 if self.seen.insert(key) {
                     context.reserve(bytes + 32)?;

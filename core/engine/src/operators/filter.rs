@@ -1,5 +1,7 @@
 //! Filter: the rows for which every condition is true.
 
+use std::sync::Arc;
+
 use crate::batch::Batch;
 use crate::context::{Context, Outcome};
 use crate::evaluate::{Row, holds};
@@ -21,13 +23,13 @@ impl OperatorPlan for Filter {
         vec![("where", self.shown.clone())]
     }
 
-    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { conditions: self.conditions.clone(), input: inputs.remove(0) })
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { plan: self, input: inputs.remove(0) })
     }
 }
 
 struct Run {
-    conditions: Vec<Expr>,
+    plan: Arc<Filter>,
     input: Input,
 }
 
@@ -39,8 +41,8 @@ impl Operator for Run {
                 context.work(1)?;
                 let at = Row { batch: &batch, row, locals: &[] };
                 let counters = &mut context.metrics[context.current].counters;
-                for condition in &self.conditions {
-                    if !holds(condition, at, &context.snapshot, counters)? {
+                for condition in &self.plan.conditions {
+                    if !holds(condition, at, &context.scope, counters)? {
                         continue 'rows;
                     }
                 }

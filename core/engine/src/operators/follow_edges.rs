@@ -1,5 +1,6 @@
 //! FollowEdges: from a bound node along one edge to a new node.
 
+use std::sync::Arc;
 use std::ops::ControlFlow;
 
 use graphodrome_graph::{Dense, Direction, EdgeTest, NodeTest, Value};
@@ -63,13 +64,13 @@ impl OperatorPlan for FollowEdges {
         details
     }
 
-    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self.clone(), input: inputs.remove(0), batch: None, row: 0 })
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { spec: self, input: inputs.remove(0), batch: None, row: 0 })
     }
 }
 
 struct Run {
-    spec: FollowEdges,
+    spec: Arc<FollowEdges>,
     input: Input,
     batch: Option<Batch>,
     row: usize,
@@ -97,7 +98,7 @@ impl Operator for Run {
             if from == crate::NO_ELEMENT {
                 continue;
             }
-            let snapshot = &context.snapshot;
+            let snapshot = &context.scope;
             let mut counters = Counters::default();
             let mut failure = None;
             let spec = &self.spec;

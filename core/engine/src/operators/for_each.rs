@@ -1,5 +1,7 @@
 //! ForEach: a row for each element of a list.
 
+use std::sync::Arc;
+
 use graphodrome_graph::Value;
 
 use crate::batch::{Batch, Vector};
@@ -25,13 +27,13 @@ impl OperatorPlan for ForEach {
         vec![("in", self.shown.clone())]
     }
 
-    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self.clone(), input: inputs.remove(0) })
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { spec: self, input: inputs.remove(0) })
     }
 }
 
 struct Run {
-    spec: ForEach,
+    spec: Arc<ForEach>,
     input: Input,
 }
 
@@ -41,7 +43,7 @@ impl Operator for Run {
             let (mut rows, mut items, mut positions) = (vec![], vec![], vec![]);
             for row in 0..batch.len {
                 let counters = &mut context.metrics[context.current].counters;
-                let mut evaluator = Evaluator { snapshot: &context.snapshot, counters };
+                let mut evaluator = Evaluator { scope: &context.scope, counters };
                 let list = match evaluator.value(&self.spec.list, Row { batch: &batch, row, locals: &[] })? {
                     Value::List(list) => list,
                     Value::Null => continue,

@@ -1,5 +1,7 @@
 //! Group: one row per distinct key with its aggregates; without keys, one row in any case.
 
+use std::sync::Arc;
+
 use hashbrown::HashMap;
 
 use graphodrome_graph::Value;
@@ -38,13 +40,13 @@ impl OperatorPlan for Group {
         vec![("by", self.shown.clone())]
     }
 
-    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self.clone(), input: inputs.remove(0), result: None, sent: 0 })
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { spec: self, input: inputs.remove(0), result: None, sent: 0 })
     }
 }
 
 struct Run {
-    spec: Group,
+    spec: Arc<Group>,
     input: Input,
     result: Option<Batch>,
     sent: usize,
@@ -65,7 +67,7 @@ impl Run {
             context.work(batch.len as u64)?;
             let mut new_bytes = 0;
             let counters = &mut context.metrics[context.current].counters;
-            let mut evaluator = Evaluator { snapshot: &context.snapshot, counters };
+            let mut evaluator = Evaluator { scope: &context.scope, counters };
             for row in 0..batch.len {
                 let at = Row { batch: &batch, row, locals: &[] };
                 let place = if self.spec.keys.is_empty() {

@@ -1,5 +1,7 @@
 //! HashJoin: rows of both sides whose key values are equal. The right side is kept in a hash table.
 
+use std::sync::Arc;
+
 use hashbrown::HashMap;
 
 use graphodrome_graph::Value;
@@ -27,16 +29,16 @@ impl OperatorPlan for HashJoin {
         vec![("on", self.shown.clone())]
     }
 
-    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
         let right = inputs.remove(1);
-        Box::new(Run { spec: self.clone(), left: inputs.remove(0), right, kept: None })
+        Box::new(Run { spec: self, left: inputs.remove(0), right, kept: None })
     }
 }
 
 type RowsByKey = HashMap<Vec<Value>, Vec<u32>>;
 
 struct Run {
-    spec: HashJoin,
+    spec: Arc<HashJoin>,
     left: Input,
     right: Input,
     kept: Option<(Batch, RowsByKey)>,
@@ -46,7 +48,7 @@ fn key(
     expressions: &[Expr], batch: &Batch, row: usize, context: &mut Context,
 ) -> Outcome<Option<Vec<Value>>> {
     let counters = &mut context.metrics[context.current].counters;
-    let mut evaluator = Evaluator { snapshot: &context.snapshot, counters };
+    let mut evaluator = Evaluator { scope: &context.scope, counters };
     let mut values = Vec::with_capacity(expressions.len());
     for expression in expressions {
         let value = evaluator.value(expression, Row { batch, row, locals: &[] })?;

@@ -50,13 +50,13 @@ impl OperatorPlan for InsertElements {
         vec![("elements", nodes.chain(edges).collect::<Vec<_>>().join(", "))]
     }
 
-    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self.clone(), input: inputs.remove(0), done: false })
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { spec: self, input: inputs.remove(0), done: false })
     }
 }
 
 struct Run {
-    spec: InsertElements,
+    spec: Arc<InsertElements>,
     input: Input,
     done: bool,
 }
@@ -65,7 +65,7 @@ fn evaluate(
     properties: &[(Arc<str>, Expr)], batch: &Batch, row: usize, context: &mut Context,
 ) -> Outcome<Vec<(Arc<str>, Value)>> {
     let counters = &mut context.metrics[context.current].counters;
-    let mut evaluator = Evaluator { snapshot: &context.snapshot, counters };
+    let mut evaluator = Evaluator { scope: &context.scope, counters };
     properties
         .iter()
         .map(|(name, e)| Ok((name.clone(), evaluator.value(e, Row { batch, row, locals: &[] })?)))

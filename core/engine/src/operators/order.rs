@@ -1,5 +1,6 @@
 //! Order: all rows sorted. TopRows: only the first of them, without keeping the rest.
 
+use std::sync::Arc;
 use std::cmp::Ordering;
 
 use crate::batch::{BATCH_ROWS, Batch};
@@ -34,13 +35,13 @@ impl OperatorPlan for Order {
         details
     }
 
-    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self.clone(), input: inputs.remove(0), sorted: None })
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { spec: self, input: inputs.remove(0), sorted: None })
     }
 }
 
 struct Run {
-    spec: Order,
+    spec: Arc<Order>,
     input: Input,
     /// The rows and which of them come next, last first.
     sorted: Option<(Batch, Vec<u32>)>,

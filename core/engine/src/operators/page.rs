@@ -1,5 +1,7 @@
 //! Page: leaves out the first rows and stops after some.
 
+use std::sync::Arc;
+
 use crate::batch::Batch;
 use crate::context::{Context, Outcome};
 use crate::plan::{Input, Operator, OperatorPlan};
@@ -26,7 +28,7 @@ impl OperatorPlan for Page {
         shown
     }
 
-    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
         Box::new(Run { skip: self.offset, left: self.limit, input: inputs.remove(0) })
     }
 }

@@ -29,8 +29,8 @@ impl OperatorPlan for PerRow {
         vec![("pattern", self.shown.clone())]
     }
 
-    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self.clone(), input: inputs.remove(0) })
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { spec: self, input: inputs.remove(0) })
     }
 
     fn correlated(&self) -> Option<&Arc<PlanNode>> {
@@ -39,7 +39,7 @@ impl OperatorPlan for PerRow {
 }
 
 struct Run {
-    spec: PerRow,
+    spec: Arc<PerRow>,
     input: Input,
 }
 

@@ -1,5 +1,6 @@
 //! ProbeEdge: edges between two bound nodes, looked for from the end with the lower degree.
 
+use std::sync::Arc;
 use std::ops::ControlFlow;
 
 use graphodrome_graph::{Direction, Value};
@@ -35,13 +36,13 @@ impl OperatorPlan for ProbeEdge {
         details
     }
 
-    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self.clone(), input: inputs.remove(0) })
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { spec: self, input: inputs.remove(0) })
     }
 }
 
 struct Run {
-    spec: ProbeEdge,
+    spec: Arc<ProbeEdge>,
     input: Input,
 }
 
@@ -60,7 +61,7 @@ impl Operator for Run {
                 if from == NO_ELEMENT || to == NO_ELEMENT {
                     continue;
                 }
-                let snapshot = &context.snapshot;
+                let snapshot = &context.scope;
                 let mut counters = Counters::default();
                 let mut failure = None;
                 let (near, far, direction) = cheaper_end(context, spec, from, to);
@@ -105,7 +106,7 @@ impl Operator for Run {
 
 /// Row lengths in the base tell which end has less to look at.
 fn cheaper_end(context: &Context, spec: &ProbeEdge, from: u32, to: u32) -> (u32, u32, Direction) {
-    let base = &context.snapshot.base;
+    let base = &context.scope.base;
     let degree = |node: u32, direction: Direction| -> usize {
         let mut sum = 0;
         for &t in &spec.edge.test.tables {

@@ -1,6 +1,8 @@
 //! Reach: the ends of a repeated edge, each once, without the paths: taken where the query cannot tell
 //! the difference from enumerating them.
 
+use std::sync::Arc;
+
 use graphodrome_graph::Value;
 
 use crate::batch::{BATCH_ROWS, Batch};
@@ -30,13 +32,13 @@ impl OperatorPlan for Reach {
         search_details(&self.spec, method)
     }
 
-    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { plan: self.clone(), input: inputs.remove(0), batch: None, row: 0, pending: vec![] })
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { plan: self, input: inputs.remove(0), batch: None, row: 0, pending: vec![] })
     }
 }
 
 struct Run {
-    plan: Reach,
+    plan: Arc<Reach>,
     input: Input,
     batch: Option<Batch>,
     row: usize,
@@ -90,8 +92,7 @@ impl Run {
 impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let mut found = Rows::new(0);
-        let outputs = self.plan.spec.outputs.clone();
-        loop {
+                loop {
             if self.pending.is_empty() {
                 if self.batch.as_ref().is_none_or(|b| self.row >= b.len) {
                     if found.len() > 0 {
@@ -119,6 +120,7 @@ impl Operator for Run {
             }
         }
         let Some(batch) = &self.batch else { return Ok(None) };
-        Ok(Some(found.into_batch(batch, self.plan.spec.to.is_none(), &outputs)))
+        let spec = &self.plan.spec;
+        Ok(Some(found.into_batch(batch, spec.to.is_none(), &spec.outputs)))
     }
 }

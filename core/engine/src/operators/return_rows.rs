@@ -1,6 +1,8 @@
 //! ReturnRows: the columns of the result, in order. Without columns (FINISH, or a change without a
 //! result) it drains its input.
 
+use std::sync::Arc;
+
 use crate::batch::Batch;
 use crate::context::{Context, Outcome};
 use crate::plan::{Input, Operator, OperatorPlan};
@@ -20,19 +22,19 @@ impl OperatorPlan for ReturnRows {
         vec![("columns", self.shown.clone())]
     }
 
-    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { slots: self.slots.clone(), input: inputs.remove(0) })
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { plan: self, input: inputs.remove(0) })
     }
 }
 
 struct Run {
-    slots: Option<Vec<usize>>,
+    plan: Arc<ReturnRows>,
     input: Input,
 }
 
 impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
-        let Some(slots) = &self.slots else {
+        let Some(slots) = &self.plan.slots else {
             while self.input.next(context)?.is_some() {}
             return Ok(None);
         };

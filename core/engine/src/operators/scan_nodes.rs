@@ -1,5 +1,6 @@
 //! ScanNodes: every node that a label expression takes and that passes the conditions. A leaf.
 
+use std::sync::Arc;
 use std::ops::Range;
 
 use graphodrome_graph::{Dense, NodeTest, Value};
@@ -32,19 +33,13 @@ impl OperatorPlan for ScanNodes {
         details
     }
 
-    fn open(&self, _: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run {
-            test: self.test.clone(),
-            conditions: self.conditions.clone(),
-            ranges: None,
-            added: vec![],
-        })
+    fn open(self: Arc<Self>, _: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { plan: self, ranges: None, added: vec![] })
     }
 }
 
 struct Run {
-    test: NodeTest,
-    conditions: Vec<Expr>,
+    plan: Arc<ScanNodes>,
     ranges: Option<Vec<Range<Dense>>>,
     added: Vec<Dense>,
 }
@@ -52,10 +47,10 @@ struct Run {
 impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         if self.ranges.is_none() {
-            let mut ranges = context.snapshot.base_ranges(&self.test);
+            let mut ranges = context.scope.base_ranges(&self.plan.test);
             ranges.reverse();
             self.ranges = Some(ranges);
-            self.added = context.snapshot.overlay_nodes(&self.test);
+            self.added = context.scope.overlay_nodes(&self.plan.test);
             self.added.reverse();
         }
         let mut found = Vec::with_capacity(BATCH_ROWS);
@@ -64,7 +59,7 @@ impl Operator for Run {
             let range = self.ranges.as_mut().and_then(|r| r.last_mut());
             let node = match range {
                 Some(range) => match range.next() {
-                    Some(node) if context.snapshot.node_is_base(node) => node,
+                    Some(node) if context.scope.node_is_base(node) => node,
                     Some(_) => continue,
                     None => {
                         self.ranges.as_mut().map(Vec::pop);
@@ -81,8 +76,8 @@ impl Operator for Run {
             let row = Row { batch: &unit, row: 0, locals: &locals };
             let counters = &mut context.metrics[context.current].counters;
             let mut passes = true;
-            for condition in &self.conditions {
-                if !holds(condition, row, &context.snapshot, counters)? {
+            for condition in &self.plan.conditions {
+                if !holds(condition, row, &context.scope, counters)? {
                     passes = false;
                     break;
                 }

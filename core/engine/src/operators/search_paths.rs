@@ -7,7 +7,7 @@ use std::sync::Arc;
 use crate::batch::{BATCH_ROWS, Batch};
 use crate::context::{Context, Outcome};
 use crate::plan::{Input, Operator, OperatorPlan};
-use crate::search::{Enumerator, Rows, SearchSpec};
+use crate::search::{Enumerator, OutputVariable, Rows, SearchSpec};
 
 #[derive(Clone, Debug)]
 pub(crate) struct SearchPaths {
@@ -52,15 +52,15 @@ impl OperatorPlan for SearchPaths {
         search_details(&self.spec, &format!("all {}, depth first{ends}", mode_name(self.spec.mode)))
     }
 
-    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        let spec = self.spec.clone();
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        let spec = &self.spec;
         let enumerator = Enumerator::new(spec.program.clone(), spec.mode, spec.different_from.clone());
-        Box::new(Run { spec, enumerator, input: inputs.remove(0), batch: None, row: 0, running: false })
+        Box::new(Run { plan: self, enumerator, input: inputs.remove(0), batch: None, row: 0, running: false })
     }
 }
 
 struct Run {
-    spec: SearchSpec,
+    plan: Arc<SearchPaths>,
     enumerator: Enumerator,
     input: Input,
     batch: Option<Batch>,
@@ -71,7 +71,7 @@ struct Run {
 
 impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
-        let mut found = Rows::new(self.spec.outputs.len());
+        let mut found = Rows::new(self.plan.spec.outputs.len());
         loop {
             if self.batch.as_ref().is_none_or(|b| self.row >= b.len) {
                 if found.len() > 0 {
@@ -84,8 +84,9 @@ impl Operator for Run {
                 }
             }
             let Some(batch) = &self.batch else { return Ok(None) };
+            let spec = &self.plan.spec;
             let (start, Ok(target)) =
-                (self.spec.start(batch, self.row), self.spec.bound_end(batch, self.row))
+                (spec.start(batch, self.row), spec.bound_end(batch, self.row))
             else {
                 self.row += 1;
                 continue;
@@ -105,12 +106,12 @@ impl Operator for Run {
                     self.row += 1;
                     break;
                 };
-                if target.is_some_and(|t| t != end) || !self.spec.is_target(end, batch, self.row, context)? {
+                if target.is_some_and(|t| t != end) || !spec.is_target(end, batch, self.row, context)? {
                     continue;
                 }
                 push_path(
                     &mut found,
-                    &self.spec,
+                    (&spec.outputs, spec.reversed),
                     (self.row, end),
                     self.enumerator.nodes.clone(),
                     self.enumerator.edges.clone(),
@@ -122,21 +123,21 @@ impl Operator for Run {
             }
         }
         let Some(batch) = &self.batch else { return Ok(None) };
-        Ok(Some(found.into_batch(batch, self.spec.to.is_none(), &self.spec.outputs)))
+        Ok(Some(found.into_batch(batch, self.plan.spec.to.is_none(), &self.plan.spec.outputs)))
     }
 }
 
 /// Adds one path to the rows, turned round where the pattern was walked from its right end.
 pub(crate) fn push_path(
-    rows: &mut Rows, spec: &SearchSpec, (row, end): (usize, u32), mut nodes: Vec<u32>, mut edges: Vec<u32>,
-    events: &[(usize, Value)],
+    rows: &mut Rows, (outputs, reversed): (&[OutputVariable], bool), (row, end): (usize, u32), mut nodes: Vec<u32>,
+    mut edges: Vec<u32>, events: &[(usize, Value)],
 ) {
     rows.rows.push(row as u32);
     rows.ends.push(end);
-    for (values, output) in rows.variables.iter_mut().zip(&spec.outputs) {
-        values.push(output.value(events, spec.reversed));
+    for (values, output) in rows.variables.iter_mut().zip(outputs) {
+        values.push(output.value(events, reversed));
     }
-    if spec.reversed {
+    if reversed {
         nodes.reverse();
         edges.reverse();
     }

@@ -1,5 +1,7 @@
 //! SeekKey: for each row the node with the key values given, found in the key's index.
 
+use std::sync::Arc;
+
 use graphodrome_graph::{NodeTest, Value};
 
 use crate::batch::{Batch, Vector};
@@ -35,13 +37,13 @@ impl OperatorPlan for SeekKey {
         details
     }
 
-    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self.clone(), input: inputs.remove(0) })
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { spec: self, input: inputs.remove(0) })
     }
 }
 
 struct Run {
-    spec: SeekKey,
+    spec: Arc<SeekKey>,
     input: Input,
 }
 
@@ -56,18 +58,18 @@ impl Operator for Run {
                 let counters = &mut context.metrics[context.current].counters;
                 let mut values = Vec::with_capacity(self.spec.values.len());
                 for value in &self.spec.values {
-                    values.push(Evaluator { snapshot: &context.snapshot, counters }.value(value, at)?);
+                    values.push(Evaluator { scope: &context.scope, counters }.value(value, at)?);
                 }
                 counters.index_probes += 1;
-                let Some(node) = context.snapshot.seek(self.spec.key, &values) else { continue };
-                if !context.snapshot.node_passes(node, &self.spec.test) {
+                let Some(node) = context.scope.seek(self.spec.key, &values) else { continue };
+                if !context.scope.node_passes(node, &self.spec.test) {
                     continue;
                 }
                 let locals = [Value::Node(node)];
                 let at = Row { locals: &locals, ..at };
                 let mut passes = true;
                 for condition in &self.spec.conditions {
-                    passes = passes && holds(condition, at, &context.snapshot, counters)?;
+                    passes = passes && holds(condition, at, &context.scope, counters)?;
                 }
                 if passes {
                     rows.push(row as u32);

@@ -56,13 +56,13 @@ impl OperatorPlan for SetProperties {
         vec![("changes", shown.join(", "))]
     }
 
-    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self.clone(), input: inputs.remove(0), done: false })
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { spec: self, input: inputs.remove(0), done: false })
     }
 }
 
 struct Run {
-    spec: SetProperties,
+    spec: Arc<SetProperties>,
     input: Input,
     done: bool,
 }
@@ -90,7 +90,7 @@ impl Operator for Run {
                     continue;
                 }
                 let counters = &mut context.metrics[context.current].counters;
-                let mut evaluator = Evaluator { snapshot: &context.snapshot, counters };
+                let mut evaluator = Evaluator { scope: &context.scope, counters };
                 let at = Row { batch: &batch, row, locals: &[] };
                 let change = match &spec.change {
                     Change::Set(name, e) => Ready::Set(name.clone(), evaluator.value(e, at)?),

@@ -1,5 +1,6 @@
 //! ShortestPaths: for each pair of ends the shortest paths a search prefix asks for.
 
+use std::sync::Arc;
 use std::ops::ControlFlow;
 
 use graphodrome_language::ast::PathMode;
@@ -70,13 +71,13 @@ impl OperatorPlan for ShortestPaths {
         search_details(&self.spec, &format!("{wanted}{mode}, {how}"))
     }
 
-    fn open(&self, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { plan: self.clone(), input: inputs.remove(0) })
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run { plan: self, input: inputs.remove(0) })
     }
 }
 
 struct Run {
-    plan: ShortestPaths,
+    plan: Arc<ShortestPaths>,
     input: Input,
 }
 
@@ -94,7 +95,6 @@ impl Run {
         match (self.plan.method(), &spec.step) {
             (Method::BothEnds | Method::OneEnd, Some(step)) => {
                 // What is bound is read in the order the pattern is written.
-                let written = SearchSpec { reversed: false, ..spec.clone() };
                 let push = |path: Found, rows: &mut Rows| {
                     let end = path.nodes.last().copied().unwrap_or(start);
                     let (mut nodes, mut edges) = (path.nodes, path.edges);
@@ -103,7 +103,7 @@ impl Run {
                         edges.reverse();
                     }
                     let events = step.events(&nodes, &edges);
-                    push_path(rows, &written, (row, end), nodes, edges, &events);
+                    push_path(rows, (&spec.outputs, false), (row, end), nodes, edges, &events);
                 };
                 match target {
                     Some(target) if target != start => {
@@ -156,7 +156,7 @@ impl Run {
                     product_search(spec, self.plan.quota, weight, start, target, batch, row, context)?;
                 for path in results {
                     let end = path.nodes.last().copied().unwrap_or(start);
-                    push_path(found, spec, (row, end), path.nodes, path.edges, &path.events);
+                    push_path(found, (&spec.outputs, spec.reversed), (row, end), path.nodes, path.edges, &path.events);
                 }
             }
         }

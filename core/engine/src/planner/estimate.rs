@@ -18,11 +18,11 @@ fn matches(labels: &Option<LabelExpression>, set: &LabelSet) -> bool {
 impl Planner<'_> {
     /// Nodes with these labels.
     pub(super) fn node_total(&self, labels: &Option<LabelExpression>) -> f64 {
-        self.node_counts.iter().filter(|(set, _)| matches(labels, set)).map(|(_, n)| *n as f64).sum()
+        self.counts.nodes.iter().filter(|(set, _)| matches(labels, set)).map(|(_, n)| *n as f64).sum()
     }
 
     pub(super) fn edge_total(&self, labels: &Option<LabelExpression>) -> f64 {
-        self.edge_counts.iter().filter(|(set, _)| matches(labels, set)).map(|(_, n)| *n as f64).sum()
+        self.counts.edges.iter().filter(|(set, _)| matches(labels, set)).map(|(_, n)| *n as f64).sum()
     }
 
     /// What share of the elements the conditions on `name` alone leave.
@@ -50,18 +50,24 @@ impl Planner<'_> {
         };
         let value: Option<Value> = match &other.kind {
             ExpressionKind::Literal(value) => Some(value.clone()),
-            ExpressionKind::Parameter(name) => self.parameters.get(&**name).cloned(),
+            // How many rows equal a parameter's value is estimated for any value; where a range begins
+            // matters.
+            ExpressionKind::Parameter(name)
+                if !matches!(operator, BinaryOperator::Equal | BinaryOperator::NotEqual) =>
+            {
+                self.parameters.look(name)
+            }
             _ => None,
         };
-        let statistics = &self.snapshot.base.statistics;
+        let statistics = &self.scope.base.statistics;
         let (mut rows, mut left_over) = (0.0, 0.0);
         let tables: Vec<_> = match element {
             Element::Node => {
-                let tables = self.snapshot.base.nodes.iter().zip(&statistics.node_columns);
+                let tables = self.scope.base.nodes.iter().zip(&statistics.node_columns);
                 tables.filter(|(t, _)| matches(labels, &t.labels)).map(|(t, c)| (t.len, c)).collect()
             }
             Element::Edge => {
-                let tables = self.snapshot.base.edges.iter().zip(&statistics.edge_columns);
+                let tables = self.scope.base.edges.iter().zip(&statistics.edge_columns);
                 tables.filter(|(t, _)| matches(labels, &t.labels)).map(|(t, c)| (t.len, c)).collect()
             }
         };
@@ -146,7 +152,7 @@ impl Planner<'_> {
 
     /// Edges that go on from a node which such an edge has led to.
     fn inner_degree(&self, edge: &Option<LabelExpression>, direction: Direction) -> f64 {
-        let base = &self.snapshot.base;
+        let base = &self.scope.base;
         let mut ends = vec![false; base.nodes.len()];
         let mut onward = vec![0u64; base.nodes.len()];
         for triple in &base.statistics.triples {
@@ -179,7 +185,7 @@ impl Planner<'_> {
         &self, near: &Option<LabelExpression>, edge: &Option<LabelExpression>, direction: Direction,
         far: &Option<LabelExpression>,
     ) -> (f64, f64) {
-        let base = &self.snapshot.base;
+        let base = &self.scope.base;
         let (mut hit, mut looked) = (0.0, 0.0);
         for triple in &base.statistics.triples {
             let table = &base.edges[triple.edge];
@@ -205,7 +211,7 @@ impl Planner<'_> {
         let nodes = self.node_total(near).max(1.0);
         // What commits added is in the totals but not in the triples.
         let seen: f64 = base.edge_count() as f64;
-        let grown = if seen > 0.0 { (self.snapshot.edge_count() as f64 / seen).max(1.0) } else { 1.0 };
+        let grown = if seen > 0.0 { (self.scope.edge_count() as f64 / seen).max(1.0) } else { 1.0 };
         if seen == 0.0 {
             let degree = self.edge_total(edge) / nodes;
             return (degree, degree);

@@ -15,24 +15,35 @@ use graphodrome_graph::{LabelSet, Snapshot};
 use graphodrome_language::ast::*;
 use graphodrome_language::{Diagnostic, VariableKind, expression_variables, pattern_variables};
 
-use crate::Parameters;
 use crate::batch::Vector;
-use crate::compile::{Compiler, Computed, row_count};
+use crate::compile::{Compiler, Computed, PlanParameters, row_count};
 use crate::context::Outcome;
+use crate::evaluate::Scope;
 use crate::expression::Expr;
 use crate::operators::*;
 use crate::plan::{ColumnInfo, OperatorPlan, PlanNode, Schema};
 use crate::profile::Estimate;
 
 pub(crate) struct Planner<'p> {
-    pub snapshot: &'p Snapshot,
-    pub parameters: &'p Parameters,
-    pub text: &'p str,
-    /// Counted once a query: estimates ask for them again and again.
-    node_counts: Vec<(LabelSet, u64)>,
-    edge_counts: Vec<(LabelSet, u64)>,
+    scope: &'p Scope,
+    parameters: &'p PlanParameters<'p>,
+    text: &'p str,
+    /// Counted once a version: estimates ask for them again and again.
+    counts: &'p LabelCounts,
     next_id: usize,
     next_name: usize,
+}
+
+/// How many elements a version has, by label set.
+pub(crate) struct LabelCounts {
+    pub nodes: Vec<(LabelSet, u64)>,
+    pub edges: Vec<(LabelSet, u64)>,
+}
+
+impl LabelCounts {
+    pub fn of(snapshot: &Snapshot) -> LabelCounts {
+        LabelCounts { nodes: snapshot.node_label_counts(), edges: snapshot.edge_label_counts() }
+    }
 }
 
 pub(crate) struct Planned {
@@ -59,16 +70,10 @@ pub(crate) fn kind_vector(kind: VariableKind) -> Vector {
 }
 
 impl<'p> Planner<'p> {
-    pub fn new(snapshot: &'p Snapshot, parameters: &'p Parameters, text: &'p str) -> Self {
-        Planner {
-            snapshot,
-            parameters,
-            text,
-            node_counts: snapshot.node_label_counts(),
-            edge_counts: snapshot.edge_label_counts(),
-            next_id: 0,
-            next_name: 0,
-        }
+    pub fn new(
+        scope: &'p Scope, counts: &'p LabelCounts, parameters: &'p PlanParameters<'p>, text: &'p str,
+    ) -> Self {
+        Planner { scope, parameters, text, counts, next_id: 0, next_name: 0 }
     }
 
     pub fn query(&mut self, query: &Query) -> Outcome<Planned> {
@@ -143,7 +148,7 @@ impl<'p> Planner<'p> {
     ) -> PlanNode {
         let id = self.next_id;
         self.next_id += 1;
-        PlanNode { id, plan: Box::new(plan), inputs, schema, estimate, rejected: vec![] }
+        PlanNode { id, plan: Arc::new(plan), inputs, schema, estimate, rejected: vec![] }
     }
 
     fn leaf(
@@ -160,7 +165,7 @@ impl<'p> Planner<'p> {
     }
 
     fn compiler<'c>(&'c self, schema: &'c Schema, computed: &'c Computed) -> Compiler<'c> {
-        Compiler { snapshot: self.snapshot, schema, parameters: self.parameters, computed }
+        Compiler { scope: self.scope, schema, parameters: self.parameters, computed }
     }
 
     fn compile(&self, expression: &Expression, schema: &Schema) -> Outcome<Expr> {
@@ -311,7 +316,7 @@ impl<'p> Planner<'p> {
     /// OFFSET and LIMIT.
     fn bounds(&self, page: &Page) -> Outcome<(usize, Option<usize>)> {
         let schema = Schema::default();
-        let count = |e: &Expression, what| row_count(&self.compile(e, &schema)?, what);
+        let count = |e: &Expression, what| row_count(&self.compile(e, &schema)?, what, self.parameters);
         let offset = page.offset.as_ref().map(|e| count(e, "OFFSET")).transpose()?;
         let limit = page.limit.as_ref().map(|e| count(e, "LIMIT")).transpose()?;
         Ok((offset.unwrap_or(0), limit))

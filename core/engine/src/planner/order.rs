@@ -186,7 +186,7 @@ impl Planner<'_> {
             })
         };
         for label in self.implied_labels(labels) {
-            for (k, key) in self.snapshot.keys.iter().enumerate() {
+            for (k, key) in self.scope.keys.iter().enumerate() {
                 if key.element != Element::Node || key.label != label {
                     continue;
                 }
@@ -203,7 +203,7 @@ impl Planner<'_> {
     /// that all matching node types share, so that a tank is found by the key of sites.
     fn implied_labels(&self, labels: &LabelExpression) -> Vec<Arc<str>> {
         let mut implied = labels.required();
-        if let Some(graph_type) = &self.snapshot.graph_type {
+        if let Some(graph_type) = &self.scope.graph_type {
             let matching: Vec<_> = graph_type.nodes.iter().filter(|t| labels.matches(&t.labels)).collect();
             if let Some(first) = matching.first() {
                 let shared = first.labels.iter().filter(|l| matching.iter().all(|t| t.labels.contains(l)));
@@ -217,7 +217,7 @@ impl Planner<'_> {
         &mut self, input: PlanNode, node: usize, key: usize, conditions: &[usize], b: &mut Builder<'_>,
     ) -> Outcome<PlanNode> {
         let pattern = b.graph.nodes[node].clone();
-        let definition = self.snapshot.keys[key].clone();
+        let definition = self.scope.keys[key].clone();
         let mut values = vec![];
         for (property, &c) in definition.properties.iter().zip(conditions) {
             let expression = b.graph.conditions[c].expression.clone();
@@ -241,7 +241,7 @@ impl Planner<'_> {
             key_name: format!("{} ({})", definition.name, shown_key.join(", ")),
             key,
             values,
-            test: self.snapshot.node_test(pattern.labels.as_ref()),
+            test: self.scope.node_test(pattern.labels.as_ref()),
             conditions: compiled,
             shown_conditions,
         };
@@ -267,7 +267,7 @@ impl Planner<'_> {
         };
         let plan = ScanNodes {
             pattern: show_node(&pattern),
-            test: self.snapshot.node_test(pattern.labels.as_ref()),
+            test: self.scope.node_test(pattern.labels.as_ref()),
             conditions,
             shown_conditions,
         };
@@ -382,7 +382,7 @@ impl Planner<'_> {
                     if from_right { (pattern.to, pattern.from) } else { (pattern.from, pattern.to) };
                 let direction = if from_right { direction.reversed() } else { *direction };
                 let edge =
-                    EdgeCheck { test: self.snapshot.edge_test(labels.as_ref()), direction, different_from };
+                    EdgeCheck { test: self.scope.edge_test(labels.as_ref()), direction, different_from };
                 self.edge_step(input, &pattern, name, edge, near, far, from_right, b)
             }
             StepKind::Search(search) => {
@@ -425,7 +425,7 @@ impl Planner<'_> {
             cost: input.estimate.cost + rows * (looked + fan_out),
             source,
         };
-        let node = NodeCheck { test: self.snapshot.node_test(far_node.labels.as_ref()) };
+        let node = NodeCheck { test: self.scope.node_test(far_node.labels.as_ref()) };
         let side = if from_right { format!("{shown}  from the right") } else { shown };
         let plan = FollowEdges { pattern: side, from, edge, node, conditions, shown_conditions };
         Ok(self.node(plan, vec![input], schema, estimate))
@@ -454,7 +454,7 @@ impl Planner<'_> {
     /// Whether one edge could be in both steps.
     pub(super) fn overlap(&self, a: usize, b: usize, builder: &Builder<'_>) -> bool {
         let (left, right) = (edge_labels(&builder.graph.steps[a]), edge_labels(&builder.graph.steps[b]));
-        self.edge_counts.iter().any(|(set, _)| {
+        self.counts.edges.iter().any(|(set, _)| {
             let fits = |labels: &[Option<LabelExpression>]| {
                 labels.iter().any(|l| l.as_ref().is_none_or(|l| l.matches(set)))
             };

@@ -151,11 +151,11 @@ impl<'p> Planner<'p> {
         let test = |node: Option<&NodePattern>| {
             node.filter(|n| !blank(n))
                 .and_then(|n| n.filter.labels.as_ref())
-                .map(|(labels, _)| self.snapshot.node_test(Some(labels)))
+                .map(|(labels, _)| self.scope.node_test(Some(labels)))
         };
         let place = |name: &Arc<str>| locals.iter().position(|(known, _)| known == name);
         let step = Step {
-            test: self.snapshot.edge_test(edge.filter.labels.as_ref().map(|l| &l.0)),
+            test: self.scope.edge_test(edge.filter.labels.as_ref().map(|l| &l.0)),
             direction: edge.direction,
             before: test(before),
             after: test(after),
@@ -255,13 +255,13 @@ impl ProgramBuilder<'_, '_> {
             return Ok(next);
         }
         let (local, conditions) = self.filter(&node.filter, scope, VariableKind::Node)?;
-        let test = self.planner.snapshot.node_test(node.filter.labels.as_ref().map(|l| &l.0));
+        let test = self.planner.scope.node_test(node.filter.labels.as_ref().map(|l| &l.0));
         self.push(State::Node { test, local, conditions, next })
     }
 
     fn edge(&mut self, edge: &EdgePattern, next: usize, scope: &BTreeSet<Arc<str>>) -> Outcome<usize> {
         let (local, conditions) = self.filter(&edge.filter, scope, VariableKind::Edge)?;
-        let test = self.planner.snapshot.edge_test(edge.filter.labels.as_ref().map(|l| &l.0));
+        let test = self.planner.scope.edge_test(edge.filter.labels.as_ref().map(|l| &l.0));
         self.push(State::Edge { test, direction: edge.direction, local, conditions, next })
     }
 

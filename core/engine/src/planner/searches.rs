@@ -76,7 +76,7 @@ impl Planner<'_> {
             min,
             max,
             reversed: from_right,
-            target: self.snapshot.node_test(if to.is_none() { far_node.labels.as_ref() } else { None }),
+            target: self.scope.node_test(if to.is_none() { far_node.labels.as_ref() } else { None }),
             target_conditions,
             mode: search.mode,
             different_from: different_from.clone(),

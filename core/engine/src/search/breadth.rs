@@ -7,7 +7,7 @@ use graphodrome_graph::Direction;
 use hashbrown::HashMap;
 
 use crate::batch::{Batch, NO_ELEMENT};
-use crate::context::{Context, Hop, Outcome};
+use crate::context::{Context, Hop, Outcome, Side};
 use crate::search::step::{Expanded, Step};
 use crate::search::visited::Visited;
 
@@ -24,8 +24,8 @@ struct Level {
 }
 
 impl Level {
-    fn new(hop: u32, side: &str, frontier: usize) -> Level {
-        let hop = Hop { hop, side: side.into(), frontier: frontier as u64, ..Hop::default() };
+    fn new(hop: u32, side: Side, frontier: usize) -> Level {
+        let hop = Hop { hop, side, frontier: frontier as u64, ..Hop::default() };
         Level { hop, started: Instant::now() }
     }
 
@@ -49,7 +49,7 @@ pub(crate) fn reach(
     step: &Step, start: u32, (min, max): (u32, Option<u32>), backwards: bool, batch: &Batch, row: usize,
     context: &mut Context,
 ) -> Outcome<Vec<u32>> {
-    let bound = context.snapshot.node_bound();
+    let bound = context.scope.node_bound();
     let mut visited = Visited::new();
     let mut reached = vec![];
     if min == 0 {
@@ -61,7 +61,7 @@ pub(crate) fn reach(
     let mut held = 0;
     while !frontier.is_empty() && max.is_none_or(|max| hop < max) {
         hop += 1;
-        let mut level = Level::new(hop, "from", frontier.len());
+        let mut level = Level::new(hop, Side::From, frontier.len());
         let mut next = vec![];
         for &node in &frontier {
             let expanded = step.expand(node, backwards, batch, row, context, |_, other| {
@@ -175,7 +175,7 @@ pub(crate) fn meet_in_the_middle(
             if side == 0 { (a, b) } else { (b, a) }
         };
         mine.2 += 1;
-        let mut level = Level::new(mine.2, if side == 0 { "from" } else { "to" }, mine.1.len());
+        let mut level = Level::new(mine.2, if side == 0 { Side::From } else { Side::To }, mine.1.len());
         let against = backwards != (side == 1);
         let mut next = vec![];
         let mut met = None;
@@ -245,7 +245,7 @@ pub(crate) fn breadth_first(
     let mut held = 0;
     while !frontier.is_empty() && max.is_none_or(|max| hop < max) {
         hop += 1;
-        let mut level = Level::new(hop, "from", frontier.len());
+        let mut level = Level::new(hop, Side::From, frontier.len());
         let mut next = vec![];
         let mut closed = None;
         for &node in &frontier {

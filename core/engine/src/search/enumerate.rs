@@ -112,7 +112,7 @@ impl Enumerator {
         let at = Row { batch, row, locals: &self.locals };
         for condition in conditions {
             let counters = &mut context.metrics[context.current].counters;
-            if !holds(condition, at, &context.snapshot, counters)? {
+            if !holds(condition, at, &context.scope, counters)? {
                 return Ok(false);
             }
         }
@@ -179,7 +179,7 @@ impl Enumerator {
             loop {
                 match &program.states[state] {
                     State::Node { test, local, conditions, next } => {
-                        if !context.snapshot.node_passes(node, test) {
+                        if !context.scope.node_passes(node, test) {
                             continue 'choices;
                         }
                         self.bind(*local, Value::Node(node));
@@ -212,7 +212,7 @@ impl Enumerator {
                             different_from: self.different_from.clone(),
                         };
                         let arena = &mut self.arena;
-                        let snapshot = &context.snapshot;
+                        let snapshot = &context.scope;
                         let looked = snapshot.for_each_adjacent(node, *direction, test, |edge, other| {
                             if check.is_different(edge, batch, row) {
                                 arena.push((edge, other));

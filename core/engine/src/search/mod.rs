@@ -53,14 +53,14 @@ pub(crate) struct SearchSpec {
 impl SearchSpec {
     /// Whether `node` may be the end of a path of this row.
     pub fn is_target(&self, node: u32, batch: &Batch, row: usize, context: &mut Context) -> Outcome<bool> {
-        if !context.snapshot.node_passes(node, &self.target) {
+        if !context.scope.node_passes(node, &self.target) {
             return Ok(false);
         }
         let locals = [Value::Node(node)];
         let at = Row { batch, row, locals: &locals };
         for condition in &self.target_conditions {
             let counters = &mut context.metrics[context.current].counters;
-            if !holds(condition, at, &context.snapshot, counters)? {
+            if !holds(condition, at, &context.scope, counters)? {
                 return Ok(false);
             }
         }

@@ -187,7 +187,7 @@ impl Search<'_> {
         let at = Row { batch, row, locals: &locals };
         for condition in conditions {
             let counters = &mut context.metrics[context.current].counters;
-            if !holds(condition, at, &context.snapshot, counters)? {
+            if !holds(condition, at, &context.scope, counters)? {
                 return Ok(false);
             }
         }
@@ -257,7 +257,7 @@ impl Search<'_> {
         while let Some((state, mut events)) = ways.pop() {
             match &program.states[state] {
                 State::Node { test, local, conditions, next } => {
-                    if !context.snapshot.node_passes(node, test) {
+                    if !context.scope.node_passes(node, test) {
                         continue;
                     }
                     if let Some(local) = local {
@@ -300,7 +300,7 @@ impl Search<'_> {
             (t.node, t.hops + 1, t.cost)
         };
         let mut candidates = vec![];
-        let looked = context.snapshot.for_each_adjacent(node, *direction, test, |edge, other| {
+        let looked = context.scope.for_each_adjacent(node, *direction, test, |edge, other| {
             candidates.push((edge, other));
             ControlFlow::Continue(())
         });
@@ -346,7 +346,7 @@ impl Search<'_> {
             pushed += 1;
         }
         while self.hops.len() < hops as usize {
-            let hop = Hop { hop: self.hops.len() as u32 + 1, side: "from".into(), ..Hop::default() };
+            let hop = Hop { hop: self.hops.len() as u32 + 1, ..Hop::default() };
             self.hops.push((hop, 0.0));
         }
         let hop = &mut self.hops[hops as usize - 1].0;
@@ -381,7 +381,7 @@ impl Search<'_> {
         let mut locals = self.locals(trace, bound);
         locals[weight.local] = Value::Edge(edge);
         let counters = &mut context.metrics[context.current].counters;
-        let mut evaluator = Evaluator { snapshot: &context.snapshot, counters };
+        let mut evaluator = Evaluator { scope: &context.scope, counters };
         let value = evaluator.value(weight.expression, Row { batch, row, locals: &locals })?;
         match value.as_f64() {
             None if value.is_null() => Ok(None),

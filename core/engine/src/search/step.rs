@@ -40,7 +40,7 @@ impl Step {
     ) -> Outcome<Expanded> {
         let direction = if backwards { self.direction.reversed() } else { self.direction };
         let (near, far) = if backwards { (&self.after, &self.before) } else { (&self.before, &self.after) };
-        let snapshot = &context.snapshot;
+        let snapshot = &context.scope;
         if near.as_ref().is_some_and(|test| !snapshot.node_passes(node, test)) {
             return Ok(Expanded::default());
         }

@@ -1,0 +1,334 @@
+//! Running statements: catalog statements at once, reads on a snapshot in a stream, changes in a turn
+//! and durable before they are answered.
+
+mod change;
+mod explain;
+mod read;
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use axum::http::{StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use graphodrome_engine::{ColumnInfo, ColumnKind, Limits, Parameters, Prepared, Summary};
+use graphodrome_formats::{ResultFormat, ResultWriter};
+use graphodrome_graph::Snapshot;
+use graphodrome_language::ast::{GraphSource, Query, Statement};
+use graphodrome_language::{Diagnostic, parse};
+use graphodrome_store::{GraphHandle, OpenMode};
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value as Json, json};
+use utoipa::ToSchema;
+
+use crate::problem::{Problem, QueryError};
+use crate::state::App;
+use crate::values;
+
+pub use explain::{PlanAnswer, ProfileAnswer, plan, profile};
+
+/// A request for a query, a plan or a profile.
+#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct QueryRequest {
+    /// One or more statements, separated by semicolons; the result is the last one's.
+    pub text: String,
+    /// The graph to query; `USE g` in the text comes before it.
+    #[serde(default)]
+    pub graph: Option<String>,
+    /// By name without the `$`. JSON values, or `{"gql": "DATE '2024-05-31'"}` for any literal.
+    #[serde(default)]
+    #[schema(value_type = Object)]
+    pub parameters: Map<String, Json>,
+    /// Milliseconds the query may run, at most the service's limit.
+    #[serde(default)]
+    pub timeout_ms: Option<u64>,
+    /// Rows the result may have, at most the service's limit.
+    #[serde(default)]
+    pub max_rows: Option<u64>,
+    /// Bytes the query may hold, at most the service's limit.
+    #[serde(default)]
+    pub max_memory_bytes: Option<u64>,
+    /// With more rows than that, stop instead of failing: the summary then has `truncated`.
+    #[serde(default)]
+    pub truncate: bool,
+}
+
+/// Phases of a query, in microseconds.
+#[derive(Clone, Debug, Default)]
+struct Phases {
+    parse: f64,
+    check: f64,
+    plan: f64,
+    wait: f64,
+    /// The plan was made for an earlier request: parsing, checking and planning fell away.
+    plan_cached: bool,
+}
+
+fn microseconds(duration: Duration) -> f64 {
+    duration.as_secs_f64() * 1e6
+}
+
+/// What a request asks for, whatever its text says.
+struct Terms {
+    parameters: Parameters,
+    limits: Limits,
+    max_rows: u64,
+}
+
+fn terms(app: &App, request: &QueryRequest) -> Result<Terms, Problem> {
+    let parameters = values::parameters(&request.parameters).map_err(Problem::bad_request)?;
+    let most = app.limits.query_time;
+    let time = request.timeout_ms.map_or(most, |ms| Duration::from_millis(ms).min(most));
+    let memory = request.max_memory_bytes.unwrap_or(u64::MAX).min(app.limits.query_memory_bytes);
+    let limits = Limits { time: Some(time), memory_bytes: memory, ..Limits::default() };
+    let max_rows = request.max_rows.unwrap_or(u64::MAX).min(app.limits.result_rows);
+    Ok(Terms { parameters, limits, max_rows })
+}
+
+/// The statements of a text, and the microseconds it took to read them.
+fn statements(text: &str) -> Result<(Vec<Statement>, f64), Problem> {
+    let started = Instant::now();
+    let statements = parse(text).map_err(|e| Problem::from_query(&e, text))?;
+    Ok((statements, microseconds(started.elapsed())))
+}
+
+fn graph_of(app: &App, query: &Query, request: &QueryRequest) -> Result<Arc<GraphHandle>, Problem> {
+    match (&query.graph, &request.graph) {
+        (Some(name), _) => app.graph(&name.text),
+        (None, Some(name)) => app.graph(name),
+        (None, None) => {
+            let names = app.catalog.graph_names();
+            let hint = if names.is_empty() {
+                "there is none yet: CREATE GRAPH makes one".to_string()
+            } else {
+                format!("name it with -g, in the field graph, or with USE; there is {}", names.join(", "))
+            };
+            Err(Problem::bad_request("the query does not say which graph it is about").hint(hint))
+        }
+    }
+}
+
+/// Runs the statements in turn and answers with the last one's result. A text that was asked before of
+/// a graph named beside it is not even parsed: its plan is there.
+pub async fn query(app: Arc<App>, request: QueryRequest, format: ResultFormat) -> Result<Response, Problem> {
+    let Terms { parameters, limits, max_rows } = terms(&app, &request)?;
+    let run = |graph, query, ready: Option<Ready>, changes, parse, keep| Run {
+        app: app.clone(),
+        graph,
+        text: request.text.clone(),
+        query,
+        ready,
+        changes,
+        parameters: parameters.clone(),
+        limits: limits.clone(),
+        max_rows,
+        truncate: request.truncate,
+        parse,
+        keep,
+    };
+    if let Some(graph) = request.graph.as_ref().and_then(|name| app.catalog.graph(name)) {
+        let snapshot = graph.snapshot();
+        if let Some(prepared) = app.plans(&graph).find(&request.text, &snapshot, &parameters) {
+            let changes = prepared.changes;
+            let ready = Ready { prepared, snapshot, cached: true };
+            return run(graph, None, Some(ready), changes, 0.0, true).answer(format, true).await;
+        }
+    }
+    let (statements, parse) = statements(&request.text)?;
+    let count = statements.len();
+    let mut done: Vec<String> = vec![];
+    for (i, statement) in statements.into_iter().enumerate() {
+        let last = i + 1 == count;
+        match statement {
+            Statement::Query(query) => {
+                let graph = graph_of(&app, &query, &request)?;
+                let changes = changes(&query);
+                // A plan is found again by the text and the graph beside it.
+                let keep = count == 1 && query.graph.is_none();
+                let response =
+                    run(graph, Some(query), None, changes, parse, keep).answer(format, last).await?;
+                if last {
+                    return Ok(response);
+                }
+                done.push("done".into());
+            }
+            statement => done.push(catalog_statement(&app, statement).await?),
+        }
+    }
+    Ok(message_result(&done, format))
+}
+
+fn changes(query: &Query) -> bool {
+    use graphodrome_language::ast::Clause::*;
+    query.clauses.iter().any(|c| matches!(c, Insert { .. } | Set { .. } | Remove { .. } | Delete { .. }))
+}
+
+/// A result for statements that have none: what was done, one row each.
+fn message_result(done: &[String], format: ResultFormat) -> Response {
+    let columns = vec![ColumnInfo { name: "done".into(), kind: ColumnKind::Value }];
+    let mut writer = ResultWriter::new(format, columns);
+    let values = done.iter().map(|d| graphodrome_graph::Value::text(d.as_str())).collect();
+    let batch = graphodrome_engine::Batch {
+        len: done.len(),
+        columns: vec![graphodrome_engine::Vector::Values(values)],
+    };
+    let mut body = writer.start();
+    let end = || -> Result<Vec<u8>, String> {
+        let snapshot = Snapshot::empty(None).map_err(|e| e.to_string())?;
+        body.extend(writer.rows(&batch, &snapshot)?);
+        let mut more = Map::new();
+        more.insert("summary".into(), json!({ "rows": done.len() }));
+        more.insert("warnings".into(), json!([]));
+        body.extend(writer.end(&more)?);
+        Ok(body)
+    };
+    match end() {
+        Ok(body) => ([(header::CONTENT_TYPE, format.media_type())], body).into_response(),
+        Err(error) => Problem::new(StatusCode::INTERNAL_SERVER_ERROR, error).into_response(),
+    }
+}
+
+async fn catalog_statement(app: &App, statement: Statement) -> Result<String, Problem> {
+    let mode = |or_replace: bool, if_not_exists: bool| match (or_replace, if_not_exists) {
+        (true, _) => OpenMode::Replace,
+        (_, true) => OpenMode::KeepExisting,
+        _ => OpenMode::Fail,
+    };
+    let say = |done: bool, yes: String, no: String| if done { yes } else { no };
+    Ok(match statement {
+        Statement::CreateGraphType { name, or_replace, if_not_exists, definition } => {
+            let made = app.catalog.create_graph_type(&definition, mode(or_replace, if_not_exists)).await?;
+            say(
+                made,
+                format!("graph type {} created", name.text),
+                format!("graph type {} is there already", name.text),
+            )
+        }
+        Statement::DropGraphType { name, if_exists } => {
+            let made = app.catalog.drop_graph_type(&name.text, if_exists).await?;
+            say(
+                made,
+                format!("graph type {} dropped", name.text),
+                format!("there is no graph type {}", name.text),
+            )
+        }
+        Statement::CreateGraph { name, or_replace, if_not_exists, source } => {
+            let mode = mode(or_replace, if_not_exists);
+            let made = match &source {
+                GraphSource::Any => app.catalog.create_graph(&name.text, None, None, mode).await?,
+                GraphSource::Typed(of) => {
+                    app.catalog.create_graph(&name.text, Some(&of.text), None, mode).await?
+                }
+                GraphSource::Inline(own) => {
+                    app.catalog.create_graph(&name.text, None, Some(own), mode).await?
+                }
+            };
+            say(made, format!("graph {} created", name.text), format!("graph {} is there already", name.text))
+        }
+        Statement::DropGraph { name, if_exists } => {
+            let made = app.catalog.drop_graph(&name.text, if_exists).await?;
+            say(made, format!("graph {} dropped", name.text), format!("there is no graph {}", name.text))
+        }
+        Statement::Query(_) => String::new(),
+    })
+}
+
+/// A plan with the snapshot it is for.
+#[derive(Clone)]
+struct Ready {
+    prepared: Arc<Prepared>,
+    snapshot: Arc<Snapshot>,
+    cached: bool,
+}
+
+/// One query about to run.
+struct Run {
+    app: Arc<App>,
+    graph: Arc<GraphHandle>,
+    text: String,
+    /// `None` where the text did not have to be parsed.
+    query: Option<Query>,
+    ready: Option<Ready>,
+    changes: bool,
+    parameters: Parameters,
+    limits: Limits,
+    max_rows: u64,
+    truncate: bool,
+    parse: f64,
+    /// Whether the plan may serve other requests with the same text.
+    keep: bool,
+}
+
+impl Run {
+    async fn answer(self, format: ResultFormat, last: bool) -> Result<Response, Problem> {
+        if self.changes { self.change(format).await } else { self.read(format, last).await }
+    }
+
+    /// A plan for this snapshot: one made before, or a new one.
+    fn prepare(&self, snapshot: Arc<Snapshot>) -> Result<Ready, Problem> {
+        let plans = self.app.plans(&self.graph);
+        if self.keep
+            && let Some(prepared) = plans.find(&self.text, &snapshot, &self.parameters)
+        {
+            return Ok(Ready { prepared, snapshot, cached: true });
+        }
+        let parsed;
+        let query = match &self.query {
+            Some(query) => query,
+            None => match statements(&self.text)?.0.into_iter().next() {
+                Some(Statement::Query(query)) => {
+                    parsed = query;
+                    &parsed
+                }
+                _ => return Err(Problem::bad_request("the text is not a query")),
+            },
+        };
+        let prepared = plans
+            .prepare(query, &self.text, &snapshot, &self.parameters, self.keep)
+            .map_err(|e| Problem::from_query(&e, &self.text))?;
+        Ok(Ready { prepared, snapshot, cached: false })
+    }
+
+    fn phases(&self, ready: &Ready, wait: f64) -> Phases {
+        if ready.cached {
+            return Phases { parse: self.parse, wait, plan_cached: true, ..Phases::default() };
+        }
+        Phases {
+            parse: self.parse,
+            check: microseconds(ready.prepared.check_time),
+            plan: microseconds(ready.prepared.plan_time),
+            wait,
+            plan_cached: false,
+        }
+    }
+}
+
+/// What a finished run says besides its rows.
+fn epilogue(
+    summary: &Summary, phases: &Phases, warnings: &[Diagnostic], text: &str, graph: &str, version: u64,
+    truncated: bool,
+) -> Map<String, Json> {
+    let mut facts = serde_json::to_value(summary).unwrap_or_default();
+    facts["graph"] = json!(graph);
+    facts["version"] = json!(version);
+    facts["truncated"] = json!(truncated);
+    facts["parse_us"] = json!(phases.parse);
+    facts["check_us"] = json!(phases.check);
+    facts["plan_us"] = json!(phases.plan);
+    facts["wait_us"] = json!(phases.wait);
+    facts["plan_cached"] = json!(phases.plan_cached);
+    let warnings: Vec<QueryError> = warnings.iter().map(|w| QueryError::new(w, text)).collect();
+    let mut more = Map::new();
+    more.insert("summary".into(), facts);
+    more.insert("warnings".into(), json!(warnings));
+    more
+}
+
+fn too_many_rows(max_rows: u64) -> Diagnostic {
+    Diagnostic::error(
+        graphodrome_graph::Code(graphodrome_engine::Code::ROW_LIMIT),
+        Default::default(),
+        format!("the result has more than {max_rows} rows"),
+    )
+    .hint("add a LIMIT, aggregate, or ask for more rows")
+}

@@ -1,0 +1,153 @@
+//! Reads: on a snapshot, in a stream. A plan that promises to be brief runs where it is; one that turns
+//! out not to be, or that is not expected to be, gets a thread of its own.
+
+use std::time::{Duration, Instant};
+
+use axum::body::{Body, Bytes};
+use axum::http::{StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use graphodrome_engine::{Code, Limits, Summary};
+use graphodrome_formats::{ResultFormat, ResultWriter};
+use graphodrome_language::Diagnostic;
+use tokio::sync::{mpsc, oneshot};
+
+use super::{Ready, Run, epilogue, microseconds, too_many_rows};
+use crate::problem::Problem;
+
+/// Bytes of a result that are sent at once.
+const PIECE: usize = 64 << 10;
+/// A plan estimated to cost less (in rows and adjacency entries) is expected to be brief.
+const BRIEF_COST: f64 = 20_000.0;
+/// How long a brief run may hold the thread that serves other requests too.
+const BRIEF: Duration = Duration::from_millis(2);
+
+impl Run {
+    /// The first piece decides the status, the rest follows as it is made.
+    pub(super) async fn read(mut self, format: ResultFormat, last: bool) -> Result<Response, Problem> {
+        let waiting = Instant::now();
+        let app = self.app.clone();
+        let (token, guard) = app.register_query();
+        let permit = app
+            .slots
+            .acquire()
+            .await
+            .map_err(|_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service is stopping"))?;
+        let wait = microseconds(waiting.elapsed());
+        let ready = match self.ready.take() {
+            Some(ready) => ready,
+            None => self.prepare(self.graph.snapshot())?,
+        };
+        let limits = Limits { cancel: token, ..self.limits.clone() };
+        if ready.prepared.cost() < BRIEF_COST
+            && let Some(body) = self.brief(&ready, format, limits.clone(), wait)?
+        {
+            guard.finish();
+            return Ok(([(header::CONTENT_TYPE, format.media_type())], body).into_response());
+        }
+        let (first_sender, first) = oneshot::channel::<Result<(Vec<u8>, bool), Problem>>();
+        let (sender, receiver) = mpsc::channel::<Result<Bytes, std::io::Error>>(8);
+        let worker = tokio::task::spawn_blocking(move || {
+            let mut first_sender = Some(first_sender);
+            let mut send = |piece, ended| match first_sender.take() {
+                Some(first) => first.send(Ok((piece, ended))).is_ok(),
+                None => sender.blocking_send(Ok(Bytes::from(piece))).is_ok(),
+            };
+            let result = self.stream(&ready, format, limits, wait, &mut send);
+            if let Err(diagnostic) = result {
+                let problem = Problem::from_diagnostic(*diagnostic, &self.text);
+                match first_sender.take() {
+                    Some(first) => {
+                        let _ = first.send(Err(problem));
+                    }
+                    // The status is sent; ending the stream badly is the only way to say so.
+                    None => {
+                        let _ = sender.blocking_send(Err(std::io::Error::other(problem.detail)));
+                    }
+                }
+            }
+        });
+        let first = first.await.map_err(|_| {
+            Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "the service made a mistake; its log says more")
+        });
+        drop(permit);
+        let (piece, ended) = first??;
+        if ended || !last {
+            worker.await?;
+            guard.finish();
+            return Ok(([(header::CONTENT_TYPE, format.media_type())], piece).into_response());
+        }
+        let head = tokio_stream::once(Ok(Bytes::from(piece)));
+        let rest = tokio_stream::wrappers::ReceiverStream::new(receiver);
+        // The guard lives in the stream: a client that goes away drops both.
+        let guarded = futures::stream::unfold(
+            (Box::pin(futures::StreamExt::chain(head, rest)), guard),
+            |(mut stream, guard)| async move {
+                let item = futures::StreamExt::next(&mut stream).await?;
+                Some((item, (stream, guard)))
+            },
+        );
+        Ok(([(header::CONTENT_TYPE, format.media_type())], Body::from_stream(guarded)).into_response())
+    }
+
+    /// The whole result, or `None` where it takes longer or becomes larger than a brief one may.
+    fn brief(
+        &self, ready: &Ready, format: ResultFormat, limits: Limits, wait: f64,
+    ) -> Result<Option<Vec<u8>>, Problem> {
+        let mut whole = None;
+        let limits = Limits { brief: Some(BRIEF), ..limits };
+        let mut keep = |piece: Vec<u8>, ended: bool| {
+            whole = ended.then_some(piece);
+            ended
+        };
+        match self.stream(ready, format, limits, wait, &mut keep) {
+            Ok(()) => Ok(whole),
+            Err(diagnostic) if diagnostic.code == Code::NOT_BRIEF => Ok(None),
+            Err(diagnostic) => Err(Problem::from_diagnostic(*diagnostic, &self.text)),
+        }
+    }
+
+    /// Runs the plan; `send` takes each piece and whether it is the last, and says whether to go on.
+    fn stream(
+        &self, ready: &Ready, format: ResultFormat, limits: Limits, wait: f64,
+        send: &mut dyn FnMut(Vec<u8>, bool) -> bool,
+    ) -> Result<(), Box<Diagnostic>> {
+        let failed = |reason: String| {
+            let code = graphodrome_graph::Code::WRONG_TYPE;
+            Box::new(Diagnostic::error(code, Default::default(), reason))
+        };
+        let prepared = &ready.prepared;
+        let snapshot = &*ready.snapshot;
+        let mut execution = prepared.run(snapshot.clone(), &self.parameters, limits);
+        let mut writer = ResultWriter::new(format, prepared.columns.clone().unwrap_or_default());
+        let mut body = writer.start();
+        let mut rows = 0;
+        let mut truncated = false;
+        while let Some(mut batch) = execution.next_batch()? {
+            if rows + batch.len as u64 > self.max_rows {
+                if !self.truncate {
+                    return Err(Box::new(too_many_rows(self.max_rows)));
+                }
+                let left: Vec<u32> = (0..(self.max_rows - rows) as u32).collect();
+                batch = batch.gather(&left);
+                truncated = true;
+            }
+            rows += batch.len as u64;
+            body.extend(writer.rows(&batch, execution.snapshot()).map_err(failed)?);
+            if truncated {
+                break;
+            }
+            if body.len() >= PIECE && !send(std::mem::take(&mut body), false) {
+                return Ok(());
+            }
+        }
+        let mut warnings = prepared.warnings.clone();
+        warnings.extend_from_slice(execution.warnings());
+        let summary = Summary { rows, ..execution.summary() };
+        let phases = self.phases(ready, wait);
+        let name = &self.graph.name;
+        let more = epilogue(&summary, &phases, &warnings, &self.text, name, snapshot.version, truncated);
+        body.extend(writer.end(&more).map_err(failed)?);
+        send(body, true);
+        Ok(())
+    }
+}

@@ -3,18 +3,12 @@
 
 #![allow(clippy::unwrap_used)] // A benchmark that cannot go on should stop with the place.
 
-use std::collections::BTreeMap;
 use std::path::Path;
-use std::sync::Arc;
 use std::time::Instant;
 
-use graphodrome_bench::{Line, median, milliseconds, shown, table};
+use graphodrome_bench::{Line, engine, in_memory, median, shown, table};
 use graphodrome_client::{Client, QueryRequest};
-use graphodrome_engine::{Limits, Parameters, prepare};
-use graphodrome_formats::{Mapping, Progress, Source, load};
-use graphodrome_graph::{Base, GraphType, Snapshot, Value};
-use graphodrome_language::ast::Statement;
-use graphodrome_language::parse;
+use graphodrome_graph::Snapshot;
 use graphodrome_store::PrivateServer;
 use graphodrome_tests::{Running, folder, load_mapping};
 use rand::{Rng, SeedableRng};
@@ -75,7 +69,9 @@ fn main() {
     if std::env::args().any(|a| a == "--test") || !std::env::args().any(|a| a == "--bench") {
         return;
     }
-    tokio::runtime::Runtime::new().unwrap().block_on(figures());
+    // One thread, so that neither side pays for waking another within its client.
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+    runtime.block_on(figures());
 }
 
 async fn figures() {
@@ -155,56 +151,6 @@ async fn figures() {
     server.stop().unwrap();
 }
 
-fn in_memory(folder: &Path) -> Snapshot {
-    let model = std::fs::read_to_string(folder.join("model.gql")).unwrap();
-    let graph_type: GraphType = match parse(&model).unwrap().remove(0) {
-        Statement::CreateGraphType { definition, .. } => *definition,
-        _ => unreachable!("the model begins with its type"),
-    };
-    let empty = Snapshot::empty(Some(Arc::new(graph_type))).unwrap();
-    let mapping = Mapping::parse(&std::fs::read_to_string(folder.join("load.toml")).unwrap()).unwrap();
-    let sources: BTreeMap<String, Arc<Source>> = mapping
-        .files()
-        .into_iter()
-        .map(|f| (f.to_string(), Arc::new(Source::Bytes(std::fs::read(folder.join(f)).unwrap()))))
-        .collect();
-    let outcome = load(&mapping, &sources, &empty, &Progress::default()).unwrap();
-    let base = Base::build(outcome.parts.unwrap(), &empty.keys).unwrap();
-    let (columns, adjacency, keys) = base.bytes();
-    println!(
-        "{} edges; adjacency {:.1} bytes an edge both ways; columns {} MiB, key indexes {} MiB",
-        base.edge_count(),
-        adjacency as f64 / base.edge_count() as f64,
-        columns >> 20,
-        keys >> 20
-    );
-    Snapshot::new(Arc::new(base), empty.graph_type.clone(), empty.keys.clone(), 1)
-}
-
-/// Median milliseconds of a prepared query over the pairs, and the answers.
-fn engine(snapshot: &Snapshot, text: &str, pairs: &[(i64, i64)]) -> (f64, Vec<i64>) {
-    let (mut times, mut answers) = (vec![], vec![]);
-    for (a, b) in pairs {
-        let Statement::Query(query) = parse(text).unwrap().remove(0) else { unreachable!() };
-        let parameters =
-            Parameters::from([("a".to_string(), Value::Int(*a)), ("b".to_string(), Value::Int(*b))]);
-        let prepared = prepare(&query, text, snapshot, &parameters).unwrap();
-        let (ms, answer) = milliseconds(|| {
-            let mut execution = prepared.run(snapshot.clone(), &parameters, Limits::default());
-            let mut answer = -1;
-            while let Some(batch) = execution.next_batch().unwrap() {
-                if let Value::Int(n) = batch.columns[0].get(0) {
-                    answer = n;
-                }
-            }
-            answer
-        });
-        times.push(ms);
-        answers.push(answer);
-    }
-    (median(times), answers)
-}
-
 async fn over_http(client: &Client, graph: &str, text: &str, pairs: &[(i64, i64)]) -> f64 {
     let mut times = vec![];
     for (a, b) in pairs {
@@ -267,7 +213,7 @@ async fn questions(
     ] {
         println!("{name}: {what}");
         let both_ways = edge == "-[:LINK]-";
-        let other = if both_ways { " FILTER b.id <> $a" } else { "" };
+        let other = if both_ways { " WHERE b <> a" } else { "" };
         let text = format!("MATCH (a:Place {{id: $a}}){edge}{{1,2}}(b:Place){other} RETURN COUNT(DISTINCT b) AS n");
         let except = if both_ways { "AND id <> $1" } else { "" };
         let recursive = format!(

@@ -1,6 +1,17 @@
-//! Measuring: medians of several runs, and a table.
+//! What the benches share: graphs in memory, medians of several runs, and a table.
 
+#![allow(clippy::unwrap_used)] // A benchmark that cannot go on should stop with the place.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+use std::sync::Arc;
 use std::time::Instant;
+
+use graphodrome_engine::{Limits, Parameters, prepare};
+use graphodrome_formats::{Mapping, Progress, Source, load};
+use graphodrome_graph::{Base, GraphType, Snapshot, Value};
+use graphodrome_language::ast::Statement;
+use graphodrome_language::parse;
 
 /// Middle of the samples.
 pub fn median(mut samples: Vec<f64>) -> f64 {
@@ -47,4 +58,57 @@ pub fn shown(ms: f64) -> String {
     } else {
         format!("{:.2} s", ms / 1e3)
     }
+}
+
+/// A folder with model, mapping and tables, loaded into the engine without service or storage.
+pub fn in_memory(folder: &Path) -> Snapshot {
+    let model = std::fs::read_to_string(folder.join("model.gql")).unwrap();
+    let graph_type: GraphType = match parse(&model).unwrap().remove(0) {
+        Statement::CreateGraphType { definition, .. } => *definition,
+        _ => unreachable!("the model begins with its type"),
+    };
+    let empty = Snapshot::empty(Some(Arc::new(graph_type))).unwrap();
+    let mapping = Mapping::parse(&std::fs::read_to_string(folder.join("load.toml")).unwrap()).unwrap();
+    let sources: BTreeMap<String, Arc<Source>> = mapping
+        .files()
+        .into_iter()
+        .map(|f| (f.to_string(), Arc::new(Source::Bytes(std::fs::read(folder.join(f)).unwrap()))))
+        .collect();
+    let outcome = load(&mapping, &sources, &empty, &Progress::default()).unwrap();
+    let base = Base::build(outcome.parts.unwrap(), &empty.keys).unwrap();
+    let (columns, adjacency, keys) = base.bytes();
+    println!(
+        "{} edges; adjacency {:.1} bytes an edge both ways; columns {} MiB, key indexes {} MiB",
+        base.edge_count(),
+        adjacency as f64 / base.edge_count() as f64,
+        columns >> 20,
+        keys >> 20
+    );
+    Snapshot::new(Arc::new(base), empty.graph_type.clone(), empty.keys.clone(), 1)
+}
+
+/// Median milliseconds of a query planned once and run for each pair, and the answers.
+pub fn engine(snapshot: &Snapshot, text: &str, pairs: &[(i64, i64)]) -> (f64, Vec<i64>) {
+    let Statement::Query(query) = parse(text).unwrap().remove(0) else { unreachable!() };
+    let parameters = |(a, b): &(i64, i64)| {
+        Parameters::from([("a".to_string(), Value::Int(*a)), ("b".to_string(), Value::Int(*b))])
+    };
+    let prepared = prepare(&query, text, snapshot, &parameters(&pairs[0])).unwrap();
+    let (mut times, mut answers) = (vec![], vec![]);
+    for pair in pairs {
+        let parameters = parameters(pair);
+        let (ms, answer) = milliseconds(|| {
+            let mut execution = prepared.run(snapshot.clone(), &parameters, Limits::default());
+            let mut answer = -1;
+            while let Some(batch) = execution.next_batch().unwrap() {
+                if let Value::Int(n) = batch.columns[0].get(0) {
+                    answer = n;
+                }
+            }
+            answer
+        });
+        times.push(ms);
+        answers.push(answer);
+    }
+    (median(times), answers)
 }

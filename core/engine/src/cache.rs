@@ -21,6 +21,7 @@ const GROWTH: f64 = 1.5;
 struct Plan {
     prepared: Arc<Prepared>,
     base: Weak<Base>,
+    label_sets: usize,
     nodes: u64,
     edges: u64,
 }
@@ -32,6 +33,7 @@ impl Plan {
             now <= then * GROWTH && then <= now * GROWTH
         };
         std::ptr::eq(self.base.as_ptr(), Arc::as_ptr(&snapshot.base))
+            && self.label_sets == snapshot.overlay_label_sets()
             && near(self.nodes, snapshot.node_count())
             && near(self.edges, snapshot.edge_count())
     }
@@ -88,6 +90,7 @@ impl PlanCache {
             plans.push(Plan {
                 prepared: prepared.clone(),
                 base: Arc::downgrade(&snapshot.base),
+                label_sets: snapshot.overlay_label_sets(),
                 nodes: snapshot.node_count(),
                 edges: snapshot.edge_count(),
             });

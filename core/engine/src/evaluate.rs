@@ -272,7 +272,7 @@ impl Evaluator<'_> {
                     Value::Null => return Ok(Value::Null),
                     one => vec![one].into(),
                 };
-                let mut accumulator = Accumulator::new(*function, *distinct);
+                let mut accumulator = Accumulator::new(*function, *distinct, self.scope.node_bound());
                 let mut locals = row.locals.to_vec();
                 let place = local - row.batch.columns.len();
                 locals.resize(locals.len().max(place + 1), Value::Null);

@@ -76,6 +76,10 @@ pub(crate) trait OperatorPlan: Debug + Send + Sync {
     fn name(&self) -> &'static str;
     /// What it works on, as (stable key, text).
     fn details(&self) -> Vec<(&'static str, String)>;
+    /// What is certain of its rows; `inputs` are the operators below.
+    fn row_facts(&self, _inputs: &[PlanNode]) -> RowFacts {
+        RowFacts::default()
+    }
     fn open(self: Arc<Self>, inputs: Vec<Input>) -> Box<dyn Operator>;
     /// A correlated part that it runs by itself.
     fn correlated(&self) -> Option<&Arc<PlanNode>> {
@@ -93,6 +97,16 @@ pub(crate) struct PlanNode {
     pub estimate: Estimate,
     /// Ways not taken, with their estimated costs.
     pub rejected: Vec<String>,
+    pub facts: RowFacts,
+}
+
+/// What is certain of an operator's rows, whatever the data.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct RowFacts {
+    /// There is never more than one.
+    pub at_most_one: bool,
+    /// No two rows have the same node in this slot, and none has null.
+    pub distinct_nodes: Option<usize>,
 }
 
 impl PlanNode {

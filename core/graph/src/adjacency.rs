@@ -149,6 +149,11 @@ impl Adjacency {
     }
 
     #[inline]
+    pub fn entries(&self, row: std::ops::Range<usize>) -> &[Dense] {
+        &self.neighbours[row]
+    }
+
+    #[inline]
     pub fn neighbour(&self, entry: usize) -> Dense {
         self.neighbours[entry]
     }

@@ -123,6 +123,16 @@ impl EdgeTable {
         find_column(&self.columns, name)
     }
 
+    /// The rows that `direction` looks at: forward, reverse; `None` where it looks at neither.
+    pub(crate) fn sides(&self, direction: crate::Direction) -> Option<(Option<&Adjacency>, Option<&Adjacency>)> {
+        let (out, into) = if self.directed {
+            (direction.takes_out(), direction.takes_in())
+        } else {
+            (direction.takes_undirected(), direction.takes_undirected())
+        };
+        (out || into).then(|| (out.then_some(&self.forward), into.then_some(&self.reverse)))
+    }
+
     /// Source and target of the edge in row `position`.
     pub fn ends(&self, position: usize) -> (Dense, Dense) {
         (self.forward.owner(position), self.forward.neighbour(position))

@@ -99,6 +99,8 @@ pub(crate) struct Overlay {
     pub next_edge: Dense,
     pub next_node_id: ElementId,
     pub next_edge_id: ElementId,
+    /// Every label set that a node or an edge of the overlay has had.
+    pub label_sets: Arc<Vec<LabelSet>>,
     /// Nodes and edges there are, base included.
     pub live_nodes: u64,
     pub live_edges: u64,
@@ -118,6 +120,7 @@ impl Overlay {
             next_edge: edges,
             next_node_id: node_ids,
             next_edge_id: edge_ids,
+            label_sets: Arc::new(vec![]),
             live_nodes: nodes as u64,
             live_edges: edges as u64,
         }
@@ -128,9 +131,20 @@ impl Overlay {
         self.nodes.len() + self.edges.len()
     }
 
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    fn know_labels(&mut self, labels: &LabelSet) {
+        if !self.label_sets.iter().any(|known| Arc::ptr_eq(known, labels) || known == labels) {
+            Arc::make_mut(&mut self.label_sets).push(labels.clone());
+        }
+    }
+
     pub fn put_node(&mut self, dense: Dense, record: Option<NodeRecord>) {
         self.touched.add(dense);
         if let Some(record) = &record {
+            self.know_labels(&record.labels);
             self.nodes_by_id.insert(record.id, dense);
         }
         self.nodes.insert(dense, record.map(Arc::new));
@@ -155,6 +169,7 @@ impl Overlay {
             }
         }
         if let Some(record) = &record {
+            self.know_labels(&record.labels);
             self.edges_by_id.insert(record.id, dense);
             if !in_base {
                 let roles = if record.directed {

@@ -44,6 +44,9 @@ pub struct PropertyReader {
     columns: Vec<Option<usize>>,
 }
 
+/// Rows found before the first of them is read.
+const TOGETHER: usize = 64;
+
 impl Snapshot {
     pub fn new(
         base: Arc<Base>, graph_type: Option<Arc<GraphType>>, keys: Vec<Arc<KeyDefinition>>, version: u64,
@@ -85,6 +88,12 @@ impl Snapshot {
 
     pub fn edge_bound(&self) -> Dense {
         self.overlay.next_edge
+    }
+
+    /// How many label sets the overlay has seen: while that and the base are the same, so is every
+    /// conclusion from which label sets there are.
+    pub fn overlay_label_sets(&self) -> usize {
+        self.overlay.label_sets.len()
     }
 
     pub fn overlay_len(&self) -> usize {
@@ -360,6 +369,64 @@ impl Snapshot {
             }
         }
         looked
+    }
+
+    /// Appends the other ends of the edges at `nodes` that pass, as often as there are such edges:
+    /// [`Self::for_each_adjacent`] for many nodes, with the rows found first and read then, so that
+    /// the processor waits for their memory together. Returns the adjacency entries looked at, and
+    /// those of the node that had the most.
+    pub fn gather_adjacent(
+        &self, nodes: &[Dense], direction: Direction, test: &EdgeTest, others: &mut Vec<Dense>,
+    ) -> (u64, u64) {
+        let (mut looked, mut largest) = (0, 0);
+        if self.overlay.is_empty()
+            && let [t] = test.tables[..]
+            && let table = &self.base.edges[t]
+            && let Some(rows) = table.sides(direction)
+        {
+            let (forward, reverse) = rows;
+            for nodes in nodes.chunks(TOGETHER) {
+                let mut found = [(0, 0, 0, 0); TOGETHER];
+                for (rows, &node) in found.iter_mut().zip(nodes) {
+                    let (out, into) = (forward.map(|side| side.row(node)), reverse.map(|side| side.row(node)));
+                    let (out, into) = (out.unwrap_or_default(), into.unwrap_or_default());
+                    *rows = (out.start, out.end, into.start, into.end);
+                }
+                for ((out, out_end, into, into_end), &node) in found.into_iter().zip(nodes) {
+                    let degree = (out_end - out) + (into_end - into);
+                    others.reserve(degree);
+                    if let Some(side) = forward {
+                        others.extend_from_slice(side.entries(out..out_end));
+                    }
+                    if let Some(side) = reverse {
+                        let start = others.len();
+                        others.extend_from_slice(side.entries(into..into_end));
+                        // A loop was shown from its source already.
+                        if forward.is_some() && others[start..].contains(&node) {
+                            let kept: Vec<Dense> = others.drain(start..).filter(|&o| o != node).collect();
+                            others.extend(kept);
+                        }
+                    }
+                    looked += degree as u64;
+                    largest = largest.max(degree as u64);
+                }
+            }
+            return (looked, largest);
+        }
+        for &node in nodes {
+            let degree = self.for_each_adjacent(node, direction, test, |_, other| {
+                others.push(other);
+                ControlFlow::Continue(())
+            });
+            looked += degree;
+            largest = largest.max(degree);
+        }
+        (looked, largest)
+    }
+
+    /// Whether every node there is passes, so that none needs to be asked.
+    pub fn all_pass(&self, test: &NodeTest) -> bool {
+        test.all || (self.overlay.nodes.is_empty() && test.tables.iter().all(|passes| *passes))
     }
 
     /// Whether the base's rows still show `edge` rightly: not deleted, same labels.

@@ -8,14 +8,16 @@ use graphodrome_graph::{Code, GraphError, Value};
 use graphodrome_language::Span;
 use graphodrome_language::ast::{Aggregate, BinaryOperator};
 
+use crate::batch::NO_ELEMENT;
 use crate::evaluate::arithmetic;
+use crate::search::NodeSet;
 
 #[derive(Clone, Debug)]
 pub(crate) struct Accumulator {
     function: Aggregate,
     seen: Option<HashSet<Value>>,
     /// Distinct nodes, by their numbers alone.
-    seen_nodes: HashSet<u32>,
+    seen_nodes: NodeSet,
     count: u64,
     /// Sum, product, least or greatest so far.
     value: Value,
@@ -26,11 +28,12 @@ pub(crate) struct Accumulator {
 }
 
 impl Accumulator {
-    pub fn new(function: Aggregate, distinct: bool) -> Self {
+    /// `node_bound` is one more than the greatest node number.
+    pub fn new(function: Aggregate, distinct: bool, node_bound: u32) -> Self {
         Accumulator {
             function,
             seen: distinct.then(HashSet::new),
-            seen_nodes: HashSet::new(),
+            seen_nodes: NodeSet::new(node_bound),
             count: 0,
             value: Value::Null,
             items: vec![],
@@ -84,9 +87,18 @@ impl Accumulator {
         Ok(())
     }
 
-    /// Counts a row of `COUNT(*)`.
-    pub fn add_row(&mut self) {
-        self.count += 1;
+    /// Counts rows of `COUNT(*)`.
+    pub fn add_rows(&mut self, rows: usize) {
+        self.count += rows as u64;
+    }
+
+    /// Counts a column of nodes at once.
+    pub fn count_nodes(&mut self, nodes: &[u32]) {
+        let there = nodes.iter().filter(|&&node| node != NO_ELEMENT);
+        self.count += match self.seen {
+            None => there.count() as u64,
+            Some(_) => there.filter(|&&node| self.seen_nodes.insert(node)).count() as u64,
+        };
     }
 
     fn combine(&mut self, operator: BinaryOperator, value: Value) -> Result<(), GraphError> {

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use crate::batch::{Batch, Vector};
 use crate::context::{Context, Outcome};
-use crate::plan::{Input, Operator, OperatorPlan};
+use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
 use graphodrome_graph::Value;
 
 #[derive(Debug)]
@@ -18,6 +18,10 @@ impl OperatorPlan for Start {
 
     fn details(&self) -> Vec<(&'static str, String)> {
         vec![]
+    }
+
+    fn row_facts(&self, _: &[PlanNode]) -> RowFacts {
+        RowFacts { at_most_one: true, distinct_nodes: None }
     }
 
     fn open(self: Arc<Self>, _: Vec<Input>) -> Box<dyn Operator> {

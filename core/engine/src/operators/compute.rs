@@ -6,7 +6,7 @@ use crate::batch::{Batch, Vector};
 use crate::context::{Context, Outcome};
 use crate::evaluate::{Evaluator, Row};
 use crate::expression::{Expr, Kind};
-use crate::plan::{Input, Operator, OperatorPlan};
+use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
 
 #[derive(Clone, Debug)]
 pub(crate) struct Compute {
@@ -21,6 +21,10 @@ impl OperatorPlan for Compute {
 
     fn details(&self) -> Vec<(&'static str, String)> {
         vec![("values", self.shown.clone())]
+    }
+
+    fn row_facts(&self, inputs: &[PlanNode]) -> RowFacts {
+        inputs[0].facts
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {

@@ -6,7 +6,7 @@ use crate::batch::Batch;
 use crate::context::{Context, Outcome};
 use crate::evaluate::{Row, holds};
 use crate::expression::Expr;
-use crate::plan::{Input, Operator, OperatorPlan};
+use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
 
 #[derive(Clone, Debug)]
 pub(crate) struct Filter {
@@ -21,6 +21,10 @@ impl OperatorPlan for Filter {
 
     fn details(&self) -> Vec<(&'static str, String)> {
         vec![("where", self.shown.clone())]
+    }
+
+    fn row_facts(&self, inputs: &[PlanNode]) -> RowFacts {
+        inputs[0].facts
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {

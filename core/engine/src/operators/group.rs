@@ -10,7 +10,7 @@ use graphodrome_language::ast::Aggregate;
 use crate::batch::{BATCH_ROWS, Batch, Vector, value_bytes};
 use crate::context::{Context, Outcome, located};
 use crate::evaluate::{Evaluator, Row};
-use crate::expression::Expr;
+use crate::expression::{Expr, Kind};
 use crate::operators::Accumulator;
 use crate::plan::{Input, Operator, OperatorPlan};
 
@@ -54,8 +54,9 @@ struct Run {
 
 impl Run {
     fn group(&mut self, context: &mut Context) -> Outcome<Batch> {
+        let bound = context.scope.node_bound();
         let fresh = |spec: &Group| -> Vec<Accumulator> {
-            spec.aggregates.iter().map(|a| Accumulator::new(a.function, a.distinct)).collect()
+            spec.aggregates.iter().map(|a| Accumulator::new(a.function, a.distinct, bound)).collect()
         };
         let mut places: HashMap<Vec<Value>, usize> = HashMap::new();
         let mut groups: Vec<Vec<Accumulator>> = vec![];
@@ -66,6 +67,12 @@ impl Run {
         while let Some(batch) = self.input.next(context)? {
             context.work(batch.len as u64)?;
             let mut new_bytes = 0;
+            if self.spec.keys.is_empty() && count_columns(&self.spec, &batch, &mut groups[0]) {
+                if self.spec.aggregates.iter().any(|a| a.distinct) {
+                    context.reserve(4 * batch.len)?;
+                }
+                continue;
+            }
             let counters = &mut context.metrics[context.current].counters;
             let mut evaluator = Evaluator { scope: &context.scope, counters };
             for row in 0..batch.len {
@@ -90,7 +97,7 @@ impl Run {
                 };
                 for (spec, accumulator) in self.spec.aggregates.iter().zip(&mut groups[place]) {
                     match &spec.argument {
-                        None => accumulator.add_row(),
+                        None => accumulator.add_rows(1),
                         Some(argument) => {
                             let value = evaluator.value(argument, at)?;
                             if spec.distinct || matches!(spec.function, Aggregate::CollectList) {
@@ -125,6 +132,30 @@ impl Run {
     }
 }
 
+/// Where every aggregate counts rows or nodes: the whole batch at once. `false` where it cannot be.
+fn count_columns(spec: &Group, batch: &Batch, accumulators: &mut [Accumulator]) -> bool {
+    let nodes = |argument: &Expr| match argument.kind {
+        Kind::Slot(slot) => match batch.columns.get(slot) {
+            Some(Vector::Nodes(nodes)) => Some(nodes),
+            _ => None,
+        },
+        _ => None,
+    };
+    let countable = |a: &AggregateSpec| {
+        a.function == Aggregate::Count && a.argument.as_ref().is_none_or(|e| nodes(e).is_some())
+    };
+    if !spec.aggregates.iter().all(countable) {
+        return false;
+    }
+    for (aggregate, accumulator) in spec.aggregates.iter().zip(accumulators) {
+        match aggregate.argument.as_ref().and_then(nodes) {
+            Some(nodes) => accumulator.count_nodes(nodes),
+            None => accumulator.add_rows(batch.len),
+        }
+    }
+    true
+}
+
 impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         if self.result.is_none() {
@@ -133,6 +164,11 @@ impl Operator for Run {
         let Some(result) = &mut self.result else { return Ok(None) };
         if self.sent == result.len {
             return Ok(None);
+        }
+        if self.sent == 0 && result.len <= BATCH_ROWS {
+            self.sent = result.len;
+            let columns = std::mem::take(&mut result.columns);
+            return Ok(Some(Batch { len: result.len, columns }));
         }
         let end = result.len.min(self.sent + BATCH_ROWS);
         let rows: Vec<u32> = (self.sent as u32..end as u32).collect();

@@ -3,13 +3,11 @@
 
 use std::sync::Arc;
 
-use graphodrome_graph::Value;
-
 use crate::batch::{BATCH_ROWS, Batch};
 use crate::context::{Context, Outcome};
 use crate::operators::search_paths::search_details;
-use crate::plan::{Input, Operator, OperatorPlan};
-use crate::search::{Rows, SearchSpec, goes_both_ways, meet_in_the_middle, reach, shortest_cycle_exists};
+use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
+use crate::search::{Rows, SearchSpec, goes_both_ways, meet_in_the_middle, reach, remove, shortest_cycle_exists};
 
 #[derive(Clone, Debug)]
 pub(crate) struct Reach {
@@ -32,8 +30,14 @@ impl OperatorPlan for Reach {
         search_details(&self.spec, method)
     }
 
+    fn row_facts(&self, inputs: &[PlanNode]) -> RowFacts {
+        // The end is the column after the input's.
+        let one_search = inputs[0].facts.at_most_one && self.spec.to.is_none();
+        RowFacts { at_most_one: false, distinct_nodes: one_search.then_some(inputs[0].schema.len()) }
+    }
+
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { plan: self, input: inputs.remove(0), batch: None, row: 0, pending: vec![] })
+        Box::new(Run { plan: self, input: inputs.remove(0), batch: None, row: 0, pending: vec![], given: 0 })
     }
 }
 
@@ -42,8 +46,9 @@ struct Run {
     input: Input,
     batch: Option<Batch>,
     row: usize,
-    /// Ends of the current row that were found but not given out yet, last first.
+    /// Ends of the current row, and how many of them were given out.
     pending: Vec<u32>,
+    given: usize,
 }
 
 impl Run {
@@ -71,29 +76,26 @@ impl Run {
             return Ok(if found { vec![target] } else { vec![] });
         }
         let mut ends = reach(step, start, (spec.min, spec.max), spec.reversed, batch, row, context)?;
-        if both_ways && spec.min > 0 {
+        if both_ways && spec.min > 0 && !spec.is_target(start, batch, row, context)? {
+            remove(&mut ends, start);
+        } else if both_ways && spec.min > 0 {
             // A walk to and fro led back to the start; only a cycle does so by a trail.
             let cycle = shortest_cycle_exists(step, start, spec.max, batch, row, context)?;
-            ends.retain(|&end| end != start);
+            remove(&mut ends, start);
             if cycle {
                 ends.push(start);
             }
         }
-        let mut kept = Vec::with_capacity(ends.len());
-        for end in ends {
-            if spec.is_target(end, batch, row, context)? {
-                kept.push(end);
-            }
-        }
-        Ok(kept)
+        spec.keep_targets(&mut ends, batch, row, context)?;
+        Ok(ends)
     }
 }
 
 impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let mut found = Rows::new(0);
-                loop {
-            if self.pending.is_empty() {
+        loop {
+            if self.given == self.pending.len() {
                 if self.batch.as_ref().is_none_or(|b| self.row >= b.len) {
                     if found.len() > 0 {
                         break;
@@ -106,15 +108,17 @@ impl Operator for Run {
                 }
                 let Some(batch) = &self.batch else { return Ok(None) };
                 self.pending = self.search(batch, context)?;
-                self.pending.reverse();
+                self.given = 0;
                 self.row += 1;
             }
-            while found.len() < BATCH_ROWS {
-                let Some(end) = self.pending.pop() else { break };
-                found.rows.push(self.row as u32 - 1);
-                found.ends.push(end);
-                found.paths.push(Value::Null);
+            if self.given == 0 && found.len() == 0 && self.pending.len() <= BATCH_ROWS {
+                found.ends = std::mem::take(&mut self.pending);
+            } else {
+                let end = self.pending.len().min(self.given + BATCH_ROWS - found.len());
+                found.ends.extend_from_slice(&self.pending[self.given..end]);
+                self.given = end;
             }
+            found.rows.resize(found.ends.len(), self.row as u32 - 1);
             if found.len() >= BATCH_ROWS {
                 break;
             }

@@ -9,7 +9,7 @@ use crate::batch::{BATCH_ROWS, Batch, Vector};
 use crate::context::{Context, Outcome};
 use crate::evaluate::{Row, holds};
 use crate::expression::Expr;
-use crate::plan::{Input, Operator, OperatorPlan};
+use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
 
 #[derive(Debug)]
 pub(crate) struct ScanNodes {
@@ -31,6 +31,10 @@ impl OperatorPlan for ScanNodes {
             details.push(("where", format!("where {}", self.shown_conditions.join(" AND "))));
         }
         details
+    }
+
+    fn row_facts(&self, _: &[PlanNode]) -> RowFacts {
+        RowFacts { at_most_one: false, distinct_nodes: Some(0) }
     }
 
     fn open(self: Arc<Self>, _: Vec<Input>) -> Box<dyn Operator> {

@@ -8,7 +8,7 @@ use crate::batch::{Batch, Vector};
 use crate::context::{Context, Outcome};
 use crate::evaluate::{Evaluator, Row, holds};
 use crate::expression::Expr;
-use crate::plan::{Input, Operator, OperatorPlan};
+use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
 
 #[derive(Clone, Debug)]
 pub(crate) struct SeekKey {
@@ -35,6 +35,10 @@ impl OperatorPlan for SeekKey {
             details.push(("where", format!("where {}", self.shown_conditions.join(" AND "))));
         }
         details
+    }
+
+    fn row_facts(&self, inputs: &[PlanNode]) -> RowFacts {
+        inputs[0].facts
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {

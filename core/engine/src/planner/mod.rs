@@ -81,16 +81,18 @@ impl<'p> Planner<'p> {
         let mut columns = None;
         let mut changes = false;
         let mut finished = false;
-        for (i, clause) in query.clauses.iter().enumerate() {
-            let rest = &query.clauses[i + 1..];
+        let mut left = &query.clauses[..];
+        while let Some((clause, rest)) = left.split_first() {
+            left = rest;
             node = match clause {
-                Clause::Match { optional, pattern, .. } => {
-                    let usage = usage(rest);
-                    if *optional {
-                        self.optional_match(node, pattern, usage)?
-                    } else {
-                        self.graph_pattern(node, pattern, usage)?
-                    }
+                Clause::Match { optional: true, pattern, .. } => {
+                    self.optional_match(node, pattern, usage(rest))?
+                }
+                Clause::Match { pattern, .. } => {
+                    // What is filtered right after a pattern is a condition of it.
+                    let (pattern, rest) = with_filters(pattern, rest);
+                    left = rest;
+                    self.graph_pattern(node, &pattern, usage(rest))?
                 }
                 Clause::Filter(condition) => self.filter(node, condition.conjuncts())?,
                 Clause::Let(items) => self.let_statement(node, items)?,
@@ -148,7 +150,8 @@ impl<'p> Planner<'p> {
     ) -> PlanNode {
         let id = self.next_id;
         self.next_id += 1;
-        PlanNode { id, plan: Arc::new(plan), inputs, schema, estimate, rejected: vec![] }
+        let facts = plan.row_facts(&inputs);
+        PlanNode { id, plan: Arc::new(plan), inputs, schema, estimate, rejected: vec![], facts }
     }
 
     fn leaf(
@@ -335,6 +338,26 @@ impl<'p> Planner<'p> {
         let schema = input.schema.clone();
         self.node(PageRows { offset, limit }, vec![input], schema, estimate)
     }
+}
+
+/// The pattern with the conditions of the FILTERs that follow it, and the clauses after those.
+fn with_filters<'q>(pattern: &GraphPattern, mut rest: &'q [Clause]) -> (GraphPattern, &'q [Clause]) {
+    let mut pattern = pattern.clone();
+    while let Some((Clause::Filter(condition), after)) = rest.split_first() {
+        if has_exists(condition) {
+            break;
+        }
+        rest = after;
+        let span = condition.span;
+        pattern.condition = Some(match pattern.condition.take() {
+            None => condition.clone(),
+            Some(before) => {
+                let both = (Box::new(before), Box::new(condition.clone()));
+                Expression { kind: ExpressionKind::Binary(BinaryOperator::And, both.0, both.1), span }
+            }
+        });
+    }
+    (pattern, rest)
 }
 
 fn find_exists(e: &Expression, found: &mut Vec<(ExpressionKind, GraphPattern, graphodrome_language::Span)>) {

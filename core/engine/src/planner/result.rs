@@ -201,11 +201,14 @@ impl Planner<'_> {
                 continue;
             }
             specs.push(match &aggregate.kind {
-                ExpressionKind::Aggregate { function, distinct, argument } => AggregateSpec {
-                    function: *function,
-                    distinct: *distinct,
-                    argument: Some(self.compiler(&input.schema, &subqueries).expression(argument)?),
-                },
+                ExpressionKind::Aggregate { function, distinct, argument } => {
+                    let argument = self.compiler(&input.schema, &subqueries).expression(argument)?;
+                    // What comes once anyway need not be told apart again.
+                    let once = input.facts.distinct_nodes;
+                    let distinct =
+                        *distinct && !matches!(argument.kind, Kind::Slot(slot) if once == Some(slot));
+                    AggregateSpec { function: *function, distinct, argument: Some(argument) }
+                }
                 _ => AggregateSpec { function: Aggregate::Count, distinct: false, argument: None },
             });
             let name = self.hidden("aggregate");

@@ -7,7 +7,8 @@ use graphodrome_language::ast::*;
 use graphodrome_language::{Diagnostic, VariableKind, expression_variables};
 
 use crate::context::Outcome;
-use crate::expression::Expr;
+use crate::expression::{Expr, Kind};
+use crate::functions::Function;
 use crate::operators::*;
 use crate::plan::{PlanNode, Schema};
 use crate::planner::Planner;
@@ -16,6 +17,34 @@ use crate::planner::pattern::{PathPiece, SearchStep, show_node};
 use crate::planner::program::reversed;
 use crate::profile::Estimate;
 use crate::search::{Memory, OutputVariable, Quota, SearchSpec};
+
+/// Where `condition` says no more than that the node in slot `end` is not another bound node: that
+/// node's slot.
+fn other_node(condition: &Expr, end: usize, schema: &Schema) -> Option<usize> {
+    let (a, b) = match &condition.kind {
+        Kind::Binary(BinaryOperator::NotEqual, a, b) => (&**a, &**b),
+        Kind::Call(Function::AllDifferent, both) => match &both[..] {
+            [a, b] => (a, b),
+            _ => return None,
+        },
+        Kind::Not(inner) => match &inner.kind {
+            Kind::Binary(BinaryOperator::Equal, a, b) => (&**a, &**b),
+            Kind::Call(Function::Same, both) => match &both[..] {
+                [a, b] => (a, b),
+                _ => return None,
+            },
+            _ => return None,
+        },
+        _ => return None,
+    };
+    let (Kind::Slot(a), Kind::Slot(b)) = (&a.kind, &b.kind) else { return None };
+    let other = match (*a == end, *b == end) {
+        (true, false) => *b,
+        (false, true) => *a,
+        _ => return None,
+    };
+    (schema.variables[other].kind == VariableKind::Node).then_some(other)
+}
 
 impl Planner<'_> {
     pub(super) fn search_operator(
@@ -35,8 +64,17 @@ impl Planner<'_> {
         // The end node's conditions are tested where it is found.
         let mut target_schema = input.schema.clone();
         target_schema.push(far_node.name.clone(), VariableKind::Node);
-        let target_conditions =
+        let mut target_conditions =
             if to.is_none() { self.take_conditions(&target_schema, b)?.0 } else { vec![] };
+        let end = target_schema.len() - 1;
+        let mut differs_from = vec![];
+        target_conditions.retain(|condition| match other_node(condition, end, &target_schema) {
+            Some(other) => {
+                differs_from.push(other);
+                false
+            }
+            None => true,
+        });
 
         let wanted = |name: &Arc<str>| {
             b.usage.needed.contains(name)
@@ -78,6 +116,7 @@ impl Planner<'_> {
             reversed: from_right,
             target: self.scope.node_test(if to.is_none() { far_node.labels.as_ref() } else { None }),
             target_conditions,
+            differs_from,
             mode: search.mode,
             different_from: different_from.clone(),
             outputs,
@@ -86,10 +125,6 @@ impl Planner<'_> {
         let mut schema = input.schema.clone();
         if to.is_none() {
             schema.push(far_node.name.clone(), VariableKind::Node);
-        }
-        schema.push(search.path.clone(), VariableKind::Path);
-        for (name, kind) in &variables {
-            schema.push(name.clone(), *kind);
         }
         let everything = self.node_total(&far_node.labels).max(1.0);
         let distinct = fan_out.min(everything);
@@ -104,6 +139,12 @@ impl Planner<'_> {
             && matches!(spec.mode, PathMode::Trail | PathMode::Walk)
             && (b.graph.repeatable || !shared)
             && !(spec.mode == PathMode::Walk && spec.max.is_none());
+        if !reachable {
+            schema.push(search.path.clone(), VariableKind::Path);
+        }
+        for (name, kind) in &variables {
+            schema.push(name.clone(), *kind);
+        }
         if reachable {
             let trails_only = spec.mode == PathMode::Trail;
             let (cost, result) = if to.is_some() { (both_ends, 0.5) } else { (one_end, distinct) };

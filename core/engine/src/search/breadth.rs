@@ -9,7 +9,10 @@ use hashbrown::HashMap;
 use crate::batch::{Batch, NO_ELEMENT};
 use crate::context::{Context, Hop, Outcome, Side};
 use crate::search::step::{Expanded, Step};
-use crate::search::visited::Visited;
+use crate::search::visited::NodeSet;
+
+/// Frontier nodes expanded together, so that the memory they lie in is waited for together.
+const CHUNK: usize = 256;
 
 /// A path as its nodes and edges, from the node the search began at.
 #[derive(Clone, Debug, Default)]
@@ -32,7 +35,7 @@ impl Level {
     fn count(&mut self, expanded: Expanded) {
         self.hop.edges_looked += expanded.looked;
         self.hop.failed += expanded.failed;
-        self.hop.largest_degree = self.hop.largest_degree.max(expanded.looked);
+        self.hop.largest_degree = self.hop.largest_degree.max(expanded.largest);
     }
 
     fn finish(mut self, context: &mut Context) {
@@ -49,28 +52,36 @@ pub(crate) fn reach(
     step: &Step, start: u32, (min, max): (u32, Option<u32>), backwards: bool, batch: &Batch, row: usize,
     context: &mut Context,
 ) -> Outcome<Vec<u32>> {
-    let bound = context.scope.node_bound();
-    let mut visited = Visited::new();
+    let mut visited = NodeSet::new(context.scope.node_bound());
     let mut reached = vec![];
     if min == 0 {
-        visited.insert(start, bound);
+        visited.insert(start);
         reached.push(start);
     }
     let mut frontier = vec![start];
     let mut hop = 0;
     let mut held = 0;
+    let mut others = vec![];
     while !frontier.is_empty() && max.is_none_or(|max| hop < max) {
         hop += 1;
         let mut level = Level::new(hop, Side::From, frontier.len());
         let mut next = vec![];
-        for &node in &frontier {
-            let expanded = step.expand(node, backwards, batch, row, context, |_, other| {
-                if visited.insert(other, bound) {
-                    next.push(other);
-                }
-                ControlFlow::Continue(())
-            })?;
-            level.count(expanded);
+        if step.conditions.is_empty() {
+            for nodes in frontier.chunks(CHUNK) {
+                others.clear();
+                level.count(step.expand_all(nodes, backwards, context, &mut others)?);
+                visited.insert_all(&others, &mut next);
+            }
+        } else {
+            for &node in &frontier {
+                let expanded = step.expand(node, backwards, batch, row, context, |_, other| {
+                    if visited.insert(other) {
+                        next.push(other);
+                    }
+                    ControlFlow::Continue(())
+                })?;
+                level.count(expanded);
+            }
         }
         level.hop.reached = next.len() as u64;
         level.finish(context);

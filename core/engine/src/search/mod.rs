@@ -16,6 +16,7 @@ pub(crate) use enumerate::Enumerator;
 pub(crate) use product::{Quota, Weight, product_search};
 pub(crate) use program::{Memory, OutputVariable, Program, State};
 pub(crate) use step::Step;
+pub(crate) use visited::NodeSet;
 
 use graphodrome_graph::{NodeTest, Value};
 use graphodrome_language::ast::PathMode;
@@ -42,6 +43,8 @@ pub(crate) struct SearchSpec {
     /// The pattern is walked from its right end to its left.
     pub reversed: bool,
     pub target: NodeTest,
+    /// Slots of nodes that the end must not be.
+    pub differs_from: Vec<usize>,
     /// On the input row with the end node in the next slot.
     pub target_conditions: Vec<Expr>,
     pub mode: PathMode,
@@ -50,10 +53,17 @@ pub(crate) struct SearchSpec {
     pub outputs: Vec<OutputVariable>,
 }
 
+/// Takes `node` out of a list that has it at most once.
+pub(crate) fn remove(nodes: &mut Vec<u32>, node: u32) {
+    if let Some(place) = nodes.iter().position(|&known| known == node) {
+        nodes.remove(place);
+    }
+}
+
 impl SearchSpec {
     /// Whether `node` may be the end of a path of this row.
     pub fn is_target(&self, node: u32, batch: &Batch, row: usize, context: &mut Context) -> Outcome<bool> {
-        if !context.scope.node_passes(node, &self.target) {
+        if !context.scope.node_passes(node, &self.target) || self.is_excluded(node, batch, row) {
             return Ok(false);
         }
         let locals = [Value::Node(node)];
@@ -65,6 +75,40 @@ impl SearchSpec {
             }
         }
         Ok(true)
+    }
+
+    fn is_excluded(&self, node: u32, batch: &Batch, row: usize) -> bool {
+        // Whether a node differs from null is unknown, which is as good as no.
+        self.differs_from.iter().any(|&slot| match &batch.columns[slot] {
+            Vector::Nodes(others) => others[row] == node || others[row] == crate::NO_ELEMENT,
+            _ => false,
+        })
+    }
+
+    /// Those of `ends`, all different, that may be the end of a path of this row.
+    pub fn keep_targets(
+        &self, ends: &mut Vec<u32>, batch: &Batch, row: usize, context: &mut Context,
+    ) -> Outcome<()> {
+        if self.target_conditions.is_empty() && context.scope.all_pass(&self.target) {
+            for &slot in &self.differs_from {
+                match &batch.columns[slot] {
+                    Vector::Nodes(others) if others[row] == crate::NO_ELEMENT => ends.clear(),
+                    Vector::Nodes(others) => remove(ends, others[row]),
+                    _ => {}
+                }
+            }
+            return Ok(());
+        }
+        let mut failure = None;
+        ends.retain(|&end| match self.is_target(end, batch, row, context) {
+            _ if failure.is_some() => false,
+            Ok(kept) => kept,
+            Err(error) => {
+                failure = Some(error);
+                false
+            }
+        });
+        failure.map_or(Ok(()), Err)
     }
 
     /// The bound end of the row, if the pattern has one; `Err(())` where it is null.
@@ -102,12 +146,15 @@ impl Rows {
         self.rows.len()
     }
 
+    /// Without paths (where none was pushed at all) there is no column of them.
     pub fn into_batch(self, input: &Batch, with_end: bool, outputs: &[OutputVariable]) -> Batch {
         let mut out = input.gather(&self.rows);
         if with_end {
             out.columns.push(Vector::Nodes(self.ends));
         }
-        out.columns.push(Vector::Values(self.paths));
+        if self.paths.len() == self.rows.len() {
+            out.columns.push(Vector::Values(self.paths));
+        }
         for (values, output) in self.variables.into_iter().zip(outputs) {
             let mut vector = output.vector();
             values.into_iter().for_each(|v| vector.push(v));

@@ -28,6 +28,8 @@ pub(crate) struct Step {
 pub(crate) struct Expanded {
     pub looked: u64,
     pub failed: u64,
+    /// Adjacency entries of the node that had the most.
+    pub largest: u64,
 }
 
 impl Step {
@@ -50,7 +52,7 @@ impl Step {
             let counters = &mut context.metrics[context.current].counters;
             counters.edges_looked += looked;
             context.work(looked)?;
-            return Ok(Expanded { looked, failed });
+            return Ok(Expanded { looked, failed, largest: looked });
         }
         let mut counters = Counters::default();
         let mut failure = None;
@@ -84,7 +86,33 @@ impl Step {
         total.edges_looked += looked;
         total.properties_read += counters.properties_read;
         context.work(looked)?;
-        Ok(Expanded { looked, failed })
+        Ok(Expanded { looked, failed, largest: looked })
+    }
+
+    /// Appends the other ends of the edges that may be taken from `nodes`, as often as there are such
+    /// edges. For steps without conditions.
+    pub fn expand_all(
+        &self, nodes: &[u32], backwards: bool, context: &mut Context, others: &mut Vec<u32>,
+    ) -> Outcome<Expanded> {
+        debug_assert!(self.conditions.is_empty());
+        let direction = if backwards { self.direction.reversed() } else { self.direction };
+        let (near, far) = if backwards { (&self.after, &self.before) } else { (&self.before, &self.after) };
+        let scope = &context.scope;
+        let (looked, largest) = match near {
+            None => scope.gather_adjacent(nodes, direction, &self.test, others),
+            Some(test) => {
+                let nodes: Vec<u32> =
+                    nodes.iter().copied().filter(|&n| scope.node_passes(n, test)).collect();
+                scope.gather_adjacent(&nodes, direction, &self.test, others)
+            }
+        };
+        if let Some(test) = far {
+            others.retain(|&other| scope.node_passes(other, test));
+        }
+        let failed = if far.is_some() { looked.saturating_sub(others.len() as u64) } else { 0 };
+        context.counters().edges_looked += looked;
+        context.work(looked)?;
+        Ok(Expanded { looked, failed, largest })
     }
 
     /// What the program would have bound along a path that this step repeated.

@@ -1,42 +1,138 @@
-//! Visited sets: a hash set while small, a bitmap once it has grown, so that a two-hop search in a
-//! large graph does not pay for clearing a bitmap of all its nodes.
+//! Sets of nodes: a small open-addressing table while there are few, a bitmap once they have grown, so
+//! that a two-hop search in a large graph does not pay for clearing a bitmap of all its nodes.
 
-use hashbrown::HashSet;
+use crate::batch::NO_ELEMENT;
 
+/// More nodes than this go into a bitmap.
 const SWITCH: usize = 2048;
+const SMALLEST: usize = 64;
 
-pub(crate) enum Visited {
-    Few(HashSet<u32>),
+#[derive(Clone, Debug)]
+enum Kept {
+    /// Slots, a power of two of them, at most half full; [`NO_ELEMENT`] is free.
+    Few(Vec<u32>),
     Many(Vec<u64>),
 }
 
-impl Visited {
-    pub fn new() -> Visited {
-        Visited::Few(HashSet::new())
+#[derive(Clone, Debug)]
+pub(crate) struct NodeSet {
+    kept: Kept,
+    len: usize,
+    /// One more than the greatest node number there can be.
+    bound: u32,
+}
+
+impl NodeSet {
+    pub fn new(bound: u32) -> NodeSet {
+        NodeSet { kept: Kept::Few(vec![]), len: 0, bound }
     }
 
-    /// Adds `node`; true where it is new. `bound` is one more than the greatest node number.
+    /// Adds `node`; true where it is new.
     #[inline]
-    pub fn insert(&mut self, node: u32, bound: u32) -> bool {
-        match self {
-            Visited::Few(set) => {
-                let new = set.insert(node);
-                if new && set.len() > SWITCH {
-                    let mut bits = vec![0u64; bound as usize / 64 + 1];
-                    for node in set.iter() {
-                        bits[*node as usize / 64] |= 1 << (node % 64);
-                    }
-                    *self = Visited::Many(bits);
+    pub fn insert(&mut self, node: u32) -> bool {
+        debug_assert!(node < self.bound);
+        let new = match &mut self.kept {
+            Kept::Few(slots) => {
+                if self.len * 2 >= slots.len() {
+                    self.grow(self.len + 1);
+                    return self.insert(node);
                 }
-                new
+                place(slots, node)
             }
-            Visited::Many(bits) => {
+            Kept::Many(bits) => {
                 let word = &mut bits[node as usize / 64];
                 let bit = 1u64 << (node % 64);
                 let new = *word & bit == 0;
                 *word |= bit;
                 new
             }
+        };
+        self.len += new as usize;
+        new
+    }
+
+    /// Adds all of `nodes`; those that are new are appended to `new`, in their order.
+    pub fn insert_all(&mut self, nodes: &[u32], new: &mut Vec<u32>) {
+        let before = new.len();
+        if let Kept::Few(slots) = &self.kept
+            && (self.len + nodes.len()) * 2 >= slots.len()
+        {
+            self.grow(self.len + nodes.len());
         }
+        new.reserve(nodes.len());
+        match &mut self.kept {
+            Kept::Few(slots) => {
+                for &node in nodes {
+                    if place(slots, node) {
+                        new.push(node);
+                    }
+                }
+                self.len += new.len() - before;
+            }
+            Kept::Many(_) => new.extend(nodes.iter().copied().filter(|&node| self.insert(node))),
+        }
+    }
+
+    #[cold]
+    fn grow(&mut self, wanted: usize) {
+        let Kept::Few(slots) = &self.kept else { return };
+        let nodes = slots.iter().copied().filter(|&node| node != NO_ELEMENT);
+        self.kept = if wanted > SWITCH {
+            let mut bits = vec![0u64; self.bound as usize / 64 + 1];
+            nodes.for_each(|node| bits[node as usize / 64] |= 1 << (node % 64));
+            Kept::Many(bits)
+        } else {
+            let slots = (wanted * 4).max(SMALLEST).next_power_of_two();
+            let mut larger = vec![NO_ELEMENT; slots];
+            nodes.for_each(|node| {
+                place(&mut larger, node);
+            });
+            Kept::Few(larger)
+        };
+    }
+}
+
+/// Finds the node's slot and takes it; false where it had it already.
+#[inline]
+fn place(slots: &mut [u32], node: u32) -> bool {
+    let mask = slots.len() - 1;
+    // Fibonacci hashing: the high bits are the mixed ones.
+    let bits = slots.len().trailing_zeros();
+    let mut slot = (node.wrapping_mul(0x9E37_79B1) >> (32 - bits)) as usize & mask;
+    loop {
+        let held = slots[slot];
+        if held == node {
+            return false;
+        }
+        if held == NO_ELEMENT {
+            slots[slot] = node;
+            return true;
+        }
+        slot = (slot + 1) & mask;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::collections::HashSet;
+
+    #[test]
+    fn says_what_is_new_before_and_after_it_has_grown() {
+        let (mut set, mut known) = (NodeSet::new(1 << 20), HashSet::new());
+        let mut node = 1u32;
+        for _ in 0..20_000 {
+            node = node.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+            let node = (node >> 8) % 9_000;
+            assert_eq!(set.insert(node), known.insert(node));
+            assert_eq!(set.len, known.len());
+        }
+        let mut whole = NodeSet::new(10_000);
+        let mut new = vec![];
+        for nodes in [&[5, 7, 5][..], &[7, 9], &(0..9_000).collect::<Vec<u32>>(), &[8, 9_001]] {
+            whole.insert_all(nodes, &mut new);
+        }
+        assert_eq!(new[..6], [5, 7, 9, 0, 1, 2]);
+        assert_eq!((new.len(), whole.len), (9_001, 9_001));
     }
 }

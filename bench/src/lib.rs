@@ -75,7 +75,15 @@ pub fn in_memory(folder: &Path) -> Snapshot {
         .map(|f| (f.to_string(), Arc::new(Source::Bytes(std::fs::read(folder.join(f)).unwrap()))))
         .collect();
     let outcome = load(&mapping, &sources, &empty, &Progress::default()).unwrap();
-    let base = Base::build(outcome.parts.unwrap(), &empty.keys).unwrap();
+    let account = &outcome.account;
+    println!(
+        "reading {}, resolving {}, building {}",
+        shown(account.read_ms),
+        shown(account.resolve_ms),
+        shown(account.build_ms)
+    );
+    let (ms, base) = milliseconds(|| Base::build(outcome.parts.unwrap(), &empty.keys).unwrap());
+    println!("rows both ways, key indexes and statistics {}", shown(ms));
     let (columns, adjacency, keys) = base.bytes();
     println!(
         "{} edges; adjacency {:.1} bytes an edge both ways; columns {} MiB, key indexes {} MiB",

@@ -227,8 +227,7 @@ impl<'a> Compiler<'a> {
             return Err(Diagnostic::syntax(e.span, "PROPERTY_EXISTS takes an element and a property name"));
         };
         let operand = self.boxed(&arguments[0])?;
-        let property =
-            Kind::Property(operand, self.scope.node_reader(name), self.scope.edge_reader(name));
+        let property = Kind::Property(operand, self.scope.node_reader(name), self.scope.edge_reader(name));
         Ok(Kind::IsNull(Box::new(Expr { kind: property, span: e.span }), true))
     }
 

@@ -62,9 +62,7 @@ pub(crate) struct Evaluator<'a> {
 }
 
 /// Whether a condition holds on the row: unknown does not.
-pub(crate) fn holds(
-    expr: &Expr, row: Row<'_>, scope: &Scope, counters: &mut Counters,
-) -> Outcome<bool> {
+pub(crate) fn holds(expr: &Expr, row: Row<'_>, scope: &Scope, counters: &mut Counters) -> Outcome<bool> {
     let mut evaluator = Evaluator { scope, counters };
     match evaluator.value(expr, row)? {
         Value::Bool(b) => Ok(b),

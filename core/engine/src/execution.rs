@@ -78,8 +78,9 @@ pub(crate) fn prepare_with(
 ) -> Result<Prepared, Diagnostics> {
     let started = Instant::now();
     let names: Vec<Arc<str>> = parameters.keys().map(|k| k.as_str().into()).collect();
-    let (errors, warnings): (Vec<_>, Vec<_>) =
-        check_query(query, &facts.known, Some(&names)).into_iter().partition(|d| d.severity == Severity::Error);
+    let (errors, warnings): (Vec<_>, Vec<_>) = check_query(query, &facts.known, Some(&names))
+        .into_iter()
+        .partition(|d| d.severity == Severity::Error);
     if !errors.is_empty() {
         return Err(Diagnostics(errors));
     }
@@ -113,9 +114,10 @@ impl Prepared {
     /// Whether the plan serves a request with these parameters as well.
     pub fn serves(&self, parameters: &Parameters) -> bool {
         self.parameters.iter().all(|name| parameters.contains_key(&**name))
-            && self.looked.iter().all(|(name, value)| {
-                parameters.get(&**name).is_some_and(|given| given.order(value).is_eq())
-            })
+            && self
+                .looked
+                .iter()
+                .all(|(name, value)| parameters.get(&**name).is_some_and(|given| given.order(value).is_eq()))
     }
 
     /// Runs it. A parameter that the plan reads and the request lacks is null; [`Self::serves`] says

@@ -17,8 +17,8 @@ mod planner;
 mod profile;
 mod search;
 
-pub use cache::PlanCache;
 pub use batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
+pub use cache::PlanCache;
 pub use context::{CancelToken, Changed, Code, Counters, Hop, Limits, Metrics, Side};
 pub use evaluate::evaluate_constant;
 pub use execution::{Execution, Prepared, Summary, known_names, prepare};

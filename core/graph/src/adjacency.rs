@@ -1,6 +1,9 @@
 //! Adjacency in compressed sparse rows: for each node in a range, its neighbours sorted by id.
 
+use rayon::prelude::*;
+
 use crate::Dense;
+use crate::buckets::{Buckets, accumulate};
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Direction {
@@ -77,51 +80,67 @@ impl Adjacency {
         Adjacency { first, offsets, neighbours: targets, positions: vec![] }
     }
 
-    /// The same edges by their targets: a counting sort of the forward rows, so that the sources in
-    /// each row come out sorted.
+    /// The same edges by their targets, the sources in each row sorted. The targets of consecutive edges
+    /// lie far apart, so edges are first spread over buckets of neighbouring targets and then put into
+    /// rows bucket by bucket, each of which fits the processor's cache.
     pub fn reversed(&self) -> Adjacency {
-        let (Some(&low), Some(&high)) = (self.neighbours.iter().min(), self.neighbours.iter().max()) else {
+        let pieces: Vec<&[Dense]> = self.neighbours.chunks(1 << 18).collect();
+        let Some(buckets) = Buckets::new(&pieces, |target| *target) else {
             return Adjacency { offsets: vec![0], ..Adjacency::default() };
         };
+        let (low, high) = (buckets.low, buckets.high);
+        let spread = self.spread(&buckets);
         let mut offsets = vec![0u32; (high - low) as usize + 2];
-        for target in &self.neighbours {
-            offsets[(target - low) as usize + 1] += 1;
-        }
-        accumulate(&mut offsets);
         let mut neighbours = vec![0; self.neighbours.len()];
         let mut positions = vec![0; self.neighbours.len()];
-        // Two halves of the targets, filled side by side: each reads all edges and writes its own.
-        let middle =
-            offsets.partition_point(|&o| (o as usize) < self.neighbours.len() / 2).min(offsets.len() - 1);
-        let cut = offsets[middle] as usize;
-        let (left_neighbours, right_neighbours) = neighbours.split_at_mut(cut);
-        let (left_positions, right_positions) = positions.split_at_mut(cut);
-        rayon::join(
-            || self.fill_reverse(low, &offsets, 0..middle, left_neighbours, left_positions),
-            || self.fill_reverse(low, &offsets, middle..offsets.len() - 1, right_neighbours, right_positions),
-        );
+        let mut parts = vec![];
+        let mut left = (&mut offsets[..], &mut neighbours[..], &mut positions[..]);
+        for bucket in 0..buckets.len() {
+            let edges = buckets.items(bucket);
+            let (rows, own_neighbours, own_positions);
+            (rows, left.0) = left.0.split_at_mut(left.0.len().min(1 << buckets.shift));
+            (own_neighbours, left.1) = left.1.split_at_mut(edges.len());
+            (own_positions, left.2) = left.2.split_at_mut(edges.len());
+            parts.push((bucket, &spread[edges], rows, own_neighbours, own_positions));
+        }
+        parts.into_par_iter().for_each(|(bucket, edges, rows, neighbours, positions)| {
+            let first = low + ((bucket as u32) << buckets.shift);
+            // Each row's length one place further on, so that their sums say where the rows begin.
+            let mut next = vec![0u32; rows.len() + 1];
+            for edge in edges {
+                next[(edge.target - first) as usize + 1] += 1;
+            }
+            accumulate(&mut next);
+            for (row, start) in rows.iter_mut().zip(&next) {
+                *row = buckets.starts[bucket] + start;
+            }
+            for edge in edges {
+                let slot = &mut next[(edge.target - first) as usize];
+                neighbours[*slot as usize] = edge.source;
+                positions[*slot as usize] = edge.position;
+                *slot += 1;
+            }
+        });
+        // The last offset is where the last row ends; it may lie beyond the last bucket's rows.
+        if let Some(end) = offsets.last_mut() {
+            *end = self.neighbours.len() as u32;
+        }
         Adjacency { first: low, offsets, neighbours, positions }
     }
 
-    /// Fills the reverse rows of the targets `low + rows`; the slices hold just these rows.
-    fn fill_reverse(
-        &self, low: Dense, offsets: &[u32], rows: std::ops::Range<usize>, neighbours: &mut [Dense],
-        positions: &mut [u32],
-    ) {
-        let start = offsets[rows.start];
-        let mut next: Vec<u32> = offsets[rows.clone()].iter().map(|o| o - start).collect();
-        for row in 0..self.offsets.len() - 1 {
-            let source = self.first + row as u32;
-            for position in self.offsets[row]..self.offsets[row + 1] {
-                let target = (self.neighbours[position as usize] - low) as usize;
-                if rows.contains(&target) {
-                    let slot = &mut next[target - rows.start];
-                    neighbours[*slot as usize] = source;
-                    positions[*slot as usize] = position;
-                    *slot += 1;
+    /// The edges in the order of their targets' buckets, within one in their own order.
+    fn spread(&self, buckets: &Buckets) -> Vec<Spread> {
+        let mut out = vec![Spread::default(); self.neighbours.len()];
+        buckets.shares(&mut out).into_par_iter().for_each(|mut share| {
+            for row in 0..self.offsets.len() - 1 {
+                let source = self.first + row as u32;
+                for position in self.offsets[row]..self.offsets[row + 1] {
+                    let target = self.neighbours[position as usize];
+                    share.put(buckets.of(target), || Spread { target, source, position });
                 }
             }
-        }
+        });
+        out
     }
 
     pub fn len(&self) -> usize {
@@ -183,12 +202,12 @@ impl Adjacency {
     }
 }
 
-fn accumulate(offsets: &mut [u32]) {
-    let mut sum = 0;
-    for offset in offsets {
-        sum += *offset;
-        *offset = sum;
-    }
+/// An edge on its way into the reverse rows.
+#[derive(Clone, Copy, Default)]
+struct Spread {
+    target: Dense,
+    source: Dense,
+    position: u32,
 }
 
 #[cfg(test)]

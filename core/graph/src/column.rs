@@ -249,6 +249,32 @@ impl ColumnBuilder {
         self.valid.is_empty()
     }
 
+    /// Forgets the values from `rows` on.
+    pub fn truncate(&mut self, rows: usize) {
+        if rows >= self.valid.len() {
+            return;
+        }
+        self.nulls -= self.valid[rows..].iter().filter(|valid| !**valid).count();
+        self.valid.truncate(rows);
+        match &mut self.building {
+            Building::Empty => {}
+            Building::Bool(v) => v.truncate(rows),
+            Building::Int(v) => v.truncate(rows),
+            Building::Float(v) => v.truncate(rows),
+            Building::Text { offsets, bytes } => {
+                offsets.truncate(rows + 1);
+                bytes.truncate(offsets.last().map_or(0, |&end| end as usize));
+            }
+            Building::Date(v) => v.truncate(rows),
+            Building::Other(v) => v.truncate(rows),
+        }
+        // The first value decides the type: where it is gone, so is its choice.
+        if self.nulls == rows {
+            self.building = Building::Empty;
+        }
+    }
+
+    #[inline]
     pub fn push_null(&mut self) {
         match &mut self.building {
             Building::Empty => {}
@@ -263,6 +289,7 @@ impl ColumnBuilder {
         self.nulls += 1;
     }
 
+    #[inline]
     pub fn push_int(&mut self, value: i64) {
         if let Building::Int(v) = &mut self.building {
             v.push(value);
@@ -429,6 +456,20 @@ mod tests {
             for (row, value) in values.iter().enumerate() {
                 prop_assert_eq!(&column.value(row), value);
                 prop_assert_eq!(column.value(row).type_name(), value.type_name());
+            }
+        }
+
+        #[test]
+        fn truncating_forgets_what_was_pushed_last(a in same_kind(), b in same_kind()) {
+            let mut builder = ColumnBuilder::with_capacity(0);
+            a.iter().for_each(|v| builder.push(v.clone()));
+            b.iter().for_each(|v| builder.push(v.clone()));
+            builder.truncate(a.len());
+            prop_assert_eq!(builder.len(), a.len());
+            a.iter().for_each(|v| builder.push(v.clone()));
+            let column = builder.finish();
+            for (row, value) in a.iter().chain(&a).enumerate() {
+                prop_assert_eq!(&column.value(row), value);
             }
         }
 

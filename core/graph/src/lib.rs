@@ -6,6 +6,7 @@
 
 mod adjacency;
 mod base;
+mod buckets;
 mod change;
 mod column;
 mod error;
@@ -21,6 +22,7 @@ mod value;
 
 pub use adjacency::{Adjacency, Direction};
 pub use base::{Base, BaseParts, EdgePart, EdgeTable, Ids, NodePart, NodeTable};
+pub use buckets::Buckets;
 pub use change::{Change, NewEdge, NewNode, Transaction};
 pub use column::{Column, ColumnBuilder, Pick, fold_text};
 pub use error::{Code, GraphError};
@@ -32,7 +34,7 @@ pub use labels::{LabelExpression, LabelSet, label_set};
 pub use overlay::{EdgeRecord, NodeRecord, Properties};
 pub use snapshot::{EdgeTest, NodeTest, PropertyReader, Snapshot};
 pub use statistics::{ColumnStatistics, DegreeStatistics, Statistics, Triple};
-pub use text::parse_text;
+pub use text::{parse_text, parse_whole};
 pub use types::ValueType;
 pub use value::{Duration, PathValue, Truth, Value};
 

@@ -388,7 +388,8 @@ impl Snapshot {
             for nodes in nodes.chunks(TOGETHER) {
                 let mut found = [(0, 0, 0, 0); TOGETHER];
                 for (rows, &node) in found.iter_mut().zip(nodes) {
-                    let (out, into) = (forward.map(|side| side.row(node)), reverse.map(|side| side.row(node)));
+                    let (out, into) =
+                        (forward.map(|side| side.row(node)), reverse.map(|side| side.row(node)));
                     let (out, into) = (out.unwrap_or_default(), into.unwrap_or_default());
                     *rows = (out.start, out.end, into.start, into.end);
                 }

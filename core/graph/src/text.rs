@@ -47,7 +47,29 @@ pub fn parse_text(wanted: &ValueType, text: &str) -> Result<Value, String> {
     }
 }
 
+/// A whole number of at most 18 digits, as most are: it cannot overflow. `None` where `text` is
+/// anything else.
+#[inline]
+pub fn parse_whole(text: &str) -> Option<i64> {
+    let digits = text.strip_prefix('-').unwrap_or(text).as_bytes();
+    if digits.is_empty() || digits.len() > 18 {
+        return None;
+    }
+    let mut number = 0i64;
+    for byte in digits {
+        let digit = byte.wrapping_sub(b'0');
+        if digit > 9 {
+            return None;
+        }
+        number = number * 10 + digit as i64;
+    }
+    Some(if digits.len() < text.len() { -number } else { number })
+}
+
 fn parse_int(text: &str) -> Result<i64, String> {
+    if let Some(number) = parse_whole(text) {
+        return Ok(number);
+    }
     use std::num::IntErrorKind::{NegOverflow, PosOverflow};
     text.parse::<i64>().map_err(|e| match e.kind() {
         PosOverflow | NegOverflow => "it is out of range".into(),

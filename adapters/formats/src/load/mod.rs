@@ -3,6 +3,8 @@
 //! publishes the parts, so a load is all of it or none of it.
 
 mod assemble;
+mod edges;
+mod plain;
 mod plan;
 mod read;
 mod resolve;

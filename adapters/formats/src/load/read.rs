@@ -6,6 +6,7 @@ use std::sync::atomic::Ordering;
 use graphodrome_graph::{Column, ColumnBuilder, Value, ValueType, parse_text};
 use rayon::prelude::*;
 
+use crate::load::plain::plain_text;
 use crate::load::plan::{EdgePlan, NodePlan, PropertyPlan, TablePlan};
 use crate::load::{Account, LoadError, MAX_KEPT_REJECTS, Progress, Reject, RuleAccount, TableAccount};
 use crate::mapping::TableFormat;
@@ -177,12 +178,12 @@ fn open_quote(plan: &TablePlan, bytes: &[u8]) -> LoadError {
     }
 }
 
-struct BuildingRule {
-    columns: Vec<ColumnBuilder>,
-    from: Vec<ColumnBuilder>,
-    to: Vec<ColumnBuilder>,
+pub(super) struct BuildingRule {
+    pub columns: Vec<ColumnBuilder>,
+    pub from: Vec<ColumnBuilder>,
+    pub to: Vec<ColumnBuilder>,
     labels: Option<ColumnBuilder>,
-    offsets: Vec<u64>,
+    pub offsets: Vec<u64>,
     rejects: Vec<RawReject>,
     rejected: u64,
     skipped: u64,
@@ -191,14 +192,14 @@ struct BuildingRule {
     ends: Vec<Value>,
 }
 
-struct ChunkRead {
-    rows: u64,
+pub(super) struct ChunkRead {
+    pub rows: u64,
     /// Node rules, then edge rules.
-    rules: Vec<BuildingRule>,
+    pub rules: Vec<BuildingRule>,
 }
 
 /// A field as it stands in the row.
-enum Field<'r> {
+pub(super) enum Field<'r> {
     Null,
     Text(&'r str),
     Json(&'r serde_json::Value),
@@ -235,6 +236,9 @@ impl ChunkRead {
     fn read_csv(
         &mut self, plan: &TablePlan, bytes: &[u8], start: usize, end: usize, progress: &Progress,
     ) -> Result<(), LoadError> {
+        if let Some(text) = plain_text(&bytes[start..end]) {
+            return self.read_plain(plan, text, start, progress);
+        }
         let mut reader = csv::ReaderBuilder::new()
             .has_headers(false)
             .flexible(true)
@@ -324,13 +328,13 @@ impl ChunkRead {
     }
 
     /// No rule can take the row.
-    fn reject_row(&mut self, offset: u64, reason: &str) {
+    pub(super) fn reject_row(&mut self, offset: u64, reason: &str) {
         for rule in &mut self.rules {
             rule.reject(RawReject { offset, column: None, value: None, reason: reason.into() });
         }
     }
 
-    fn row<'r>(
+    pub(super) fn row<'r>(
         &mut self, plan: &TablePlan, offset: u64, field: &impl Fn(usize) -> Field<'r>,
         raw: &impl Fn(usize) -> Option<String>,
     ) {

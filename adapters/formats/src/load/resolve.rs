@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use arrow_array::Array;
 use graphodrome_graph::{
     Column, Dense, Element, LabelExpression, LabelSet, Snapshot, Value, hash_key, label_set,
 };
@@ -25,7 +26,7 @@ pub(crate) struct NewNode {
 }
 
 /// A new edge: its ends (existing nodes by number, new ones from `existing` on) and its row.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub(crate) struct NewEdge {
     pub from: Dense,
     pub to: Dense,
@@ -38,8 +39,8 @@ pub(crate) struct Resolved {
     pub existing: Dense,
     pub nodes: Vec<NewNode>,
     pub label_sets: Vec<LabelSet>,
-    /// Per table, per edge rule.
-    pub edges: Vec<Vec<Vec<NewEdge>>>,
+    /// Per table, per edge rule, per chunk.
+    pub edges: Vec<Vec<Vec<Vec<NewEdge>>>>,
 }
 
 /// Values to nodes for one key space.
@@ -437,7 +438,7 @@ fn difference(
 fn resolve_edges(
     plans: &[TablePlan], tables: &mut [TableRead], (table, rule): (usize, usize),
     indexes: &BTreeMap<KeySpace, Index>, resolved: &Resolved, snapshot: &Snapshot,
-) -> Result<Vec<NewEdge>, LoadError> {
+) -> Result<Vec<Vec<NewEdge>>, LoadError> {
     let plan = &plans[table].edges[rule];
     let rows = NewRows { tables, plans, nodes: &resolved.nodes, existing: resolved.existing };
     let chunks = &tables[table].edges[rule].chunks;
@@ -451,9 +452,15 @@ fn resolve_edges(
             None => snapshot.node_labels(node),
         }
     };
+    let label_places: Vec<u32> = resolved.nodes.iter().map(|n| n.labels).collect();
     let place_of = |node: Dense| -> Option<u32> {
         let new = node.checked_sub(resolved.existing)?;
-        resolved.nodes.get(new as usize).map(|n| n.labels)
+        label_places.get(new as usize).copied()
+    };
+    // Where all nodes are new and of one label set, what the type says of one pair it says of all.
+    let all_allowed = snapshot.node_count() == 0 && resolved.label_sets.len() == 1 && {
+        let ends = [resolved.existing; 2];
+        refused(plan, ends, &labels_of, &place_of, &mut vec![], snapshot).is_none()
     };
     let results: Vec<(Vec<NewEdge>, Vec<RawReject>)> = chunks
         .par_iter()
@@ -465,8 +472,17 @@ fn resolve_edges(
             let mut allowed: Vec<((u32, u32), Option<String>)> = vec![];
             let from: Vec<&Column> = chunk.from.iter().collect();
             let to: Vec<&Column> = chunk.to.iter().collect();
+            let lists = (direct(&from_indexes, &from, snapshot), direct(&to_indexes, &to, snapshot));
             for row in 0..chunk.offsets.len() {
                 let mut ends = [0; 2];
+                if all_allowed
+                    && let (Some(from), Some(to)) = &lists
+                    && let (Some(from), Some(to)) = (from.get(row), to.get(row))
+                {
+                    let (from, to) = if plan.directed || from <= to { (from, to) } else { (to, from) };
+                    edges.push(NewEdge { from, to, chunk: chunk_index as u32, row: row as u32 });
+                    continue;
+                }
                 let mut missing = None;
                 for (side, (reference, columns)) in
                     [(&plan.from, &from), (&plan.to, &to)].into_iter().enumerate()
@@ -497,13 +513,35 @@ fn resolve_edges(
             (edges, rejects)
         })
         .collect();
-    let mut all = Vec::with_capacity(results.iter().map(|r| r.0.len()).sum());
+    let mut all = Vec::with_capacity(results.len());
     let read: &mut RuleRead = &mut tables[table].edges[rule];
     for (edges, rejects) in results {
-        all.extend(edges);
+        all.push(edges);
         rejects.into_iter().for_each(|r| read.reject(r));
     }
     Ok(all)
+}
+
+/// References whose key is one whole number, out of a list.
+struct Direct<'i> {
+    least: i64,
+    nodes: &'i [Dense],
+    values: &'i [i64],
+}
+
+impl Direct<'_> {
+    #[inline]
+    fn get(&self, row: usize) -> Option<Dense> {
+        let place = self.values[row].wrapping_sub(self.least) as u64;
+        self.nodes.get(usize::try_from(place).ok()?).copied().filter(|node| *node != NO_NODE)
+    }
+}
+
+fn direct<'i>(indexes: &[&'i Index], columns: &[&'i Column], snapshot: &Snapshot) -> Option<Direct<'i>> {
+    let ([index], [Column::Int(values)]) = (indexes, columns) else { return None };
+    let Some(Whole::List { least, nodes }) = &index.whole else { return None };
+    let usable = values.null_count() == 0 && (index.declared.is_none() || snapshot.node_count() == 0);
+    usable.then(|| Direct { least: *least, nodes, values: values.values() })
 }
 
 fn dangling(reference: &ReferencePlan, columns: &[&Column], row: usize, offset: u64) -> RawReject {

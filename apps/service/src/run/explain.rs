@@ -5,8 +5,8 @@ use std::time::Instant;
 
 use axum::http::StatusCode;
 use graphodrome_engine::{Limits, PlanTree, prepare};
-use graphodrome_language::ast::{Query, Statement};
 use graphodrome_language::Diagnostics;
+use graphodrome_language::ast::{Query, Statement};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -67,8 +67,7 @@ pub async fn plan(app: Arc<App>, request: QueryRequest) -> Result<PlanAnswer, Pr
     let snapshot = graph.snapshot();
     tokio::task::spawn_blocking(move || {
         let text = &request.text;
-        let prepared =
-            prepare(&query, text, &snapshot, &parameters).map_err(diagnostics_problem(text))?;
+        let prepared = prepare(&query, text, &snapshot, &parameters).map_err(diagnostics_problem(text))?;
         Ok(PlanAnswer {
             graph: graph.name.clone(),
             version: snapshot.version,
@@ -99,8 +98,7 @@ pub async fn profile(app: Arc<App>, request: QueryRequest) -> Result<ProfileAnsw
     let snapshot = graph.snapshot();
     let answer = tokio::task::spawn_blocking(move || {
         let text = &request.text;
-        let prepared =
-            prepare(&query, text, &snapshot, &parameters).map_err(diagnostics_problem(text))?;
+        let prepared = prepare(&query, text, &snapshot, &parameters).map_err(diagnostics_problem(text))?;
         if prepared.changes {
             return Err(Problem::bad_request("a query that changes the graph cannot be profiled yet")
                 .hint("plan it, or profile its MATCH with a RETURN"));

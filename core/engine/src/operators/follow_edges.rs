@@ -1,7 +1,7 @@
 //! FollowEdges: from a bound node along one edge to a new node.
 
-use std::sync::Arc;
 use std::ops::ControlFlow;
+use std::sync::Arc;
 
 use graphodrome_graph::{Dense, Direction, EdgeTest, NodeTest, Value};
 

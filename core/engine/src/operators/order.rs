@@ -1,7 +1,7 @@
 //! Order: all rows sorted. TopRows: only the first of them, without keeping the rest.
 
-use std::sync::Arc;
 use std::cmp::Ordering;
+use std::sync::Arc;
 
 use crate::batch::{BATCH_ROWS, Batch};
 use crate::context::{Context, Outcome};

@@ -1,7 +1,7 @@
 //! ProbeEdge: edges between two bound nodes, looked for from the end with the lower degree.
 
-use std::sync::Arc;
 use std::ops::ControlFlow;
+use std::sync::Arc;
 
 use graphodrome_graph::{Direction, Value};
 

@@ -7,7 +7,9 @@ use crate::batch::{BATCH_ROWS, Batch};
 use crate::context::{Context, Outcome};
 use crate::operators::search_paths::search_details;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
-use crate::search::{Rows, SearchSpec, goes_both_ways, meet_in_the_middle, reach, remove, shortest_cycle_exists};
+use crate::search::{
+    Rows, SearchSpec, goes_both_ways, meet_in_the_middle, reach, remove, shortest_cycle_exists,
+};
 
 #[derive(Clone, Debug)]
 pub(crate) struct Reach {

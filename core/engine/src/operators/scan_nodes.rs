@@ -1,7 +1,7 @@
 //! ScanNodes: every node that a label expression takes and that passes the conditions. A leaf.
 
-use std::sync::Arc;
 use std::ops::Range;
+use std::sync::Arc;
 
 use graphodrome_graph::{Dense, NodeTest, Value};
 

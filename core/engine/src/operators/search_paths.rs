@@ -85,9 +85,7 @@ impl Operator for Run {
             }
             let Some(batch) = &self.batch else { return Ok(None) };
             let spec = &self.plan.spec;
-            let (start, Ok(target)) =
-                (spec.start(batch, self.row), spec.bound_end(batch, self.row))
-            else {
+            let (start, Ok(target)) = (spec.start(batch, self.row), spec.bound_end(batch, self.row)) else {
                 self.row += 1;
                 continue;
             };
@@ -129,8 +127,8 @@ impl Operator for Run {
 
 /// Adds one path to the rows, turned round where the pattern was walked from its right end.
 pub(crate) fn push_path(
-    rows: &mut Rows, (outputs, reversed): (&[OutputVariable], bool), (row, end): (usize, u32), mut nodes: Vec<u32>,
-    mut edges: Vec<u32>, events: &[(usize, Value)],
+    rows: &mut Rows, (outputs, reversed): (&[OutputVariable], bool), (row, end): (usize, u32),
+    mut nodes: Vec<u32>, mut edges: Vec<u32>, events: &[(usize, Value)],
 ) {
     rows.rows.push(row as u32);
     rows.ends.push(end);

@@ -1,7 +1,7 @@
 //! ShortestPaths: for each pair of ends the shortest paths a search prefix asks for.
 
-use std::sync::Arc;
 use std::ops::ControlFlow;
+use std::sync::Arc;
 
 use graphodrome_language::ast::PathMode;
 
@@ -156,7 +156,14 @@ impl Run {
                     product_search(spec, self.plan.quota, weight, start, target, batch, row, context)?;
                 for path in results {
                     let end = path.nodes.last().copied().unwrap_or(start);
-                    push_path(found, (&spec.outputs, spec.reversed), (row, end), path.nodes, path.edges, &path.events);
+                    push_path(
+                        found,
+                        (&spec.outputs, spec.reversed),
+                        (row, end),
+                        path.nodes,
+                        path.edges,
+                        &path.events,
+                    );
                 }
             }
         }

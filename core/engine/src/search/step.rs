@@ -101,8 +101,7 @@ impl Step {
         let (looked, largest) = match near {
             None => scope.gather_adjacent(nodes, direction, &self.test, others),
             Some(test) => {
-                let nodes: Vec<u32> =
-                    nodes.iter().copied().filter(|&n| scope.node_passes(n, test)).collect();
+                let nodes: Vec<u32> = nodes.iter().copied().filter(|&n| scope.node_passes(n, test)).collect();
                 scope.gather_adjacent(&nodes, direction, &self.test, others)
             }
         };

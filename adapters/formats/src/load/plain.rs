@@ -1,0 +1,192 @@
+//! The usual CSV: rows without quotes, cut where the delimiters are, and their fields read straight into
+//! typed columns. A row that does not fit is taken back and read again the thorough way, which knows
+//! what is wrong with it.
+
+use std::sync::atomic::Ordering;
+
+use graphodrome_graph::{ColumnBuilder, ValueType, parse_text, parse_whole};
+
+use crate::load::plan::TablePlan;
+use crate::load::read::{BuildingRule, ChunkRead, Field};
+use crate::load::{LoadError, Progress};
+
+/// The chunk as text, where it has no quote, no line end but `\n` and `\r\n`, and is UTF-8.
+pub(super) fn plain_text(bytes: &[u8]) -> Option<&str> {
+    let lone_return = |at: usize| bytes.get(at + 1) != Some(&b'\n');
+    if memchr::memchr(b'"', bytes).is_some() || memchr::memchr_iter(b'\r', bytes).any(lone_return) {
+        return None;
+    }
+    std::str::from_utf8(bytes).ok()
+}
+
+enum Kind<'p> {
+    Whole,
+    Text,
+    Other(&'p ValueType),
+}
+
+enum Place {
+    Property(usize),
+    From(usize),
+    To(usize),
+}
+
+/// Where a field goes.
+struct Target<'p> {
+    column: usize,
+    rule: usize,
+    place: Place,
+    kind: Kind<'p>,
+    nullable: bool,
+}
+
+impl Target<'_> {
+    fn builder<'b>(&self, rules: &'b mut [BuildingRule]) -> &'b mut ColumnBuilder {
+        let rule = &mut rules[self.rule];
+        match self.place {
+            Place::Property(i) => &mut rule.columns[i],
+            Place::From(i) => &mut rule.from[i],
+            Place::To(i) => &mut rule.to[i],
+        }
+    }
+
+    /// False where the field is not what it should be.
+    #[inline]
+    fn push(&self, text: &str, rules: &mut [BuildingRule]) -> bool {
+        let builder = self.builder(rules);
+        if text.is_empty() {
+            if self.nullable {
+                builder.push_null();
+            }
+            return self.nullable;
+        }
+        match self.kind {
+            Kind::Whole => match parse_whole(text) {
+                Some(number) => builder.push_int(number),
+                None => return false,
+            },
+            Kind::Text => {
+                if memchr::memchr(0, text.as_bytes()).is_some() {
+                    return false;
+                }
+                builder.push_text(text);
+            }
+            Kind::Other(wanted) => match parse_text(wanted, text) {
+                Ok(value) => builder.push(value),
+                Err(_) => return false,
+            },
+        }
+        true
+    }
+}
+
+/// Where all fields of a table go; `None` where its rules ask for more than reading fields.
+fn targets(plan: &TablePlan) -> Option<Vec<Target<'_>>> {
+    if !matches!(&plan.null[..], [one] if one.is_empty()) {
+        return None;
+    }
+    let kind = |value_type| match value_type {
+        &ValueType::Int(64) => Kind::Whole,
+        ValueType::Text { min: 0, max: None } | ValueType::Any => Kind::Text,
+        other => Kind::Other(other),
+    };
+    let mut targets = vec![];
+    for (rule, node) in plan.nodes.iter().enumerate() {
+        if node.label_from.is_some() {
+            return None;
+        }
+        for (i, property) in node.properties.iter().enumerate() {
+            let in_key = node.key.as_ref().is_some_and(|(_, places)| places.contains(&i));
+            let nullable = !property.not_null && !in_key;
+            let (column, place) = (property.column, Place::Property(i));
+            targets.push(Target { column, rule, place, kind: kind(&property.value_type), nullable });
+        }
+    }
+    for (place, edge) in plan.edges.iter().enumerate() {
+        let rule = plan.nodes.len() + place;
+        for (i, (column, value_type)) in edge.from.columns.iter().enumerate() {
+            let (column, kind, place) = (*column, kind(value_type), Place::From(i));
+            targets.push(Target { column, rule, place, kind, nullable: false });
+        }
+        for (i, (column, value_type)) in edge.to.columns.iter().enumerate() {
+            let (column, kind, place) = (*column, kind(value_type), Place::To(i));
+            targets.push(Target { column, rule, place, kind, nullable: false });
+        }
+        for (i, property) in edge.properties.iter().enumerate() {
+            let (column, place) = (property.column, Place::Property(i));
+            let nullable = !property.not_null;
+            targets.push(Target { column, rule, place, kind: kind(&property.value_type), nullable });
+        }
+    }
+    let properties = plan.nodes.iter().flat_map(|n| &n.properties);
+    let mut properties = properties.chain(plan.edges.iter().flat_map(|e| &e.properties));
+    let simple = properties.all(|p| p.default.is_none() && p.column < plan.columns.len());
+    simple.then_some(targets)
+}
+
+impl ChunkRead {
+    pub(super) fn read_plain(
+        &mut self, plan: &TablePlan, text: &str, start: usize, progress: &Progress,
+    ) -> Result<(), LoadError> {
+        let targets = targets(plan);
+        let bytes = text.as_bytes();
+        let mut fields: Vec<&str> = Vec::with_capacity(plan.columns.len());
+        let mut at = 0;
+        let mut counted = 0u64;
+        while at < bytes.len() {
+            let offset = (start + at) as u64;
+            fields.clear();
+            loop {
+                let ends = |&byte: &u8| byte == plan.delimiter || byte == b'\n';
+                let end = bytes[at..].iter().position(ends).map_or(bytes.len(), |length| at + length);
+                fields.push(&text[at..end]);
+                at = end + 1;
+                if end == bytes.len() || bytes[end] == b'\n' {
+                    break;
+                }
+            }
+            if let Some(field) = fields.last_mut() {
+                *field = field.strip_suffix('\r').unwrap_or(field);
+            }
+            if fields == [""] {
+                continue;
+            }
+            self.rows += 1;
+            if self.rows.is_multiple_of(8192) {
+                progress.check()?;
+                progress.rows_read.fetch_add(self.rows - counted, Ordering::Relaxed);
+                counted = self.rows;
+            }
+            if fields.len() != plan.columns.len() {
+                let reason =
+                    format!("the row has {} fields, the header {}", fields.len(), plan.columns.len());
+                self.reject_row(offset, &reason);
+                continue;
+            }
+            if let Some(targets) = &targets {
+                if targets.iter().all(|target| target.push(fields[target.column], &mut self.rules)) {
+                    self.rules.iter_mut().for_each(|rule| rule.offsets.push(offset));
+                    continue;
+                }
+                self.rules.iter_mut().for_each(BuildingRule::take_back);
+            }
+            let field = |column: usize| match fields.get(column) {
+                Some(text) if !plan.null.iter().any(|null| null == text) => Field::Text(text),
+                _ => Field::Null,
+            };
+            let raw = |column: usize| fields.get(column).map(|text| text.to_string());
+            self.row(plan, offset, &field, &raw);
+        }
+        progress.rows_read.fetch_add(self.rows - counted, Ordering::Relaxed);
+        Ok(())
+    }
+}
+
+impl BuildingRule {
+    /// Forgets the fields of a row that was not finished.
+    fn take_back(&mut self) {
+        let rows = self.offsets.len();
+        let columns = self.columns.iter_mut().chain(&mut self.from).chain(&mut self.to);
+        columns.for_each(|column| column.truncate(rows));
+    }
+}

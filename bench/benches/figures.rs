@@ -8,6 +8,7 @@ use std::time::Instant;
 
 use graphodrome_bench::{Line, engine, in_memory, median, shown, table};
 use graphodrome_client::{Client, QueryRequest};
+use graphodrome_generator::Ends;
 use graphodrome_graph::Snapshot;
 use graphodrome_store::PrivateServer;
 use graphodrome_tests::{Running, folder, load_mapping};
@@ -76,12 +77,22 @@ fn main() {
 
 async fn figures() {
     let (nodes, edges) = (setting("NODES", 1_000_000) as u32, setting("EDGES", 10_000_000));
-    let queries = setting("QUERIES", 60) as usize;
     let mut lines = vec![];
+    for (name, ends, rounds) in
+        [("skewed random graph", Ends::SKEWED, 3), ("even random graph", Ends::Even, 1)]
+    {
+        random_graph_figures(name, (nodes, edges, ends), rounds, &mut lines).await;
+    }
+    scenario(&mut lines).await;
+    println!("\n{}", table(&lines));
+}
 
+async fn random_graph_figures(
+    name: &str, (nodes, edges, ends): (u32, u64, Ends), rounds: usize, lines: &mut Vec<Line>,
+) {
     let tables = folder();
-    println!("Making a random graph of {nodes} nodes and {edges} edges");
-    graphodrome_generator::random_graph(nodes, edges, 7, tables.path()).unwrap();
+    println!("Making a {name} of {nodes} nodes and {edges} edges");
+    graphodrome_generator::random_graph(nodes, edges, ends, 7, tables.path()).unwrap();
     let data = folder();
     let service = Running::start(data.path(), &["--query-seconds", "600"]);
     let client = service.client();
@@ -89,10 +100,10 @@ async fn figures() {
     let server = PrivateServer::start(beside.path()).unwrap();
     let pool = PgPool::connect(&server.url()).await.unwrap();
 
-    // Load: files to durable and queryable, three times each in turn.
+    // Load: files to durable and queryable, some times each in turn.
     let (mut ours, mut theirs) = (vec![], vec![]);
     let model = std::fs::read_to_string(tables.path().join("model.gql")).unwrap();
-    for round in 0..3 {
+    for round in 0..rounds {
         if round > 0 {
             client.drop_graph("random").await.unwrap();
             run(&pool, "DROP TABLE nodes, edges").await;
@@ -125,7 +136,7 @@ async fn figures() {
     }
     let (a, b) = (median(ours), median(theirs));
     lines.push(Line {
-        figure: format!("load {nodes} nodes, {edges} edges"),
+        figure: format!("{name}: load {nodes} nodes, {edges} edges"),
         ours: shown(a),
         theirs: shown(b),
         ratio: b / a,
@@ -138,17 +149,23 @@ async fn figures() {
     // The same graph in the engine itself, without service or storage.
     println!("Loading the engine");
     let snapshot = in_memory(tables.path());
-    let mut random = ChaCha8Rng::seed_from_u64(11);
-    let pairs: Vec<(i64, i64)> = (0..queries)
-        .map(|_| (random.random_range(1..=nodes as i64), random.random_range(1..=nodes as i64)))
-        .collect();
-    questions("random graph", &client, "random", &pool, &snapshot, &pairs, &mut lines).await;
-    drop(snapshot);
-    scenario(&mut lines).await;
-
-    println!("\n{}", table(&lines));
+    let pairs = pairs(&pool, setting("QUERIES", 200) as i64).await;
+    questions(name, &client, "random", &pool, &snapshot, &pairs, lines).await;
     pool.close().await;
     server.stop().unwrap();
+}
+
+/// Pairs of nodes that have edges out of and into them, drawn evenly from all such nodes.
+async fn pairs(pool: &PgPool, count: i64) -> Vec<(i64, i64)> {
+    let rows = sqlx::query(
+        "SELECT id FROM nodes WHERE EXISTS (SELECT FROM edges WHERE source = id)
+           AND EXISTS (SELECT FROM edges WHERE target = id) ORDER BY md5(id::text) LIMIT 2 * $1",
+    )
+    .bind(count)
+    .fetch_all(pool)
+    .await
+    .unwrap();
+    rows.chunks_exact(2).map(|pair| (pair[0].get(0), pair[1].get(0))).collect()
 }
 
 async fn over_http(client: &Client, graph: &str, text: &str, pairs: &[(i64, i64)]) -> f64 {

@@ -1,10 +1,11 @@
 //! Searches in the engine alone, on a random graph in memory, without a peer: to see what a change to the
 //! engine does. `cargo bench --workspace --bench search`; NODES, EDGES and QUERIES change its size,
-//! ONLY=TEXT takes the searches with that text in their name.
+//! ONLY=TEXT takes the searches with that text in their name, SKEWED=1 draws the edges with a skew.
 
 #![allow(clippy::unwrap_used)] // A benchmark that cannot go on should stop with the place.
 
 use graphodrome_bench::{engine, in_memory, shown};
+use graphodrome_generator::Ends;
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
@@ -35,8 +36,9 @@ fn main() {
         return;
     }
     let (nodes, edges) = (setting("NODES", 1_000_000) as u32, setting("EDGES", 10_000_000));
+    let ends = if std::env::var("SKEWED").is_ok() { Ends::SKEWED } else { Ends::Even };
     let tables = tempfile::tempdir().unwrap();
-    graphodrome_generator::random_graph(nodes, edges, 7, tables.path()).unwrap();
+    graphodrome_generator::random_graph(nodes, edges, ends, 7, tables.path()).unwrap();
     let snapshot = in_memory(tables.path());
     let mut random = ChaCha8Rng::seed_from_u64(11);
     let pairs: Vec<(i64, i64)> = (0..setting("QUERIES", 2000))

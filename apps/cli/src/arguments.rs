@@ -62,7 +62,7 @@ pub enum Command {
     Shell(ShellOptions),
     /// Make tables of the demo scenario, or a random graph, of any size
     #[command(
-        after_help = "Examples:\n  graphodrome generate scenario --junctions 100000 --out /tmp/averley\n  graphodrome generate random --nodes 1000000 --edges 10000000 --out /tmp/random"
+        after_help = "Examples:\n  graphodrome generate scenario --junctions 100000 --out /tmp/averley\n  graphodrome generate random --nodes 1000000 --edges 10000000 --out /tmp/random\n  graphodrome generate random --nodes 65536 --edges 1000000 --quarters 0.57,0.19,0.19 --out /tmp/skewed"
     )]
     Generate(GenerateOptions),
 }
@@ -268,12 +268,15 @@ pub enum GenerateCommand {
         #[arg(long)]
         out: PathBuf,
     },
-    /// A random directed graph (each edge's ends drawn evenly)
+    /// A random directed graph: with ends drawn evenly, or with a skew (R-MAT)
     Random {
         #[arg(long, default_value_t = 1_000_000)]
         nodes: u32,
         #[arg(long, default_value_t = 10_000_000)]
         edges: u64,
+        /// Shares of three quarters of the adjacency matrix, such as 0.57,0.19,0.19: R-MAT
+        #[arg(long, value_delimiter = ',', num_args = 3, value_name = "A,B,C")]
+        quarters: Option<Vec<f64>>,
         #[arg(long, default_value_t = 7)]
         seed: u64,
         #[arg(long)]

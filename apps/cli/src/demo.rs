@@ -5,7 +5,7 @@ use std::path::Path;
 
 use anyhow::Context;
 use graphodrome_client::{Client, QueryRequest};
-use graphodrome_generator::{random_graph, scenario};
+use graphodrome_generator::{Ends, random_graph, scenario};
 use graphodrome_service::Service;
 
 use crate::arguments::{DemoOptions, GenerateCommand, GenerateOptions};
@@ -84,8 +84,12 @@ pub fn generate(options: GenerateOptions) -> anyhow::Result<()> {
             let made = scenario(junctions, seed, &out)?;
             println!("{} files with {} rows in {}", made.files, made.rows, out.display());
         }
-        GenerateCommand::Random { nodes, edges, seed, out } => {
-            let made = random_graph(nodes, edges, seed, &out)?;
+        GenerateCommand::Random { nodes, edges, quarters, seed, out } => {
+            let ends = match quarters.as_deref() {
+                Some(&[a, b, c]) => Ends::Quarters { a, b, c },
+                _ => Ends::Even,
+            };
+            let made = random_graph(nodes, edges, ends, seed, &out)?;
             println!("{} files with {} rows in {}", made.files, made.rows, out.display());
         }
     }

@@ -7,7 +7,7 @@ mod network;
 mod random;
 mod write;
 
-pub use random::random_graph;
+pub use random::{Ends, random_graph};
 
 use std::path::Path;
 

@@ -162,6 +162,8 @@ fn the_generator_is_repeatable_and_made_the_committed_tables() {
     for name in [
         "tables/pipes.csv",
         "tables/consumers.csv",
+        "tables/meters.parquet",
+        "register.sql",
         "tables/alarms.jsonl",
         "tables/work_orders.csv",
         "dirty/junctions.csv",

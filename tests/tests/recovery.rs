@@ -27,7 +27,7 @@ async fn answered_commits_survive_a_kill_and_half_ones_are_not_seen() {
     let mut moments = Moments(seed);
     let answered = Arc::new(AtomicI64::new(0));
     let mut begun = 0;
-    for round in 0..5 {
+    for round in 0..12 {
         let service = Running::start(folder.path(), &[]);
         let client = service.client();
         if round == 0 {
@@ -77,7 +77,7 @@ async fn a_load_that_is_killed_publishes_nothing() {
     let rows: String =
         std::iter::once("id\n".to_string()).chain((0..400_000).map(|i| format!("{i}\n"))).collect();
     let mut whole = 0;
-    for round in 0..4 {
+    for round in 0..8 {
         let service = Running::start(folder.path(), &[]);
         let client = service.client();
         if round == 0 {
@@ -107,7 +107,7 @@ async fn a_load_that_is_killed_publishes_nothing() {
     let job = client.load_texts("bulk", mapping, &[("n.csv", &rows)]).await.unwrap();
     assert_eq!(client.wait(job.id).await.unwrap().state, "done");
     assert_eq!(single(&client, "bulk", "MATCH (n:N) RETURN COUNT(*) AS n").await, 400_000);
-    println!("{whole} of 4 rounds found a whole load");
+    println!("{whole} of 8 rounds found a whole load");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -30,6 +30,7 @@ pub enum TableFormat {
     Tsv,
     /// JSON Lines: an object a line.
     Jsonl,
+    Parquet,
 }
 
 #[derive(Clone, Debug, Deserialize, Serialize)]
@@ -165,8 +166,9 @@ impl TableMapping {
             Some("csv") => Ok(TableFormat::Csv),
             Some("tsv" | "tab") => Ok(TableFormat::Tsv),
             Some("jsonl" | "ndjson") => Ok(TableFormat::Jsonl),
+            Some("parquet") => Ok(TableFormat::Parquet),
             _ => Err(MappingError::new(format!(
-                "the format of {} is not clear from its name: add format = \"csv\", \"tsv\" or \"jsonl\"",
+                "the format of {} is not clear from its name: add format = \"csv\", \"tsv\", \"jsonl\" or \"parquet\"",
                 self.file
             ))),
         }

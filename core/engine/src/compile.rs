@@ -26,12 +26,15 @@ pub(crate) struct Compiler<'a> {
     pub computed: &'a Computed,
 }
 
+/// A parameter whose value a plan depends on.
+pub(crate) type Looked = (Arc<str>, Value);
+
 /// The parameters of a query while it is planned. A plan knows them by number, so that it can be run
 /// again with others; where planning looks at a value, the plan is for that value alone.
 pub(crate) struct PlanParameters<'p> {
     given: &'p Parameters,
     used: RefCell<Vec<Arc<str>>>,
-    looked: RefCell<Vec<(Arc<str>, Value)>>,
+    looked: RefCell<Vec<Looked>>,
 }
 
 impl<'p> PlanParameters<'p> {
@@ -60,7 +63,8 @@ impl<'p> PlanParameters<'p> {
         Some(value.clone())
     }
 
-    pub fn into_parts(self) -> (Vec<Arc<str>>, Vec<(Arc<str>, Value)>) {
+    /// The names used, in the order of their numbers, and the values looked at.
+    pub fn into_parts(self) -> (Vec<Arc<str>>, Vec<Looked>) {
         (self.used.into_inner(), self.looked.into_inner())
     }
 }

@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::Parameters;
 use crate::batch::Batch;
-use crate::compile::PlanParameters;
+use crate::compile::{Looked, PlanParameters};
 use crate::context::{Changed, Context, Limits};
 use crate::evaluate::Scope;
 use crate::plan::{ColumnInfo, Operator, PlanNode};
@@ -58,7 +58,7 @@ pub struct Prepared {
     /// Parameters that the plan reads, in its own order.
     parameters: Vec<Arc<str>>,
     /// Values that the plan was made for: with others it may be a bad one, or a wrong one.
-    looked: Vec<(Arc<str>, Value)>,
+    looked: Vec<Looked>,
     pub columns: Option<Vec<ColumnInfo>>,
     pub changes: bool,
     pub warnings: Vec<Diagnostic>,

@@ -505,7 +505,13 @@ impl Checker<'_> {
                 }
             }
             ExpressionKind::Aggregate { argument, .. } => {
-                if in_aggregate {
+                // Over a group variable it works within the row, and another may go over the rows.
+                let within_row = !argument.contains_aggregate()
+                    && crate::expression_variables(argument).iter().any(|name| {
+                        let kind = self.scope.get(name).map(|bound| bound.kind);
+                        matches!(kind, Some(VariableKind::NodeGroup | VariableKind::EdgeGroup))
+                    });
+                if in_aggregate && !within_row {
                     self.found.push(
                         Diagnostic::syntax(expression.span, "an aggregate cannot stand inside another")
                             .hint("compute the inner one first"),

@@ -5,6 +5,7 @@ mod dirty;
 mod names;
 mod network;
 mod random;
+mod register;
 mod write;
 
 pub use random::{Ends, random_graph};
@@ -29,8 +30,8 @@ pub enum GenerateError {
 /// The smallest network that has everything in it.
 pub const LEAST_JUNCTIONS: u32 = 200;
 
-/// Writes the water utility with this many junctions into `folder`: model, mapping, tables, and a
-/// damaged copy of some tables.
+/// Writes the water utility with this many junctions into `folder`: model, mapping, tables, the
+/// register as an SQL script, and a damaged copy of some tables.
 pub fn scenario(junctions: u32, seed: u64, folder: &Path) -> Result<Made, GenerateError> {
     if !(LEAST_JUNCTIONS..=10_000_000).contains(&junctions) {
         return Err(GenerateError::Size(format!(
@@ -39,6 +40,7 @@ pub fn scenario(junctions: u32, seed: u64, folder: &Path) -> Result<Made, Genera
     }
     let mut made = Made::default();
     network::write(junctions, seed, folder, &mut made)?;
+    register::write(folder, &mut made)?;
     dirty::write(folder, &mut made)?;
     for (name, text) in [
         ("model.gql", include_str!("../../model.gql")),

@@ -3,13 +3,15 @@
 
 use std::io::Write;
 use std::path::Path;
+use std::sync::Arc;
 
+use arrow_array::{ArrayRef, Date32Array, StringArray};
 use chrono::{Days, NaiveDate};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
 use crate::names::{CREWS, DISTRICTS, FIRST, MAKERS, MATERIALS, SECOND};
-use crate::write::{create, table};
+use crate::write::{create, parquet, table};
 use crate::{GenerateError, Made};
 
 /// Distance between grid points in metres.
@@ -108,7 +110,7 @@ pub(crate) fn write(junctions: u32, seed: u64, folder: &Path, made: &mut Made) -
     mains(random, &grid, junctions, connected, &mut pipes);
     write_pipes(random, pipes, &path("pipes.csv"), made)?;
     let valve_count = valves(random, junctions, &path("valves_spreadsheet.csv"), made)?;
-    consumers(random, &grid, junctions, &path("consumers.csv"), made)?;
+    consumers(random, &grid, junctions, &tables, made)?;
     sensors(random, junctions, &tables, made)?;
     work(random, junctions, site_count, valve_count, &tables, made)
 }
@@ -310,8 +312,10 @@ fn valves(
 }
 
 fn consumers(
-    random: &mut ChaCha8Rng, grid: &Grid, junctions: u32, path: &Path, made: &mut Made,
+    random: &mut ChaCha8Rng, grid: &Grid, junctions: u32, tables: &Path, made: &mut Made,
 ) -> Result<(), GenerateError> {
+    // What the meters' own system exports: which meter is at which consumer, fed from which junction.
+    let (mut meters, mut codes, mut feeds, mut fitted) = (vec![], vec![], vec![], vec![]);
     let rows = (1..=junctions / 2).map(|i| {
         let (kind, suffix, demand, priority) = match i % 50 {
             1 => ("Hospital", "Hospital", 90.0..400.0, 1),
@@ -321,7 +325,8 @@ fn consumers(
             _ => ("Housing", "Houses", 1.0..30.0, 4),
         };
         let at = random.random_range(0..junctions);
-        vec![
+        codes.push(format!("C-{i:05}"));
+        let row = vec![
             format!("C-{i:05}"),
             kind.to_string(),
             format!("{} {suffix}", place(random)),
@@ -329,11 +334,23 @@ fn consumers(
             priority.to_string(),
             DISTRICTS[grid.district(at)].0.to_string(),
             junction(at),
-            format!("M{:07}", random.random_range(0..9_999_999)),
-        ]
+        ];
+        let meter: u32 = random.random_range(0..9_999_999);
+        meters.push(format!("M{meter:07}"));
+        feeds.push(junction(at));
+        // Days since 1970: some day of the last twenty years.
+        fitted.push(13_000 + (meter % 7_300) as i32);
+        row
     });
-    let header = ["code", "kind", "name", "demand_m3_day", "priority", "district", "junction", "meter"];
-    table(path, &header, rows, made)
+    let header = ["code", "kind", "name", "demand_m3_day", "priority", "district", "junction"];
+    table(&tables.join("consumers.csv"), &header, rows, made)?;
+    let columns: Vec<(&str, ArrayRef)> = vec![
+        ("meter", Arc::new(StringArray::from(meters))),
+        ("consumer", Arc::new(StringArray::from(codes))),
+        ("junction", Arc::new(StringArray::from(feeds))),
+        ("fitted", Arc::new(Date32Array::from(fitted))),
+    ];
+    parquet(&tables.join("meters.parquet"), columns, made)
 }
 
 fn sensors(

@@ -22,6 +22,23 @@ pub(crate) fn text(path: &Path, text: &str) -> Result<(), GenerateError> {
     out.write_all(text.as_bytes()).and_then(|()| out.flush()).map_err(|e| failed(path, e))
 }
 
+/// A Parquet file with columns of texts and dates.
+pub(crate) fn parquet(
+    path: &Path, columns: Vec<(&str, arrow_array::ArrayRef)>, made: &mut Made,
+) -> Result<(), GenerateError> {
+    let batch = arrow_array::RecordBatch::try_from_iter(columns).map_err(|e| failed(path, e))?;
+    let properties = parquet::file::properties::WriterProperties::builder()
+        .set_compression(parquet::basic::Compression::SNAPPY)
+        .build();
+    let mut writer = parquet::arrow::ArrowWriter::try_new(create(path)?, batch.schema(), Some(properties))
+        .map_err(|e| failed(path, e))?;
+    writer.write(&batch).map_err(|e| failed(path, e))?;
+    writer.close().map_err(|e| failed(path, e))?;
+    made.rows += batch.num_rows() as u64;
+    made.files += 1;
+    Ok(())
+}
+
 /// A CSV file with a header.
 pub(crate) fn table(
     path: &Path, header: &[&str], rows: impl Iterator<Item = Vec<String>>, made: &mut Made,

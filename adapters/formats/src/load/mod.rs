@@ -4,6 +4,7 @@
 
 mod assemble;
 mod edges;
+mod parquet;
 mod plain;
 mod plan;
 mod read;

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use graphodrome_graph::{Element, GraphType, LabelSet, PropertyType, Snapshot, Value, ValueType, label_set};
 use graphodrome_language::{nearest, parse_value_type};
 
+use crate::load::parquet;
 use crate::load::{LoadError, Source};
 use crate::mapping::{EdgeRule, Mapping, MappingError, NodeRule, Reference, Same, TableFormat};
 
@@ -101,6 +102,7 @@ pub(crate) fn plan(
         };
         let (mut columns, body) = match format {
             TableFormat::Jsonl => (vec![], 0),
+            TableFormat::Parquet => (parquet::columns(&table.file, &source)?, 0),
             _ => header(&table.file, source.bytes(), delimiter)?,
         };
         let mut at = |column: &str| -> Result<usize, LoadError> {

@@ -6,6 +6,7 @@ use std::sync::atomic::Ordering;
 use graphodrome_graph::{Column, ColumnBuilder, Value, ValueType, parse_text};
 use rayon::prelude::*;
 
+use crate::load::parquet;
 use crate::load::plain::plain_text;
 use crate::load::plan::{EdgePlan, NodePlan, PropertyPlan, TablePlan};
 use crate::load::{Account, LoadError, MAX_KEPT_REJECTS, Progress, Reject, RuleAccount, TableAccount};
@@ -67,6 +68,9 @@ pub(crate) struct TableRead {
 pub(crate) fn read_table(plan: &TablePlan, progress: &Progress) -> Result<TableRead, LoadError> {
     let bytes = plan.source.bytes();
     progress.bytes_read.fetch_add(plan.body as u64, Ordering::Relaxed);
+    if plan.format == TableFormat::Parquet {
+        return Ok(gathered(plan, parquet::read(plan, progress)?));
+    }
     let cuts = match plan.format {
         TableFormat::Jsonl => cut_lines(bytes, plan.body),
         _ => cut_rows(plan, bytes)?,
@@ -84,6 +88,11 @@ pub(crate) fn read_table(plan: &TablePlan, progress: &Progress) -> Result<TableR
             Ok(chunk)
         })
         .collect::<Result<_, LoadError>>()?;
+    Ok(gathered(plan, chunks))
+}
+
+/// The chunks of a table, rule by rule.
+fn gathered(plan: &TablePlan, chunks: Vec<ChunkRead>) -> TableRead {
     let mut table = TableRead {
         rows: 0,
         nodes: plan.nodes.iter().map(|_| RuleRead::default()).collect(),
@@ -108,7 +117,7 @@ pub(crate) fn read_table(plan: &TablePlan, progress: &Progress) -> Result<TableR
             });
         }
     }
-    Ok(table)
+    table
 }
 
 /// Line ends near every `CHUNK` bytes.
@@ -203,6 +212,8 @@ pub(super) enum Field<'r> {
     Null,
     Text(&'r str),
     Json(&'r serde_json::Value),
+    /// Of a source with types of its own.
+    Value(Value),
     /// Not UTF-8.
     Bad,
 }
@@ -212,7 +223,7 @@ fn builders(count: usize) -> Vec<ColumnBuilder> {
 }
 
 impl ChunkRead {
-    fn new(plan: &TablePlan) -> ChunkRead {
+    pub(super) fn new(plan: &TablePlan) -> ChunkRead {
         let rule = |properties: usize, from: usize, to: usize, labels: bool| BuildingRule {
             columns: builders(properties),
             from: builders(from),
@@ -482,6 +493,7 @@ fn read_value(wanted: &ValueType, field: Field<'_>) -> Result<Value, String> {
             parse_text(wanted, text).map_err(|reason| format!("not a valid {wanted}: {reason}"))
         }
         Field::Bad => Err("the text is not valid UTF-8".into()),
+        Field::Value(value) => typed(wanted, value),
         Field::Json(json) => {
             let value = match json {
                 serde_json::Value::Bool(b) => Value::Bool(*b),
@@ -496,13 +508,18 @@ fn read_value(wanted: &ValueType, field: Field<'_>) -> Result<Value, String> {
                 },
                 _ => return Err(format!("expected {wanted}, found {json}")),
             };
-            let value = wanted.assign(value);
-            if wanted.accepts(&value) {
-                Ok(value)
-            } else {
-                Err(format!("expected {wanted}, found {} {}", value.type_name(), value.excerpt()))
-            }
+            typed(wanted, value)
         }
+    }
+}
+
+/// A value that has a type already.
+fn typed(wanted: &ValueType, value: Value) -> Result<Value, String> {
+    let value = wanted.assign(value);
+    if wanted.accepts(&value) {
+        Ok(value)
+    } else {
+        Err(format!("expected {wanted}, found {} {}", value.type_name(), value.excerpt()))
     }
 }
 
@@ -547,6 +564,19 @@ pub(crate) fn account(plans: &[TablePlan], tables: &[TableRead]) -> (Account, Ve
 fn located(plan: &TablePlan, shown: &str, rejects: &[RawReject]) -> Vec<Reject> {
     let mut order: Vec<&RawReject> = rejects.iter().collect();
     order.sort_by_key(|r| r.offset);
+    if plan.format == TableFormat::Parquet {
+        let records = parquet::records(plan, order.iter().map(|r| r.offset));
+        let shown = order.iter().zip(records).map(|(reject, record)| Reject {
+            table: plan.name.clone(),
+            rule: shown.to_string(),
+            line: reject.offset + 1,
+            column: reject.column.and_then(|c| plan.columns.get(c).cloned()),
+            value: reject.value.clone(),
+            reason: reject.reason.clone(),
+            record,
+        });
+        return shown.collect();
+    }
     let bytes = plan.source.bytes();
     let (mut line, mut at) = (1u64, 0usize);
     order

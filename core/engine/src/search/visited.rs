@@ -54,23 +54,33 @@ impl NodeSet {
     /// Adds all of `nodes`; those that are new are appended to `new`, in their order.
     pub fn insert_all(&mut self, nodes: &[u32], new: &mut Vec<u32>) {
         let before = new.len();
+        let mut end = before;
+        // Written in any case and kept where it is new: no branch to guess wrong.
+        new.resize(before + nodes.len(), 0);
         if let Kept::Few(slots) = &self.kept
             && (self.len + nodes.len()) * 2 >= slots.len()
         {
             self.grow(self.len + nodes.len());
         }
-        new.reserve(nodes.len());
         match &mut self.kept {
             Kept::Few(slots) => {
                 for &node in nodes {
-                    if place(slots, node) {
-                        new.push(node);
-                    }
+                    new[end] = node;
+                    end += place(slots, node) as usize;
                 }
-                self.len += new.len() - before;
             }
-            Kept::Many(_) => new.extend(nodes.iter().copied().filter(|&node| self.insert(node))),
+            Kept::Many(bits) => {
+                for &node in nodes {
+                    let word = &mut bits[node as usize / 64];
+                    let bit = node % 64;
+                    new[end] = node;
+                    end += (!*word >> bit & 1) as usize;
+                    *word |= 1 << bit;
+                }
+            }
         }
+        new.truncate(end);
+        self.len += end - before;
     }
 
     #[cold]

@@ -102,7 +102,7 @@ pub(crate) fn plan(
         };
         let (mut columns, body) = match format {
             TableFormat::Jsonl => (vec![], 0),
-            TableFormat::Parquet => (parquet::columns(&table.file, &source)?, 0),
+            TableFormat::Parquet => (parquet::columns(&table.file, source)?, 0),
             _ => header(&table.file, source.bytes(), delimiter)?,
         };
         let mut at = |column: &str| -> Result<usize, LoadError> {

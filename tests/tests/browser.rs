@@ -136,6 +136,24 @@ async fn a_session_in_the_console() {
     see(&page, ".job-title", "Job 2").await.click().await.unwrap();
     see(&page, "table.result", "J-99999").await;
 
+    // The model as diagram and text; the graph is checked against it.
+    see(&page, "nav a", "Model").await.click().await.unwrap();
+    see(&page, ".model-text .cm-content", "CREATE GRAPH TYPE water_network").await;
+    see(&page, ".drawing[data-drawn]", "").await;
+    see(&page, "#check", "").await.click().await.unwrap();
+    see(&page, ".status", "Nothing breaks the model").await;
+
+    // A draft from two tables, created and loaded.
+    see(&page, ".nav-link", "Draft from tables").await.click().await.unwrap();
+    let tables = ["districts.csv", "junctions.csv"]
+        .map(|name| root().join("demo/tables").join(name).display().to_string());
+    page.find(By::Css("input[type=file]")).await.unwrap().send_keys(tables.join("\n")).await.unwrap();
+    see(&page, "#propose", "").await.click().await.unwrap();
+    see(&page, ".status", "2 node types and 1 edge types").await;
+    see(&page, "#create", "").await.click().await.unwrap();
+    see(&page, ".job-title", "into draft").await;
+    see(&page, ".badge", "done").await;
+
     // A graph made elsewhere appears in the chooser; the service's restart is survived.
     client.create_graph("second", None).await.unwrap();
     see(&page, "select option", "second").await;

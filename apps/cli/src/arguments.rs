@@ -34,6 +34,9 @@ pub enum Command {
     /// List, show, create and drop graphs
     #[command(subcommand)]
     Graph(GraphCommand),
+    /// Draft, show and check models
+    #[command(subcommand)]
+    Model(ModelCommand),
     /// Load tables into a graph as a mapping says
     #[command(
         after_help = "Examples:\n  graphodrome load demo/load.toml\n  graphodrome load -g averley demo/load.toml --detach"
@@ -139,6 +142,57 @@ pub enum GraphCommand {
         #[arg(long)]
         confirm: String,
     },
+}
+
+#[derive(Subcommand)]
+pub enum ModelCommand {
+    /// Propose a model and a load mapping from tables; nothing is sent anywhere
+    #[command(
+        after_help = "Examples:\n  graphodrome model draft demo/tables/* --name averley_draft --out draft\n  graphodrome query -f draft/model.gql && graphodrome load draft/load.toml"
+    )]
+    Draft {
+        /// Tables: CSV, TSV, JSON Lines, Parquet
+        #[arg(required = true)]
+        files: Vec<PathBuf>,
+        /// Name of the graph
+        #[arg(long, default_value = "draft")]
+        name: String,
+        /// Folder to write model.gql and load.toml into
+        #[arg(long, default_value = "draft")]
+        out: PathBuf,
+        /// Replace what is there already
+        #[arg(long)]
+        force: bool,
+    },
+    /// Show a graph's model; of an open graph, what is in it in the form of a model
+    #[command(
+        after_help = "Examples:\n  graphodrome model show -g averley\n  graphodrome model show -g averley --format mermaid"
+    )]
+    Show {
+        #[arg(short, long)]
+        graph: String,
+        #[arg(long, value_enum, default_value_t = ModelFormat::Gql)]
+        format: ModelFormat,
+    },
+    /// Report what a graph breaks of a model
+    #[command(
+        after_help = "Examples:\n  graphodrome model check -g scratch demo/model.gql\n  graphodrome model check -g averley"
+    )]
+    Check {
+        #[arg(short, long)]
+        graph: String,
+        /// CREATE GRAPH TYPE ... ; without it the graph's own model
+        model: Option<PathBuf>,
+        #[arg(long)]
+        json: bool,
+    },
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum ModelFormat {
+    Gql,
+    Json,
+    Mermaid,
 }
 
 #[derive(Args)]

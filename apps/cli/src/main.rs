@@ -4,6 +4,7 @@ mod arguments;
 mod demo;
 mod graphs;
 mod jobs;
+mod models;
 mod queries;
 mod serve;
 mod shell;
@@ -62,6 +63,7 @@ async fn run(arguments: Arguments) -> anyhow::Result<()> {
         Command::Serve(options) => serve::serve(options).await,
         Command::Demo(options) => demo::demo(options).await,
         Command::Graph(command) => graphs::graph(&client, command).await,
+        Command::Model(command) => models::model(&client, command).await,
         Command::Load(options) => jobs::load(&client, options).await,
         Command::Job(command) => jobs::job(&client, command).await,
         Command::Query(options) => queries::query(&client, options).await,

@@ -6,6 +6,7 @@ import Form from "react-bootstrap/Form";
 import { NavLink, Route, Routes } from "react-router-dom";
 import { type GraphSummary, Problem, get } from "./api";
 import { JobsPage } from "./JobsPage";
+import { ModelPage } from "./ModelPage";
 import { QueryPage } from "./QueryPage";
 
 export function App() {
@@ -25,6 +26,7 @@ export function App() {
         <NavLink to="/" className="brand"><img src="/mark.svg" alt="" width="24" height="24" /> Graphodrome</NavLink>
         <nav aria-label="Pages">
           <NavLink to="/" end>Query</NavLink>
+          <NavLink to="/model">Model</NavLink>
           <NavLink to="/jobs">Jobs</NavLink>
         </nav>
         <div className="chooser">
@@ -39,8 +41,9 @@ export function App() {
       {graphs.error instanceof Problem && <Alert variant="warning" className="m-2">{graphs.error.message} {graphs.error.hint}</Alert>}
       <Routes>
         <Route path="/" element={<QueryPage graph={graph?.name ?? null} />} />
+        <Route path="/model" element={<ModelPage graph={graph?.name ?? null} />} />
         <Route path="/jobs" element={<JobsPage />} />
-        <Route path="*" element={<main className="page"><h1>There is no such page</h1><p>The pages are <NavLink to="/">Query</NavLink> and <NavLink to="/jobs">Jobs</NavLink>.</p></main>} />
+        <Route path="*" element={<main className="page"><h1>There is no such page</h1><p>The pages are <NavLink to="/">Query</NavLink>, <NavLink to="/model">Model</NavLink> and <NavLink to="/jobs">Jobs</NavLink>.</p></main>} />
       </Routes>
     </>
   );

@@ -148,6 +148,42 @@ export interface Rejects {
   rejects: { table: string; line: number; column: string | null; value: string | null; reason: string }[];
 }
 
+export interface ModelNodeType {
+  labels: string[];
+  key_labels: string[];
+  key: string[];
+  count: number;
+}
+
+export interface Model {
+  graph: string;
+  closed: boolean;
+  text: string;
+  node_types: ModelNodeType[];
+  edge_types: { labels: string[]; directed: boolean; source: string[][]; target: string[][]; count: number }[];
+}
+
+export interface ModelFinding {
+  message: string;
+  count: number;
+  examples: string[];
+}
+
+export interface ModelReport {
+  nodes: number;
+  edges: number;
+  violations: ModelFinding[];
+  findings: ModelFinding[];
+}
+
+export interface Draft {
+  model: string;
+  mapping: string;
+  remarks: string[];
+  node_types: number;
+  edge_types: number;
+}
+
 async function send(path: string, init?: RequestInit): Promise<Response> {
   let response: Response;
   try {
@@ -175,6 +211,10 @@ export async function post<T>(path: string, body: unknown, signal?: AbortSignal)
   const init: RequestInit = { method: "POST", headers: { "content-type": "application/json" }, body: JSON.stringify(body) };
   if (signal) init.signal = signal;
   return (await (await send(path, init)).json()) as T;
+}
+
+export async function postForm<T>(path: string, form: FormData): Promise<T> {
+  return (await (await send(path, { method: "POST", body: form })).json()) as T;
 }
 
 export async function cancelJob(id: number): Promise<void> {

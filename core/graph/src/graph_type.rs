@@ -277,8 +277,8 @@ fn check_properties(types: &[PropertyType], properties: &Properties) -> Result<(
 
 impl fmt::Display for Endpoint {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let sets: Vec<String> = self.0.iter().map(|s| s.join("&")).collect();
-        write!(f, ":{}", sets.join("|"))
+        let sets: Vec<String> = self.0.iter().map(|s| format!(":{}", s.join("&"))).collect();
+        f.write_str(&sets.join("|"))
     }
 }
 
@@ -312,7 +312,10 @@ impl fmt::Display for GraphType {
             writeln!(f, "{}", if line < total { "," } else { "" })
         };
         for t in &self.nodes {
-            write!(f, "  ({} ", t.name.as_deref().unwrap_or_default())?;
+            f.write_str("  (")?;
+            if let Some(name) = &t.name {
+                write!(f, "{name} ")?;
+            }
             if t.key_labels == t.labels {
                 write!(f, ":{}", t.labels.join("&"))?;
             } else {

@@ -13,6 +13,7 @@ mod error;
 mod graph_type;
 mod keys;
 mod labels;
+mod observed;
 mod overlay;
 mod snapshot;
 mod statistics;
@@ -31,6 +32,7 @@ pub use graph_type::{
 };
 pub use keys::{KeyIndex, hash_key, hash_values};
 pub use labels::{LabelExpression, LabelSet, label_set};
+pub use observed::{Finding, observed_type, violations};
 pub use overlay::{EdgeRecord, NodeRecord, Properties};
 pub use snapshot::{EdgeTest, NodeTest, PropertyReader, Snapshot};
 pub use statistics::{ColumnStatistics, DegreeStatistics, Statistics, Triple};

@@ -20,6 +20,9 @@ use serde::{Deserialize, Serialize};
 
 use crate::mapping::{Mapping, MappingError};
 
+pub(crate) use parquet::each_row as parquet_rows;
+pub(crate) use plan::header as csv_header;
+
 /// The bytes of a source file.
 pub enum Source {
     Bytes(Vec<u8>),

@@ -196,6 +196,23 @@ fn shown(array: &ArrayRef, row: usize) -> String {
     }
 }
 
+/// Hands every row over as texts, with the number of columns before them; returns the columns' names.
+pub(crate) fn each_row(
+    table: &str, source: &Arc<Source>, row_of: &mut dyn FnMut(usize, &[Option<String>]),
+) -> Result<Vec<String>, LoadError> {
+    let names = columns(table, source)?;
+    let reader = open(table, source)?.build().map_err(|e| failed(table, e))?;
+    for batch in reader {
+        let batch = batch.map_err(|e| failed(table, e))?;
+        for row in 0..batch.num_rows() {
+            let texts: Vec<Option<String>> =
+                batch.columns().iter().map(|array| array.is_valid(row).then(|| shown(array, row))).collect();
+            row_of(names.len(), &texts);
+        }
+    }
+    Ok(names)
+}
+
 /// The rows with these numbers (in order), as JSON objects; empty where the file cannot be read again.
 pub(super) fn records(plan: &TablePlan, numbers: impl Iterator<Item = u64>) -> Vec<String> {
     let mut numbers = numbers.peekable();

@@ -4,7 +4,9 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use graphodrome_graph::{Element, GraphType, LabelSet, PropertyType, Snapshot, Value, ValueType, label_set};
+use graphodrome_graph::{
+    EdgeType, Element, Endpoint, GraphType, LabelSet, PropertyType, Snapshot, Value, ValueType, label_set,
+};
 use graphodrome_language::{nearest, parse_value_type};
 
 use crate::load::parquet;
@@ -146,7 +148,7 @@ pub(crate) fn plan(
     Ok(plans)
 }
 
-fn header(table: &str, bytes: &[u8], delimiter: u8) -> Result<(Vec<String>, usize), LoadError> {
+pub(crate) fn header(table: &str, bytes: &[u8], delimiter: u8) -> Result<(Vec<String>, usize), LoadError> {
     let failed = |message: &str| LoadError::Table { table: table.into(), message: message.into() };
     let start = if bytes.starts_with(b"\xEF\xBB\xBF") { 3 } else { 0 };
     let mut reader = csv::ReaderBuilder::new()
@@ -336,7 +338,7 @@ fn edge_plan(
 fn declared_edges(
     table: &str, rule: &EdgeRule, graph_type: &GraphType, label: &LabelSet,
 ) -> Result<Vec<PropertyType>, LoadError> {
-    let matching: Vec<_> = graph_type.edges.iter().filter(|t| t.labels == *label).collect();
+    let matching: Vec<&EdgeType> = graph_type.edges.iter().filter(|t| t.labels == *label).collect();
     if matching.is_empty() {
         let near = nearest(&rule.label, graph_type.edges.iter().flat_map(|t| t.labels.iter().map(|l| &**l)));
         let hint = near.map(|n| format!("; did you mean {n}?")).unwrap_or_default();
@@ -352,6 +354,20 @@ fn declared_edges(
             rule.label
         )));
     }
+    // Of several types with this label, those whose ends the references can be.
+    let can_be = |reference: &Reference, end: &Endpoint| {
+        let nodes = graph_type.nodes.iter();
+        let mut named =
+            nodes.filter(|t| reference.labels.iter().any(|l| t.labels.iter().any(|own| **own == **l)));
+        named.any(|t| end.accepts(&t.labels))
+    };
+    let fits = |t: &&EdgeType| {
+        let forward = can_be(&rule.from, &t.source) && can_be(&rule.to, &t.target);
+        forward || (!t.directed && can_be(&rule.from, &t.target) && can_be(&rule.to, &t.source))
+    };
+    let fitting: Vec<&EdgeType> = matching.iter().copied().filter(fits).collect();
+    // Where none fits, every row will say so.
+    let matching = if fitting.is_empty() { matching } else { fitting };
     let mut found: Vec<PropertyType> = vec![];
     for property in matching.iter().flat_map(|t| &t.properties) {
         if !found.iter().any(|p| p.name == property.name) {

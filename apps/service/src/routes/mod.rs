@@ -6,6 +6,7 @@ mod console;
 mod elements;
 mod jobs;
 mod loads;
+mod models;
 mod query;
 mod status;
 
@@ -44,6 +45,8 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(catalog::show_graph, catalog::drop_graph))
         .routes(routes!(catalog::graph_names))
         .routes(routes!(catalog::list_graph_types))
+        .routes(routes!(models::show_model))
+        .routes(routes!(models::check_model))
         .routes(routes!(query::run_query))
         .routes(routes!(query::plan_query))
         .routes(routes!(query::profile_query))
@@ -60,7 +63,10 @@ fn api() -> OpenApiRouter<Arc<App>> {
 
 /// Uploads count their bytes themselves.
 fn uploads() -> OpenApiRouter<Arc<App>> {
-    OpenApiRouter::new().routes(routes!(loads::start_load)).layer(DefaultBodyLimit::disable())
+    OpenApiRouter::new()
+        .routes(routes!(loads::start_load))
+        .routes(routes!(models::draft_model))
+        .layer(DefaultBodyLimit::disable())
 }
 
 /// The OpenAPI document.

@@ -158,11 +158,12 @@ fn graph_types_read_back_what_they_print() {
       (Site|Junction)-[:PIPE { length_m FLOAT64 NOT NULL, laid INT16 }]->(:Site|Junction),
       NODE TYPE Sensor :Sensor&Device { code STRING NOT NULL, level INT32 DEFAULT 3 },
       DIRECTED EDGE TYPE Watches :WATCHES { since DATE } CONNECTING (Sensor TO Junction),
-      (Junction)~[:ADJOINS]~(Junction)
+      (Junction)~[:ADJOINS]~(Junction),
+      (:Site|:Sensor&Device)-[:IN]->(:Junction)
     }";
     let first = parse_graph_type(text).unwrap_or_else(|e| panic!("{e}"));
     assert_eq!(first.nodes.len(), 4);
-    assert_eq!(first.edges.len(), 3);
+    assert_eq!(first.edges.len(), 4);
     assert_eq!(first.keys().len(), 2, "Site and Tank share the key of Site");
     let second = parse_graph_type(&first.to_string()).unwrap_or_else(|e| panic!("{first}\n{e}"));
     assert_eq!(first, second);

@@ -1,0 +1,421 @@
+//! Looking at tables: what their columns hold. Every value is looked at once; rows are kept only as a
+//! sample, for what columns say about each other.
+
+use std::collections::{BTreeMap, HashSet};
+use std::hash::{BuildHasher, RandomState};
+
+use chrono::{DateTime, NaiveDate, NaiveDateTime};
+
+use super::{DraftError, DraftTable};
+use crate::load::{LoadError, csv_header, parquet_rows};
+use crate::mapping::TableFormat;
+
+/// Distinct values counted exactly up to here.
+const MOST_DISTINCT: usize = 4_000_000;
+/// Rows kept to compare columns with each other.
+const SAMPLE_ROWS: u64 = 50_000;
+/// A table with more columns is no table a person would draft from.
+const MOST_COLUMNS: usize = 1_000;
+
+/// Texts that often stand for "no value".
+const NULL_WORDS: [&str; 9] = ["null", "n/a", "na", "none", "nil", "-", "--", "?", "unknown"];
+
+/// What all values of a column are.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Kind {
+    Whole,
+    /// Digits after the point, at most.
+    Decimal {
+        digits: u32,
+        scale: u32,
+        fixed: bool,
+    },
+    Bool,
+    Date,
+    LocalDateTime,
+    ZonedDateTime,
+    Text,
+    /// No value at all.
+    Nothing,
+}
+
+#[derive(Debug)]
+pub(crate) struct ColumnProfile {
+    pub name: String,
+    pub rows: u64,
+    pub nulls: u64,
+    /// Hashes of the distinct values.
+    pub values: HashSet<u64>,
+    /// There are more distinct values than were counted.
+    pub capped: bool,
+    pub kind: Kind,
+    /// Words that stand for null here.
+    pub null_words: Vec<String>,
+    /// What a person should know of the choice of type.
+    pub remark: Option<String>,
+    pub examples: Vec<String>,
+}
+
+impl ColumnProfile {
+    pub fn filled(&self) -> u64 {
+        self.rows - self.nulls
+    }
+
+    pub fn distinct(&self) -> u64 {
+        self.values.len() as u64
+    }
+
+    pub fn is_unique(&self) -> bool {
+        self.rows > 0 && self.nulls == 0 && !self.capped && self.distinct() == self.rows
+    }
+
+    /// Whether its values could name something: not measures, not dates.
+    pub fn can_identify(&self) -> bool {
+        matches!(self.kind, Kind::Text | Kind::Whole)
+    }
+}
+
+#[derive(Debug)]
+pub(crate) struct TableProfile {
+    pub file: String,
+    /// The file's name without folder and suffix.
+    pub stem: String,
+    pub delimiter: Option<char>,
+    pub rows: u64,
+    pub columns: Vec<ColumnProfile>,
+    /// Per column the values of the sampled rows as numbers; 0 is null.
+    pub sample: Vec<Vec<u32>>,
+    /// Not all rows are in the sample.
+    pub sampled: bool,
+}
+
+impl TableProfile {
+    /// The file without its folders.
+    pub fn short(&self) -> &str {
+        self.file.rsplit(['/', '\\']).next().unwrap_or(&self.file)
+    }
+}
+
+/// A column while its values go by.
+#[derive(Default)]
+struct Watching {
+    rows: u64,
+    empty: u64,
+    values: HashSet<u64>,
+    capped: bool,
+    words: BTreeMap<String, u64>,
+    filled: u64,
+    wholes: u64,
+    leading_zero: bool,
+    decimals: u64,
+    digits: u32,
+    scale: u32,
+    scales: HashSet<u32>,
+    exponents: bool,
+    bools: u64,
+    yes_no: u64,
+    dates: u64,
+    local: u64,
+    zoned: u64,
+    /// 31.12.2024, 12/31/2024: which of the first two numbers was over 12.
+    slashed: u64,
+    first_over_12: bool,
+    second_over_12: bool,
+    too_large: bool,
+    examples: Vec<String>,
+    codes: BTreeMap<String, u32>,
+}
+
+fn is_date(text: &str) -> bool {
+    text.len() == 10 && text.as_bytes()[4] == b'-' && text.parse::<NaiveDate>().is_ok()
+}
+
+/// The first two of three numbers with dots, slashes or dashes between them, the third a year.
+fn slashed(text: &str) -> Option<(u32, u32)> {
+    let separator = ['/', '.', '-'].into_iter().find(|s| text.matches(*s).count() == 2)?;
+    let parts: Vec<u32> = text.split(separator).filter_map(|p| p.parse().ok()).collect();
+    match parts[..] {
+        [a, b, year] if a <= 31 && b <= 31 && (year > 99 || text.len() <= 8) => Some((a, b)),
+        _ => None,
+    }
+}
+
+impl Watching {
+    fn see(&mut self, value: Option<&str>, state: &RandomState, sampled: bool, sample: &mut Vec<u32>) {
+        self.rows += 1;
+        let Some(text) = value.filter(|text| !text.is_empty()) else {
+            self.empty += 1;
+            if sampled {
+                sample.push(0);
+            }
+            return;
+        };
+        if sampled {
+            let next = self.codes.len() as u32 + 1;
+            let code = match self.codes.get(text) {
+                Some(code) => *code,
+                None => {
+                    self.codes.insert(text.to_string(), next);
+                    next
+                }
+            };
+            sample.push(code);
+        }
+        if self.values.len() < MOST_DISTINCT {
+            if self.values.insert(state.hash_one(text)) && self.examples.len() < 3 {
+                self.examples.push(text.chars().take(40).collect());
+            }
+        } else {
+            self.capped = true;
+        }
+        if text.len() <= 7 && NULL_WORDS.contains(&text.to_lowercase().as_str()) {
+            *self.words.entry(text.to_string()).or_default() += 1;
+            return;
+        }
+        self.filled += 1;
+        let bytes = text.as_bytes();
+        let digits = text.strip_prefix(['-', '+']).unwrap_or(text);
+        if !digits.is_empty() && digits.bytes().all(|b| b.is_ascii_digit()) {
+            self.wholes += 1;
+            self.leading_zero |= digits.len() > 1 && digits.starts_with('0');
+            self.too_large |= text.parse::<i64>().is_err();
+            self.digits = self.digits.max(digits.len() as u32);
+        } else if let Some((whole, fraction)) = digits.split_once('.')
+            && [whole, fraction].iter().all(|part| part.bytes().all(|b| b.is_ascii_digit()))
+            && !(whole.is_empty() || fraction.is_empty())
+        {
+            self.decimals += 1;
+            self.leading_zero |= whole.len() > 1 && whole.starts_with('0');
+            self.digits = self.digits.max(whole.len() as u32);
+            self.scale = self.scale.max(fraction.len() as u32);
+            self.scales.insert(fraction.len() as u32);
+        } else if bytes[0].is_ascii_digit() || bytes[0] == b'-' {
+            if text.bytes().all(|b| matches!(b, b'0'..=b'9' | b'+' | b'-' | b'.' | b'e' | b'E'))
+                && text.parse::<f64>().is_ok_and(f64::is_finite)
+            {
+                self.decimals += 1;
+                self.exponents = true;
+            } else if is_date(text) {
+                self.dates += 1;
+            } else if let Some((first, second)) = slashed(text) {
+                self.slashed += 1;
+                self.first_over_12 |= first > 12;
+                self.second_over_12 |= second > 12;
+            } else if DateTime::parse_from_rfc3339(text).is_ok() {
+                self.zoned += 1;
+            } else if text.parse::<NaiveDateTime>().is_ok() {
+                self.local += 1;
+            }
+        } else {
+            match text {
+                "true" | "false" | "TRUE" | "FALSE" | "True" | "False" => self.bools += 1,
+                "yes" | "no" | "Yes" | "No" | "YES" | "NO" | "Y" | "N" | "y" | "n" => self.yes_no += 1,
+                _ => {}
+            }
+        }
+    }
+
+    fn finish(self, name: String) -> ColumnProfile {
+        let mut remark = None;
+        let filled = self.filled;
+        let kind = if filled == 0 {
+            Kind::Nothing
+        } else if self.wholes == filled && !self.leading_zero && !self.too_large {
+            Kind::Whole
+        } else if self.wholes + self.decimals == filled && !self.leading_zero && !self.too_large {
+            let fixed = self.wholes == 0 && self.scales.len() == 1 && self.scale == 2 && !self.exponents;
+            Kind::Decimal { digits: self.digits + self.scale, scale: self.scale, fixed }
+        } else if self.bools == filled {
+            Kind::Bool
+        } else if self.dates == filled {
+            Kind::Date
+        } else if self.local == filled {
+            Kind::LocalDateTime
+        } else if self.zoned == filled {
+            Kind::ZonedDateTime
+        } else {
+            Kind::Text
+        };
+        if kind == Kind::Text {
+            if self.wholes + self.decimals == filled && self.leading_zero {
+                remark = Some("numbers with leading zeros: kept as text".to_string());
+            } else if self.wholes == filled && self.too_large {
+                remark = Some("whole numbers too large for INT64: kept as text".into());
+            } else if self.slashed == filled {
+                remark = Some(match (self.first_over_12, self.second_over_12) {
+                    (true, false) => "dates written day first: kept as text, write them as YYYY-MM-DD to load them as DATE".into(),
+                    (false, true) => "dates written month first: kept as text, write them as YYYY-MM-DD to load them as DATE".into(),
+                    _ => "dates that could be day first or month first: nothing here decides it, so they are kept as text".into(),
+                });
+            } else if self.yes_no == filled {
+                remark = Some("yes and no: kept as text; BOOL takes true and false".into());
+            }
+        }
+        let typed = !matches!(kind, Kind::Text | Kind::Nothing);
+        let words: u64 = self.words.values().sum();
+        let null_words: Vec<String> = if typed { self.words.keys().cloned().collect() } else { vec![] };
+        let nulls = self.empty + if typed { words } else { 0 };
+        if kind == Kind::Text && words > 0 && remark.is_none() {
+            let shown: Vec<&str> = self.words.keys().map(String::as_str).collect();
+            remark =
+                Some(format!("{words} rows say {}: add it to null if that means no value", shown.join(", ")));
+        }
+        let kind = if kind == Kind::Nothing && words > 0 { Kind::Text } else { kind };
+        ColumnProfile {
+            name,
+            rows: self.rows,
+            nulls,
+            values: self.values,
+            capped: self.capped,
+            kind,
+            null_words,
+            remark,
+            examples: self.examples,
+        }
+    }
+}
+
+/// Looks at one table.
+pub(crate) fn profile(table: &DraftTable, state: &RandomState) -> Result<TableProfile, DraftError> {
+    let failed = |message: String| DraftError { table: table.file.clone(), message };
+    let bytes = table.source.bytes();
+    if bytes.is_empty() {
+        return Err(failed("the file is empty".into()));
+    }
+    let head = &bytes[..bytes.len().min(64 << 10)];
+    if table.format != TableFormat::Parquet && head.contains(&0) {
+        return Err(failed("it has NUL bytes: this is no text table".into()));
+    }
+    let delimiter = match table.format {
+        TableFormat::Tsv => b'\t',
+        TableFormat::Csv => delimiter_of(head),
+        _ => b',',
+    };
+    let mut names: Vec<String> = vec![];
+    let mut watching: Vec<Watching> = vec![];
+    let mut sample: Vec<Vec<u32>> = vec![];
+    // About as many rows as the sample takes, evenly over the table.
+    let lines = memchr::memchr_iter(b'\n', head).count().max(1);
+    let guess = bytes.len() as u64 / (head.len() as u64 / lines as u64).max(1);
+    let stride = (guess / SAMPLE_ROWS).max(1);
+    let mut rows = 0u64;
+    let mut see =
+        |fields: &[(usize, Option<&str>)], watching: &mut Vec<Watching>, sample: &mut Vec<Vec<u32>>| {
+            let sampled = rows.is_multiple_of(stride) && rows / stride < 2 * SAMPLE_ROWS;
+            for (column, value) in fields {
+                watching[*column].see(*value, state, sampled, &mut sample[*column]);
+            }
+            rows += 1;
+        };
+    match table.format {
+        TableFormat::Csv | TableFormat::Tsv => {
+            let (columns, body) = csv_header(&table.file, bytes, delimiter).map_err(|e| failed(reason(e)))?;
+            check_names(&columns).map_err(failed)?;
+            watching.resize_with(columns.len(), Watching::default);
+            sample.resize(columns.len(), vec![]);
+            names = columns;
+            let mut reader = csv::ReaderBuilder::new()
+                .has_headers(false)
+                .flexible(true)
+                .delimiter(delimiter)
+                .from_reader(&bytes[body..]);
+            let mut record = csv::ByteRecord::new();
+            let mut fields: Vec<(usize, Option<&str>)>;
+            while reader.read_byte_record(&mut record).map_err(|e| failed(e.to_string()))? {
+                // A row of another length is the load's business; here it says nothing.
+                if record.len() != names.len() {
+                    continue;
+                }
+                fields = record.iter().map(|f| std::str::from_utf8(f).ok()).enumerate().collect();
+                see(&fields, &mut watching, &mut sample);
+            }
+        }
+        TableFormat::Jsonl => {
+            let lines = bytes.split(|b| *b == b'\n').filter(|line| !line.trim_ascii().is_empty());
+            for (number, line) in lines.enumerate() {
+                let object: serde_json::Map<String, serde_json::Value> = serde_json::from_slice(line)
+                    .map_err(|e| failed(format!("line {} is not a JSON object: {e}", number + 1)))?;
+                for name in object.keys() {
+                    if !names.contains(name) {
+                        names.push(name.clone());
+                        check_names(&names).map_err(failed)?;
+                        // The rows before had no such field.
+                        let mut late = Watching::default();
+                        let mut kept = vec![];
+                        let sampled_before = sample.first().map_or(0, Vec::len);
+                        (0..number).for_each(|_| late.see(None, state, false, &mut kept));
+                        watching.push(late);
+                        sample.push(vec![0; sampled_before]);
+                    }
+                }
+                let texts: Vec<Option<String>> = names
+                    .iter()
+                    .map(|name| match object.get(name) {
+                        None | Some(serde_json::Value::Null) => None,
+                        Some(serde_json::Value::String(text)) => Some(text.clone()),
+                        Some(other) => Some(other.to_string()),
+                    })
+                    .collect();
+                let fields: Vec<(usize, Option<&str>)> =
+                    texts.iter().map(Option::as_deref).enumerate().collect();
+                see(&fields, &mut watching, &mut sample);
+            }
+        }
+        TableFormat::Parquet => {
+            names = parquet_rows(&table.file, &table.source, &mut |columns, values| {
+                if watching.is_empty() {
+                    watching.resize_with(columns, Watching::default);
+                    sample.resize(columns, vec![]);
+                }
+                let fields: Vec<(usize, Option<&str>)> =
+                    values.iter().map(Option::as_deref).enumerate().collect();
+                see(&fields, &mut watching, &mut sample);
+            })
+            .map_err(|e| failed(reason(e)))?;
+            check_names(&names).map_err(failed)?;
+            watching.resize_with(names.len(), Watching::default);
+            sample.resize(names.len(), vec![]);
+        }
+    }
+    let stem = table.file.rsplit(['/', '\\']).next().unwrap_or(&table.file);
+    let stem = stem.split('.').next().unwrap_or(stem).to_string();
+    if rows == 0 {
+        return Err(failed("there is a header and no row".into()));
+    }
+    Ok(TableProfile {
+        file: table.file.clone(),
+        stem,
+        delimiter: (table.format == TableFormat::Csv && delimiter != b',').then_some(delimiter as char),
+        rows,
+        sampled: sample.first().is_some_and(|s| (s.len() as u64) < rows),
+        columns: names.into_iter().zip(watching).map(|(name, seen)| seen.finish(name)).collect(),
+        sample,
+    })
+}
+
+fn reason(error: LoadError) -> String {
+    match error {
+        LoadError::Table { message, .. } => message,
+        other => other.to_string(),
+    }
+}
+
+fn check_names(names: &[String]) -> Result<(), String> {
+    if names.len() > MOST_COLUMNS {
+        return Err(format!(
+            "it has {} columns; a draft looks at tables of up to {MOST_COLUMNS}",
+            names.len()
+        ));
+    }
+    match names.iter().position(|name| name.is_empty()) {
+        Some(place) => Err(format!("column {} has no name in the header", place + 1)),
+        None => Ok(()),
+    }
+}
+
+/// The delimiter that the header has most of.
+fn delimiter_of(head: &[u8]) -> u8 {
+    let header = head.split(|b| *b == b'\n').next().unwrap_or(head);
+    let count = |delimiter: u8| header.iter().filter(|b| **b == delimiter).count();
+    [b',', b';', b'\t', b'|'].into_iter().max_by_key(|d| (count(*d), (*d == b',') as usize)).unwrap_or(b',')
+}

@@ -1,0 +1,291 @@
+//! The draft as two texts that a person reads and edits.
+
+use std::collections::BTreeSet;
+use std::fmt::Write;
+
+use super::Draft;
+use super::names::property;
+use super::profile::{ColumnProfile, Kind, TableProfile};
+use super::structure::{End, Entity, Relation, Structure};
+
+/// A property name of a table's columns that no other of them has.
+fn property_of(table: &TableProfile, column: usize) -> String {
+    let name = property(&table.columns[column].name);
+    let same = |c: &&ColumnProfile| property(&c.name) == name;
+    if table.columns[..column].iter().filter(same).count() > 0 {
+        return quoted_if_needed(&format!("{name}_{}", column + 1));
+    }
+    quoted_if_needed(&name)
+}
+
+/// A word the language keeps for itself stands in quotes.
+fn quoted_if_needed(name: &str) -> String {
+    let text = format!("MATCH (n) RETURN n.{name} AS {name}");
+    if graphodrome_language::parse(&text).is_ok() { name.to_string() } else { format!("\"{name}\"") }
+}
+
+fn bare(name: &str) -> &str {
+    name.trim_matches('"')
+}
+
+fn value_type(column: &ColumnProfile) -> String {
+    match column.kind {
+        Kind::Whole => "INT64".into(),
+        Kind::Decimal { digits, scale, fixed: true } => {
+            format!("DECIMAL({}, {scale})", digits.clamp(10, 28))
+        }
+        Kind::Decimal { .. } => "FLOAT64".into(),
+        Kind::Bool => "BOOL".into(),
+        Kind::Date => "DATE".into(),
+        Kind::LocalDateTime => "LOCAL DATETIME".into(),
+        Kind::ZonedDateTime => "ZONED DATETIME".into(),
+        Kind::Text | Kind::Nothing => "STRING".into(),
+    }
+}
+
+struct Rendering<'t> {
+    tables: &'t [TableProfile],
+    structure: &'t Structure,
+}
+
+impl Rendering<'_> {
+    fn property_type(&self, table: usize, column: usize, nullable: bool) -> String {
+        let profile = &self.tables[table];
+        let own = &profile.columns[column];
+        let null = if own.nulls == 0 && !nullable { " NOT NULL" } else { "" };
+        format!("{} {}{null}", property_of(profile, column), value_type(own))
+    }
+
+    /// Columns with values at all; the others are said and left out.
+    fn kept<'c>(&'c self, table: usize, columns: &'c [usize]) -> impl Iterator<Item = usize> + 'c {
+        columns.iter().copied().filter(move |&c| self.tables[table].columns[c].kind != Kind::Nothing)
+    }
+
+    /// What the property that is an entity's key is called.
+    fn key_name(&self, entity: &Entity) -> Option<String> {
+        let key = entity.key?;
+        match &entity.key_name {
+            Some(name) => Some(quoted_if_needed(name)),
+            None => Some(property_of(&self.tables[entity.table], key)),
+        }
+    }
+
+    fn node_type(&self, entity: &Entity) -> String {
+        let key_type = |key: usize| value_type(&self.tables[entity.table].columns[key]);
+        let mut properties: Vec<String> = self
+            .key_name(entity)
+            .zip(entity.key)
+            .map(|(name, key)| format!("{name} {} NOT NULL", key_type(key)))
+            .into_iter()
+            .collect();
+        properties.extend(
+            self.kept(entity.table, &entity.columns)
+                .map(|c| self.property_type(entity.table, c, entity.elsewhere)),
+        );
+        let key = self.key_name(entity).map(|name| format!(" KEY ({name})"));
+        let label = &entity.label;
+        format!("({label} :{label} {{ {} }}{})", properties.join(", "), key.unwrap_or_default())
+    }
+
+    fn end(&self, end: &End) -> String {
+        let labels: Vec<&str> =
+            end.entities.iter().map(|&e| self.structure.entities[e].label.as_str()).collect();
+        match labels[..] {
+            [one] => one.to_string(),
+            _ => format!(":{}", labels.join("|:")),
+        }
+    }
+
+    fn edge_type(&self, relation: &Relation) -> String {
+        let properties: Vec<String> = self
+            .kept(relation.table, &relation.columns)
+            .map(|c| self.property_type(relation.table, c, false))
+            .collect();
+        let shown =
+            if properties.is_empty() { String::new() } else { format!(" {{ {} }}", properties.join(", ")) };
+        let key =
+            relation.key.map(|key| format!(" KEY ({})", property_of(&self.tables[relation.table], key)));
+        format!(
+            "({})-[:{}{shown}{}]->({})",
+            self.end(&relation.from),
+            relation.label,
+            key.unwrap_or_default(),
+            self.end(&relation.to)
+        )
+    }
+
+    fn reference(&self, table: usize, end: &End) -> String {
+        let labels: Vec<String> =
+            end.entities.iter().map(|&e| format!("\"{}\"", self.structure.entities[e].label)).collect();
+        let first = &self.structure.entities[end.entities[0]];
+        let key = self.key_name(first).unwrap_or_default();
+        format!(
+            "{{ labels = [{}], key = {{ {} = {} }} }}",
+            labels.join(", "),
+            toml_key(bare(&key)),
+            toml_text(&self.tables[table].columns[end.column].name)
+        )
+    }
+
+    fn pairs(&self, table: usize, columns: impl Iterator<Item = usize>) -> Vec<String> {
+        let profile = &self.tables[table];
+        let pair = |c: usize| {
+            format!("{} = {}", toml_key(bare(&property_of(profile, c))), toml_text(&profile.columns[c].name))
+        };
+        columns.map(pair).collect()
+    }
+
+    fn node_rule(&self, entity: &Entity, out: &mut String) {
+        let _ = writeln!(out, "[[table.node]]\nlabels = [\"{}\"]", entity.label);
+        let mut pairs: Vec<String> = self
+            .key_name(entity)
+            .zip(entity.key)
+            .map(|(name, key)| {
+                let column = &self.tables[entity.table].columns[key].name;
+                format!("{} = {}", toml_key(bare(&name)), toml_text(column))
+            })
+            .into_iter()
+            .collect();
+        pairs.extend(self.pairs(entity.table, self.kept(entity.table, &entity.columns)));
+        let _ = writeln!(out, "properties = {{ {} }}", pairs.join(", "));
+        if entity.key.is_some_and(|key| self.tables[entity.table].columns[key].nulls > 0) {
+            out.push_str("optional = true\n");
+        }
+    }
+
+    fn edge_rule(&self, relation: &Relation, out: &mut String) {
+        if let Some(made) = relation.makes {
+            let entity = &self.structure.entities[made];
+            let key = self.key_name(entity).unwrap_or_default();
+            let column = &self.tables[relation.table].columns[relation.to.column];
+            let _ = writeln!(
+                out,
+                "# the ones that no other table has\n[[table.node]]\nlabels = [\"{}\"]",
+                entity.label
+            );
+            let _ =
+                writeln!(out, "properties = {{ {} = {} }}", toml_key(bare(&key)), toml_text(&column.name));
+            if column.nulls > 0 {
+                out.push_str("optional = true\n");
+            }
+        }
+        for note in &relation.notes {
+            let _ = writeln!(out, "# {note}");
+        }
+        let _ = writeln!(out, "[[table.edge]]\nlabel = \"{}\"", relation.label);
+        let _ = writeln!(out, "from = {}", self.reference(relation.table, &relation.from));
+        let _ = writeln!(out, "to = {}", self.reference(relation.table, &relation.to));
+        let pairs = self.pairs(relation.table, self.kept(relation.table, &relation.columns));
+        if !pairs.is_empty() {
+            let _ = writeln!(out, "properties = {{ {} }}", pairs.join(", "));
+        }
+        if relation.optional {
+            out.push_str("# a row without it has no such edge\noptional = true\n");
+        }
+    }
+}
+
+fn toml_key(name: &str) -> String {
+    let plain = name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_' || c == '-');
+    if plain && !name.is_empty() { name.to_string() } else { toml_text(name) }
+}
+
+fn toml_text(text: &str) -> String {
+    toml::Value::String(text.to_string()).to_string()
+}
+
+pub(crate) fn render(name: &str, tables: &[TableProfile], structure: Structure) -> Draft {
+    let rendering = Rendering { tables, structure: &structure };
+    let graph = quoted_if_needed(&property(name));
+    let type_name = quoted_if_needed(&format!("{}_type", bare(&graph)));
+    let mut remarks = structure.remarks.clone();
+    for table in tables {
+        for column in &table.columns {
+            if let Some(remark) = &column.remark {
+                remarks.push(format!("{}: {}: {remark}", table.short(), column.name));
+            }
+            if column.kind == Kind::Nothing {
+                remarks.push(format!(
+                    "{}: {} has no value in any row and is left out",
+                    table.short(),
+                    column.name
+                ));
+            }
+            if column.capped {
+                remarks.push(format!(
+                    "{}: {} has more than {} different values; they were not counted further",
+                    table.short(),
+                    column.name,
+                    column.distinct()
+                ));
+            }
+        }
+    }
+
+    let mut model = String::new();
+    let plural = |n: usize, what: &str| format!("{n} {what}{}", if n == 1 { "" } else { "s" });
+    let _ = writeln!(
+        model,
+        "// A draft from {}: read it, change what is wrong, and run it with\n//   graphodrome query -f model.gql",
+        plural(tables.len(), "table")
+    );
+    let _ = writeln!(model, "CREATE GRAPH TYPE IF NOT EXISTS {type_name} AS {{");
+    let total = structure.entities.len() + structure.relations.len();
+    let mut line = 0;
+    let mut entry = |model: &mut String, notes: &[String], text: String| {
+        line += 1;
+        for note in notes {
+            let _ = writeln!(model, "  // {note}");
+        }
+        let _ = writeln!(model, "  {text}{}", if line < total { "," } else { "" });
+    };
+    for entity in &structure.entities {
+        entry(&mut model, &entity.notes, rendering.node_type(entity));
+    }
+    for relation in &structure.relations {
+        entry(&mut model, &relation.notes, rendering.edge_type(relation));
+    }
+    let _ = writeln!(model, "}};\n\nCREATE GRAPH IF NOT EXISTS {graph} TYPED {type_name};");
+    if !remarks.is_empty() {
+        model.push_str("\n// To look at:\n");
+        for remark in &remarks {
+            let _ = writeln!(model, "// - {remark}");
+        }
+    }
+
+    let mut mapping =
+        format!("# A draft: how the tables become the graph of model.gql.\ngraph = \"{}\"\n", bare(&graph));
+    let words: BTreeSet<&str> =
+        tables.iter().flat_map(|t| &t.columns).flat_map(|c| &c.null_words).map(String::as_str).collect();
+    let null: Vec<String> = std::iter::once("").chain(words).map(toml_text).collect();
+    let _ = writeln!(mapping, "# texts that mean no value\nnull = [{}]", null.join(", "));
+    for (place, table) in tables.iter().enumerate() {
+        let _ = writeln!(
+            mapping,
+            "\n# {} rows{}\n[[table]]",
+            table.rows,
+            if table.sampled { "; columns were compared on a sample" } else { "" }
+        );
+        let _ = writeln!(mapping, "file = {}", toml_text(&table.file));
+        if let Some(delimiter) = table.delimiter {
+            let _ = writeln!(mapping, "delimiter = {}", toml_text(&delimiter.to_string()));
+        }
+        structure
+            .entities
+            .iter()
+            .filter(|e| e.table == place)
+            .for_each(|e| rendering.node_rule(e, &mut mapping));
+        structure
+            .relations
+            .iter()
+            .filter(|r| r.table == place)
+            .for_each(|r| rendering.edge_rule(r, &mut mapping));
+    }
+    Draft {
+        model,
+        mapping,
+        remarks,
+        node_types: structure.entities.len(),
+        edge_types: structure.relations.len(),
+    }
+}

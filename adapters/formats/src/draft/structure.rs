@@ -1,0 +1,649 @@
+//! Finding the nouns, the verbs and the keys: which tables are nodes, which are edges, which columns
+//! refer to which, and what a wide table hides.
+
+use std::collections::{BTreeSet, HashMap};
+
+use super::names::{edge_label, label, name_tokens, property, singular};
+use super::profile::{ColumnProfile, Kind, TableProfile};
+
+/// A reference should find this share of its values.
+const SURE_SHARE: f64 = 0.95;
+/// With a name that says so, this share will do.
+const NAMED_SHARE: f64 = 0.5;
+/// Rows that must speak for "one column decides another".
+const LEAST_ROWS: u64 = 30;
+/// Columns compared with each other in one table.
+const MOST_COMPARED: usize = 60;
+/// Column names that come in pairs: where an edge begins and where it ends.
+const PAIRS: [(&str, &str); 9] = [
+    ("from", "to"),
+    ("source", "target"),
+    ("start", "end"),
+    ("parent", "child"),
+    ("origin", "destination"),
+    ("src", "dst"),
+    ("first", "second"),
+    ("sender", "receiver"),
+    ("upstream", "downstream"),
+];
+
+/// A proposed node type.
+#[derive(Debug)]
+pub(crate) struct Entity {
+    pub label: String,
+    pub table: usize,
+    /// `None`: every row is a node, and nothing tells two of them apart.
+    pub key: Option<usize>,
+    /// What the key's property is called, where not as its column.
+    pub key_name: Option<String>,
+    pub columns: Vec<usize>,
+    /// It stands in another table's rows too, which know only its key.
+    pub elsewhere: bool,
+    /// Its table turned out to be one of edges.
+    gone: bool,
+    pub notes: Vec<String>,
+}
+
+/// One end of a proposed edge type.
+#[derive(Clone, Debug)]
+pub(crate) struct End {
+    pub entities: Vec<usize>,
+    pub column: usize,
+}
+
+/// A proposed edge type.
+#[derive(Debug)]
+pub(crate) struct Relation {
+    pub label: String,
+    pub table: usize,
+    pub from: End,
+    pub to: End,
+    pub columns: Vec<usize>,
+    pub key: Option<usize>,
+    pub optional: bool,
+    /// The rows make the node they refer to where it is missing.
+    pub makes: Option<usize>,
+    pub notes: Vec<String>,
+}
+
+#[derive(Debug, Default)]
+pub(crate) struct Structure {
+    pub entities: Vec<Entity>,
+    pub relations: Vec<Relation>,
+    /// What was noticed and not done.
+    pub remarks: Vec<String>,
+}
+
+/// What a column's values say about the keys they are among.
+struct Found {
+    entities: Vec<usize>,
+    share: f64,
+    note: String,
+}
+
+struct Finder<'t> {
+    tables: &'t [TableProfile],
+    made: Structure,
+}
+
+pub(crate) fn structure(tables: &[TableProfile]) -> Structure {
+    let mut finder = Finder { tables, made: Structure::default() };
+    finder.keyed_tables();
+    finder.borrowed_keys();
+    let edge_tables = finder.edge_tables();
+    for table in 0..tables.len() {
+        if !edge_tables.contains(&table) {
+            finder.hidden_entities(table);
+        }
+    }
+    for table in 0..tables.len() {
+        if !edge_tables.contains(&table) {
+            finder.rows(table);
+        }
+    }
+    let mut made = finder.made;
+    // Without those that are gone.
+    let mut place = 0;
+    let places: Vec<usize> = made
+        .entities
+        .iter()
+        .map(|e| {
+            place += !e.gone as usize;
+            place.saturating_sub(1)
+        })
+        .collect();
+    made.entities.retain(|e| !e.gone);
+    for relation in &mut made.relations {
+        for end in [&mut relation.from, &mut relation.to] {
+            end.entities.iter_mut().for_each(|e| *e = places[*e]);
+        }
+        relation.makes = relation.makes.map(|e| places[e]);
+    }
+    common_keys(tables, &mut made);
+    repeated_texts(tables, &mut made);
+    made
+}
+
+/// Node types that one column refers to need one name for their keys.
+fn common_keys(tables: &[TableProfile], made: &mut Structure) {
+    let groups: Vec<Vec<usize>> = made
+        .relations
+        .iter()
+        .flat_map(|r| [&r.from, &r.to])
+        .filter(|end| end.entities.len() > 1)
+        .map(|end| end.entities.clone())
+        .collect();
+    for group in groups {
+        let names: Vec<String> = group
+            .iter()
+            .map(|&e| &made.entities[e])
+            .map(|e| {
+                e.key_name
+                    .clone()
+                    .or(e.key.map(|k| property(&tables[e.table].columns[k].name)))
+                    .unwrap_or_default()
+            })
+            .collect();
+        let general = ["code", "id", "key", "number", "name"];
+        let name = general.iter().find(|g| names.iter().any(|n| n == *g)).map_or("code", |g| g).to_string();
+        for (&entity, old) in group.iter().zip(&names).filter(|(_, old)| **old != name) {
+            let e = &mut made.entities[entity];
+            let taken = e.columns.iter().any(|&c| property(&tables[e.table].columns[c].name) == name);
+            if !taken {
+                e.notes.push(format!(
+                    "its key {old} is called {name}, as that of the others which one column refers to"
+                ));
+                e.key_name = Some(name.clone());
+            }
+        }
+    }
+}
+
+fn percent(share: f64) -> String {
+    if share == 1.0 { "all".into() } else { format!("{:.1} % of", share * 100.0) }
+}
+
+impl Finder<'_> {
+    fn column(&self, table: usize, column: usize) -> &ColumnProfile {
+        &self.tables[table].columns[column]
+    }
+
+    fn key_column(&self, entity: usize) -> Option<&ColumnProfile> {
+        let entity = &self.made.entities[entity];
+        entity.key.map(|key| self.column(entity.table, key))
+    }
+
+    fn entity_of(&self, table: usize) -> Option<usize> {
+        let whole = |e: &Entity| {
+            !e.gone && e.table == table && e.key.is_none_or(|k| self.column(table, k).is_unique())
+        };
+        self.made.entities.iter().position(whole)
+    }
+
+    fn free_label(&self, wanted: String, table: usize) -> String {
+        if self.made.entities.iter().all(|e| e.gone || e.label != wanted) {
+            return wanted;
+        }
+        format!("{wanted}Of{}", label(&self.tables[table].stem))
+    }
+
+    /// Tables with a column that names each of their rows.
+    fn keyed_tables(&mut self) {
+        for (place, table) in self.tables.iter().enumerate() {
+            let unique: Vec<usize> = (0..table.columns.len())
+                .filter(|&c| table.columns[c].is_unique() && table.columns[c].can_identify())
+                .collect();
+            let rank = |c: &usize| {
+                let tokens = name_tokens(&table.columns[*c].name);
+                let last = tokens.last().map_or("", String::as_str);
+                let names = ["code", "id", "number", "key", "no", "nr", "name", "title"];
+                let known = names.iter().position(|n| *n == last).unwrap_or(names.len());
+                (known, *c)
+            };
+            let Some(key) = unique.iter().copied().min_by_key(rank) else { continue };
+            let name = &table.columns[key].name;
+            let mut notes =
+                vec![format!("{}: {} rows; {name} is unique and never empty", table.short(), table.rows)];
+            let others: Vec<&str> =
+                unique.iter().filter(|c| **c != key).map(|c| table.columns[*c].name.as_str()).collect();
+            if !others.is_empty() {
+                notes.push(format!("could be the key as well: {}", others.join(", ")));
+            }
+            let label = self.free_label(label(&table.stem), place);
+            let columns = (0..table.columns.len()).filter(|c| *c != key).collect();
+            self.made.entities.push(Entity {
+                label,
+                table: place,
+                key: Some(key),
+                columns,
+                elsewhere: false,
+                gone: false,
+                key_name: None,
+                notes,
+            });
+        }
+    }
+
+    /// Tables whose only key is another table's: where they refer to a third as well, they connect the two.
+    fn borrowed_keys(&mut self) {
+        for table in 0..self.tables.len() {
+            let Some(own) = self.entity_of(table) else { continue };
+            let Some(key) = self.made.entities[own].key else { continue };
+            let others = (0..self.tables[table].columns.len()).filter(|&c| c != key);
+            if self.refers(table, key, Some(own)).is_some()
+                && others.filter(|&c| self.refers(table, c, Some(own)).is_some()).count() == 1
+            {
+                self.made.entities[own].gone = true;
+            }
+        }
+    }
+
+    /// Tables whose rows are edges: a column for where each begins and one for where it ends.
+    fn edge_tables(&mut self) -> BTreeSet<usize> {
+        let mut found = BTreeSet::new();
+        for table in 0..self.tables.len() {
+            let Some((from, to)) = pair(&self.tables[table]) else { continue };
+            let own = self.entity_of(table);
+            let (Some(start), Some(end)) = (self.refers(table, from, own), self.refers(table, to, own))
+            else {
+                continue;
+            };
+            let key = own.and_then(|e| self.made.entities[e].key);
+            if let Some(own) = own {
+                self.made.entities[own].gone = true;
+            }
+            self.edge_table(table, (from, start), (to, end), key);
+            found.insert(table);
+        }
+        found
+    }
+
+    fn edge_table(&mut self, table: usize, from: (usize, Found), to: (usize, Found), key: Option<usize>) {
+        let profile = &self.tables[table];
+        let columns = (0..profile.columns.len()).filter(|c| *c != from.0 && *c != to.0).collect();
+        let notes = vec![
+            format!("{}: {} rows, each from one node to another", profile.short(), profile.rows),
+            from.1.note,
+            to.1.note,
+        ];
+        self.made.relations.push(Relation {
+            label: edge_label(&singular(&profile.stem)),
+            table,
+            from: End { entities: from.1.entities, column: from.0 },
+            to: End { entities: to.1.entities, column: to.0 },
+            columns,
+            key,
+            optional: false,
+            makes: None,
+            notes,
+        });
+    }
+
+    /// Which entities' keys the values of a column are.
+    fn refers(&self, table: usize, column: usize, except: Option<usize>) -> Option<Found> {
+        let own = self.column(table, column);
+        if !own.can_identify() || own.distinct() == 0 || own.capped {
+            return None;
+        }
+        let tokens = name_tokens(&own.name);
+        let mut shares: Vec<(usize, f64, bool)> = vec![];
+        for (place, entity) in self.made.entities.iter().enumerate() {
+            let Some(key) = self.key_column(place) else { continue };
+            let itself = entity.table == table && entity.key == Some(column);
+            if itself || entity.gone || Some(place) == except || key.kind != own.kind {
+                continue;
+            }
+            let hits = own.values.iter().filter(|v| key.values.contains(v)).count();
+            let share = hits as f64 / own.distinct() as f64;
+            let mut known = name_tokens(&entity.label);
+            known.extend(name_tokens(&singular(&self.tables[entity.table].stem)));
+            let named = tokens.iter().any(|t| known.contains(&singular(t)));
+            if hits > 0 {
+                shares.push((place, share, named));
+            }
+        }
+        let entity_named = |place: usize| {
+            let entity = &self.made.entities[place];
+            (entity, self.tables[entity.table].short(), self.key_column(place).map_or("", |k| &k.name))
+        };
+        // Numbers from 1 up are in every table: there a name must say what they mean.
+        let believed = |(_, share, named): &&(usize, f64, bool)| {
+            let sure = own.kind == Kind::Text && own.distinct() >= 2 && *share >= SURE_SHARE;
+            sure || (*named && *share >= NAMED_SHARE)
+        };
+        let best = shares
+            .iter()
+            .filter(believed)
+            .max_by(|a, b| (a.1, a.2).partial_cmp(&(b.1, b.2)).unwrap_or(std::cmp::Ordering::Equal));
+        let together: f64 = if own.kind == Kind::Text { shares.iter().map(|s| s.1).sum() } else { 0.0 };
+        // One table's keys, unless others' hold just the rest.
+        let rest_elsewhere = best.is_some_and(|b| b.1 < 1.0) && (1.0 - 1e-9..=1.0 + 1e-9).contains(&together);
+        if let Some(&(place, share, named)) = best.filter(|_| !rest_elsewhere) {
+            let (_, file, key) = entity_named(place);
+            let name = if named { ", and the name fits" } else { "" };
+            let note = format!("{} {} are among {key} of {file}{name}", percent(share), own.name);
+            return Some(Found { entities: vec![place], share, note });
+        }
+        // Several tables' keys together.
+        if own.kind != Kind::Text || own.distinct() < 3 {
+            return None;
+        }
+        shares.sort_by(|a, b| b.1.total_cmp(&a.1));
+        if shares.len() >= 2 && (SURE_SHARE..=1.0 + 1e-9).contains(&together) {
+            shares.truncate(4);
+            let parts: Vec<String> = shares
+                .iter()
+                .map(|(place, share, _)| {
+                    format!(
+                        "{:.1} % among {} of {}",
+                        share * 100.0,
+                        entity_named(*place).2,
+                        entity_named(*place).1
+                    )
+                })
+                .collect();
+            let entities = shares.iter().map(|s| s.0).collect();
+            return Some(Found {
+                entities,
+                share: together.min(1.0),
+                note: format!("{}: {}", own.name, parts.join(", ")),
+            });
+        }
+        None
+    }
+
+    /// Columns that decide others: entities hidden in a wide table.
+    fn hidden_entities(&mut self, table: usize) {
+        let profile = &self.tables[table];
+        let own = self.entity_of(table);
+        let own_key = own.and_then(|e| self.made.entities[e].key);
+        let free: Vec<usize> = (0..profile.columns.len())
+            .filter(|&c| Some(c) != own_key && self.refers(table, c, None).is_none())
+            .take(MOST_COMPARED)
+            .collect();
+        let deciding = |x: usize, at_least: f64| {
+            let column = &profile.columns[x];
+            column.can_identify()
+                && column.distinct() >= 3
+                && column.filled() as f64 >= at_least * column.distinct() as f64
+        };
+        // Without a key of its own: what most columns hang on is what the rows are about.
+        let mut top = own;
+        if own.is_none() && profile.rows >= LEAST_ROWS {
+            let owned = |x: usize| free.iter().filter(|&&y| y != x && decides(profile, x, y)).count();
+            let best = free
+                .iter()
+                .copied()
+                .filter(|&x| profile.columns[x].nulls == 0 && deciding(x, 1.0))
+                .filter(|&x| profile.rows - profile.columns[x].distinct() >= 5)
+                .map(|x| (owned(x), std::cmp::Reverse(x)))
+                .max();
+            if let Some((count, std::cmp::Reverse(x))) = best
+                && count >= 1
+            {
+                let column = &profile.columns[x];
+                let notes = vec![format!(
+                    "{}: {} rows with {} different {}, which decides {count} other columns",
+                    profile.short(),
+                    profile.rows,
+                    column.distinct(),
+                    column.name
+                )];
+                let columns = free.iter().copied().filter(|&y| y != x && decides(profile, x, y)).collect();
+                top = Some(self.made.entities.len());
+                let label = self.free_label(label(&column.name), table);
+                self.made.entities.push(Entity {
+                    label,
+                    table,
+                    key: Some(x),
+                    columns,
+                    elsewhere: false,
+                    gone: false,
+                    key_name: None,
+                    notes,
+                });
+            }
+        }
+        let Some(top) = top else { return };
+        let top_key = self.made.entities[top].key;
+        if profile.rows < LEAST_ROWS {
+            return;
+        }
+        // Of several columns that decide one, the one with the fewest values is the nearest.
+        let mut owners: HashMap<usize, Vec<usize>> = HashMap::new();
+        for &y in &free {
+            if Some(y) == top_key || profile.columns[y].distinct() < 2 {
+                continue;
+            }
+            let owner = free
+                .iter()
+                .copied()
+                .filter(|&x| x != y && Some(x) != top_key && deciding(x, 3.0) && decides(profile, x, y))
+                .filter(|&x| {
+                    let (a, b) = (&profile.columns[x], &profile.columns[y]);
+                    let named = b.name.to_lowercase().starts_with(&format!("{}_", a.name.to_lowercase()));
+                    named
+                        || (a.distinct() >= 8
+                            && a.filled() >= 5 * a.distinct()
+                            && a.distinct() > b.distinct())
+                })
+                .min_by_key(|&x| (profile.columns[x].distinct(), x));
+            if let Some(x) = owner {
+                owners.entry(x).or_default().push(y);
+            }
+        }
+        let mut owners: Vec<(usize, Vec<usize>)> = owners.into_iter().collect();
+        owners.sort();
+        for (x, owned) in owners {
+            let column = &profile.columns[x];
+            let names: Vec<&str> = owned.iter().map(|&y| profile.columns[y].name.as_str()).collect();
+            let mut notes = vec![format!(
+                "hidden in {}: {} different {} in {} rows, each always with the same {}",
+                profile.short(),
+                column.distinct(),
+                column.name,
+                profile.rows,
+                names.join(", ")
+            )];
+            if profile.sampled {
+                notes.push(format!("seen in a sample of {} rows", profile.sample[0].len()));
+            }
+            let entity = self.made.entities.len();
+            let label = self.free_label(label(&column.name), table);
+            self.made.entities[top].columns.retain(|c| *c != x && !owned.contains(c));
+            self.made.entities.push(Entity {
+                label,
+                table,
+                key: Some(x),
+                columns: owned,
+                elsewhere: false,
+                gone: false,
+                key_name: None,
+                notes,
+            });
+            let Some(from) = self.made.entities[top].key else { continue };
+            self.made.relations.push(Relation {
+                label: edge_label(&column.name),
+                table,
+                from: End { entities: vec![top], column: from },
+                to: End { entities: vec![entity], column: x },
+                columns: vec![],
+                key: None,
+                optional: column.nulls > 0,
+                makes: None,
+                notes: vec![format!("each row of {} names both", profile.short())],
+            });
+        }
+    }
+
+    /// The references of the rows of a table.
+    fn rows(&mut self, table: usize) {
+        let profile = &self.tables[table];
+        let hidden: Vec<usize> =
+            self.made.entities.iter().filter(|e| !e.gone && e.table == table).filter_map(|e| e.key).collect();
+        let references: Vec<(usize, Found)> = (0..profile.columns.len())
+            .filter(|c| !hidden.contains(c))
+            .filter_map(|c| self.refers(table, c, None).map(|found| (c, found)))
+            .collect();
+        let top = self.made.entities.iter().position(|e| e.table == table && !e.gone);
+        match top {
+            Some(top) => self.row_entity(table, top, references),
+            None => self.row_relation(table, references),
+        }
+    }
+
+    /// Rows that are about an entity: each reference is an edge from it.
+    fn row_entity(&mut self, table: usize, top: usize, references: Vec<(usize, Found)>) {
+        let profile = &self.tables[table];
+        let unique = self.key_column(top).is_some_and(ColumnProfile::is_unique);
+        let Some(from) = self.made.entities[top].key else { return };
+        // With rows that repeat the entity, what is left says something of the row's edge.
+        let mut rest: Vec<usize> = vec![];
+        if !unique {
+            let taken: Vec<usize> = self
+                .made
+                .entities
+                .iter()
+                .filter(|e| e.table == table)
+                .flat_map(|e| e.columns.iter().copied().chain(e.key))
+                .chain(references.iter().map(|r| r.0))
+                .collect();
+            rest = (0..profile.columns.len()).filter(|c| !taken.contains(c)).collect();
+        }
+        for (column, found) in references {
+            self.made.entities[top].columns.retain(|c| *c != column);
+            let own = &profile.columns[column];
+            let target = found.entities[0];
+            // A node type that was found inside another table may be missing there.
+            let hidden = self.key_column(target).is_some_and(|k| !k.is_unique());
+            let makes = (hidden && found.share < 1.0).then_some(target);
+            let mut notes = vec![found.note];
+            if let Some(target) = makes {
+                self.made.entities[target].elsewhere = true;
+                notes.push("the rows make the ones that are missing".into());
+            } else if found.share < 1.0 {
+                notes.push("the rows whose value is not among them will be rejects".into());
+            }
+            self.made.relations.push(Relation {
+                label: edge_label(&own.name),
+                table,
+                from: End { entities: vec![top], column: from },
+                to: End { entities: found.entities, column },
+                columns: std::mem::take(&mut rest),
+                key: None,
+                optional: own.nulls > 0,
+                makes,
+                notes,
+            });
+        }
+        if !rest.is_empty() {
+            let names: Vec<&str> = rest.iter().map(|&c| profile.columns[c].name.as_str()).collect();
+            self.made.remarks.push(format!(
+                "{}: nothing takes the columns {}",
+                profile.short(),
+                names.join(", ")
+            ));
+        }
+    }
+
+    /// Rows without an entity of their own: an edge between what two columns refer to, or a node a row.
+    fn row_relation(&mut self, table: usize, mut references: Vec<(usize, Found)>) {
+        let profile = &self.tables[table];
+        if references.len() >= 2 {
+            let third: Vec<&str> =
+                references[2..].iter().map(|(c, _)| profile.columns[*c].name.as_str()).collect();
+            let mut notes =
+                vec![format!("{}: a row names two nodes and has no key of its own", profile.short())];
+            if !third.is_empty() {
+                notes.push(format!(
+                    "refers to a third, kept as a property: {}; make the rows a node type if that matters",
+                    third.join(", ")
+                ));
+            }
+            if references[0].1.entities == references[1].1.entities {
+                notes.push("both ends are of one kind: if the direction means nothing, write it with ~ here and undirected = true in the mapping".into());
+            }
+            let (to, end) = references.remove(1);
+            let (from, start) = references.remove(0);
+            notes.extend([start.note, end.note]);
+            self.made.relations.push(Relation {
+                label: edge_label(&profile.stem),
+                table,
+                from: End { entities: start.entities, column: from },
+                to: End { entities: end.entities, column: to },
+                columns: (0..profile.columns.len()).filter(|c| *c != from && *c != to).collect(),
+                key: None,
+                optional: profile.columns[from].nulls + profile.columns[to].nulls > 0,
+                makes: None,
+                notes,
+            });
+            return;
+        }
+        let mut notes = vec![format!(
+            "{}: {} rows and no column that names them: each row becomes a node, and loading it twice makes each twice",
+            profile.short(),
+            profile.rows
+        )];
+        if let Some((column, found)) = references.first() {
+            notes.push(format!("{}; an edge needs a key on this side first", found.note));
+            let _ = column;
+        }
+        let label = self.free_label(label(&profile.stem), table);
+        let columns = (0..profile.columns.len()).collect();
+        self.made.entities.push(Entity {
+            label,
+            table,
+            key: None,
+            columns,
+            elsewhere: false,
+            gone: false,
+            key_name: None,
+            notes,
+        });
+    }
+}
+
+/// Texts that repeat: they could be nodes, or labels.
+fn repeated_texts(tables: &[TableProfile], made: &mut Structure) {
+    for entity in &made.entities {
+        let profile = &tables[entity.table];
+        for &c in &entity.columns {
+            let column = &profile.columns[c];
+            if column.kind == Kind::Text
+                && (3..=200).contains(&column.distinct())
+                && column.filled() >= 5 * column.distinct()
+                && profile.rows >= LEAST_ROWS
+            {
+                made.remarks.push(format!(
+                    "{}: {} has {} different texts in {} rows ({}, ...): it could be a node type of its own, or a label (label_from)",
+                    profile.short(),
+                    column.name,
+                    column.distinct(),
+                    profile.rows,
+                    column.examples.join(", ")
+                ));
+            }
+        }
+    }
+}
+
+/// Whether each value of `x` comes with one value of `y` only, in the sample.
+fn decides(profile: &TableProfile, x: usize, y: usize) -> bool {
+    let mut seen: HashMap<u32, u32> = HashMap::new();
+    let pairs = profile.sample[x].iter().zip(&profile.sample[y]);
+    pairs.filter(|(a, _)| **a != 0).all(|(a, b)| *seen.entry(*a).or_insert(*b) == *b)
+}
+
+/// Two columns whose names say where an edge begins and where it ends.
+fn pair(profile: &TableProfile) -> Option<(usize, usize)> {
+    let tokens: Vec<Vec<String>> = profile.columns.iter().map(|c| name_tokens(&c.name)).collect();
+    for (first, second) in PAIRS {
+        let with = |word: &str| -> Option<usize> { tokens.iter().position(|t| t.iter().any(|t| t == word)) };
+        if let (Some(from), Some(to)) = (with(first), with(second))
+            && from != to
+        {
+            return Some((from, to));
+        }
+    }
+    None
+}

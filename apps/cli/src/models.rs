@@ -1,0 +1,151 @@
+//! `model`: draft from tables, show, check.
+
+use std::fmt::Write;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use anyhow::Context;
+use graphodrome_client::Client;
+use graphodrome_formats::{DraftTable, Source, TableFormat, draft};
+use serde_json::Value as Json;
+
+use crate::arguments::{ModelCommand, ModelFormat};
+
+pub async fn model(client: &Client, command: ModelCommand) -> anyhow::Result<()> {
+    match command {
+        ModelCommand::Draft { files, name, out, force } => draft_from(&files, &name, &out, force),
+        ModelCommand::Show { graph, format } => show(client, &graph, format).await,
+        ModelCommand::Check { graph, model, json } => check(client, &graph, model.as_deref(), json).await,
+    }
+}
+
+fn draft_from(files: &[PathBuf], name: &str, out: &Path, force: bool) -> anyhow::Result<()> {
+    let targets = [out.join("model.gql"), out.join("load.toml")];
+    if let Some(there) = targets.iter().find(|path| path.exists())
+        && !force
+    {
+        anyhow::bail!("{} is there already; --force replaces it", there.display());
+    }
+    let out_full = std::path::absolute(out)?;
+    let mut tables = vec![];
+    for file in files {
+        let format = match file.extension().and_then(|e| e.to_str()) {
+            Some("tsv" | "tab") => TableFormat::Tsv,
+            Some("jsonl" | "ndjson") => TableFormat::Jsonl,
+            Some("parquet") => TableFormat::Parquet,
+            _ => TableFormat::Csv,
+        };
+        let source = Source::Bytes(std::fs::read(file).with_context(|| file.display().to_string())?);
+        let full = std::path::absolute(file)?;
+        // The mapping names files as they are seen from where it lies.
+        let named = relative(&out_full, &full);
+        tables.push(DraftTable { file: named, format, source: Arc::new(source) });
+    }
+    let draft = draft(name, &tables)?;
+    std::fs::create_dir_all(out).with_context(|| out.display().to_string())?;
+    for (path, text) in targets.iter().zip([&draft.model, &draft.mapping]) {
+        std::fs::write(path, text).with_context(|| path.display().to_string())?;
+    }
+    let (model, mapping) = (targets[0].display(), targets[1].display());
+    println!(
+        "{} node types and {} edge types from {} tables",
+        draft.node_types,
+        draft.edge_types,
+        files.len()
+    );
+    if !draft.remarks.is_empty() {
+        println!("\nTo look at:");
+        draft.remarks.iter().for_each(|remark| println!("  - {remark}"));
+    }
+    println!("\nRead and change {model} and {mapping}, then:\n");
+    println!("  graphodrome query -f {model}\n  graphodrome load {mapping}");
+    Ok(())
+}
+
+/// `file` as seen from `folder`; both absolute.
+fn relative(folder: &Path, file: &Path) -> String {
+    let (from, to): (Vec<_>, Vec<_>) = (folder.components().collect(), file.components().collect());
+    let same = from.iter().zip(&to).take_while(|(a, b)| a == b).count();
+    let up = from[same..].iter().map(|_| "..".to_string());
+    let down = to[same..].iter().map(|c| c.as_os_str().to_string_lossy().into_owned());
+    up.chain(down).collect::<Vec<_>>().join("/")
+}
+
+async fn show(client: &Client, graph: &str, format: ModelFormat) -> anyhow::Result<()> {
+    let model = client.get(&format!("/v1/graphs/{graph}/model")).await?;
+    match format {
+        ModelFormat::Gql => {
+            if model["closed"] == false {
+                println!("// The graph is open: this is what is in it.");
+            }
+            println!("{}", model["text"].as_str().unwrap_or_default().trim_end());
+        }
+        ModelFormat::Json => println!("{}", serde_json::to_string_pretty(&model)?),
+        ModelFormat::Mermaid => print!("{}", mermaid(&model)),
+    }
+    Ok(())
+}
+
+fn labels_of(value: &Json) -> Vec<&str> {
+    value.as_array().into_iter().flatten().filter_map(Json::as_str).collect()
+}
+
+/// A flowchart in Mermaid's notation: node types with their keys and counts, edges between them.
+fn mermaid(model: &Json) -> String {
+    let mut out = String::from("flowchart LR\n");
+    let nodes: Vec<&Json> = model["node_types"].as_array().into_iter().flatten().collect();
+    for (place, node) in nodes.iter().enumerate() {
+        let key = labels_of(&node["key"]).join(", ");
+        let key = if key.is_empty() { key } else { format!("<br/>key {key}") };
+        let labels = labels_of(&node["labels"]).join("&");
+        let _ = writeln!(out, "  n{place}[\"{labels}<br/>{}{key}\"]", node["count"]);
+    }
+    for edge in model["edge_types"].as_array().into_iter().flatten() {
+        let ends = |end: &Json| -> Vec<usize> {
+            let sets: Vec<Vec<&str>> = end.as_array().into_iter().flatten().map(labels_of).collect();
+            let fits = |node: &Json| {
+                let labels = labels_of(&node["labels"]);
+                sets.iter().any(|set| set.iter().all(|label| labels.contains(label)))
+            };
+            (0..nodes.len()).filter(|&place| fits(nodes[place])).collect()
+        };
+        let arrow = if edge["directed"] == true { "-->" } else { "---" };
+        for from in ends(&edge["source"]) {
+            for to in ends(&edge["target"]) {
+                let _ = writeln!(out, "  n{from} {arrow}|{}| n{to}", labels_of(&edge["labels"]).join("&"));
+            }
+        }
+    }
+    out
+}
+
+async fn check(client: &Client, graph: &str, model: Option<&Path>, json: bool) -> anyhow::Result<()> {
+    let text = match model {
+        Some(path) => Some(std::fs::read_to_string(path).with_context(|| path.display().to_string())?),
+        None => None,
+    };
+    let body = serde_json::json!({ "model": text });
+    let report = client.call("POST", &format!("/v1/graphs/{graph}/model/check"), &body).await?;
+    if json {
+        println!("{}", serde_json::to_string_pretty(&report)?);
+    } else {
+        for (title, field) in [("breaks the model", "violations"), ("to look at", "findings")] {
+            let list: Vec<&Json> = report[field].as_array().into_iter().flatten().collect();
+            if list.is_empty() {
+                continue;
+            }
+            println!("{title}:");
+            for entry in list {
+                println!("  {} x {}", entry["count"], entry["message"].as_str().unwrap_or_default());
+                let examples = labels_of(&entry["examples"]);
+                if !examples.is_empty() {
+                    println!("      such as {}", examples.join(", "));
+                }
+            }
+        }
+        println!("{} nodes and {} edges looked at", report["nodes"], report["edges"]);
+    }
+    let broken = report["violations"].as_array().is_some_and(|list| !list.is_empty());
+    anyhow::ensure!(!broken, "the graph breaks the model");
+    Ok(())
+}

@@ -13,6 +13,7 @@ mod error;
 mod graph_type;
 mod keys;
 mod labels;
+mod neighbours;
 mod observed;
 mod overlay;
 mod snapshot;

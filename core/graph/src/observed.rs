@@ -15,28 +15,16 @@ const ASK_EVERY: u32 = 4096;
 /// The type of a value, and what holds both it and values of `known`.
 fn join(known: Option<ValueType>, value: &Value) -> ValueType {
     let own = match value {
-        Value::Bool(_) => ValueType::Bool,
-        Value::Int(_) => ValueType::Int(64),
-        Value::Float(_) => ValueType::Float(64),
         Value::Decimal(d) => {
             let digits = d.mantissa().unsigned_abs().checked_ilog10().map_or(1, |n| n as u8 + 1);
             let scale = d.scale() as u8;
             ValueType::Decimal { precision: digits.max(scale), scale }
         }
-        Value::Text(_) => ValueType::TEXT,
-        Value::Bytes(_) => ValueType::Bytes { max: None },
-        Value::Date(_) => ValueType::Date,
-        Value::LocalTime(_) => ValueType::LocalTime,
-        Value::ZonedTime(..) => ValueType::ZonedTime,
-        Value::LocalDateTime(_) => ValueType::LocalDateTime,
-        Value::ZonedDateTime(_) => ValueType::ZonedDateTime,
-        Value::Duration(_) => ValueType::Duration,
-        Value::Record(_) => ValueType::Record,
         Value::List(items) => {
             let item = items.iter().filter(|v| !v.is_null()).fold(None, |t, v| Some(join(t, v)));
             ValueType::List(Box::new(item.unwrap_or(ValueType::Any)))
         }
-        _ => ValueType::Any,
+        value => ValueType::of(value),
     };
     match known {
         None => own,

@@ -1,15 +1,14 @@
 //! A graph at one version: a base and what changed since. Immutable and cheap to clone; readers take
 //! one and never see half a commit.
 
-use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use crate::base::Base;
-use crate::overlay::{EdgeRecord, NodeRecord, Overlay, Properties, Role, get_property};
+use crate::overlay::{EdgeRecord, NodeRecord, Overlay, Properties, get_property};
 use crate::{BaseParts, Column, ColumnBuilder};
 use crate::{
-    Dense, Direction, EdgePart, Element, ElementId, GraphError, GraphType, Ids, KeyDefinition,
-    LabelExpression, LabelSet, NodePart, Pick, Value,
+    Dense, EdgePart, Element, ElementId, GraphError, GraphType, Ids, KeyDefinition, LabelExpression,
+    LabelSet, NodePart, Pick, Value,
 };
 
 #[derive(Clone, Debug)]
@@ -43,9 +42,6 @@ pub struct PropertyReader {
     pub name: Arc<str>,
     columns: Vec<Option<usize>>,
 }
-
-/// Rows found before the first of them is read.
-const TOGETHER: usize = 64;
 
 impl Snapshot {
     pub fn new(
@@ -278,6 +274,11 @@ impl Snapshot {
         }
     }
 
+    /// Whether every node there is passes, so that none needs to be asked.
+    pub fn all_pass(&self, test: &NodeTest) -> bool {
+        test.all || (self.overlay.nodes.is_empty() && test.tables.iter().all(|passes| *passes))
+    }
+
     /// Base nodes that pass, as ranges; [`Self::overlay_nodes`] gives the rest. A node in a range may
     /// be deleted or changed: ask [`Self::node_is_base`].
     pub fn base_ranges(&self, test: &NodeTest) -> Vec<std::ops::Range<Dense>> {
@@ -306,158 +307,6 @@ impl Snapshot {
                 test.expression.as_ref().is_none_or(|e| e.matches(&record.labels)).then_some(*id)
             })
             .collect()
-    }
-
-    /// Calls `visit(edge, other end)` for each edge at `node` that passes, until it breaks. A loop is
-    /// visited once. Returns the adjacency entries looked at.
-    #[inline]
-    pub fn for_each_adjacent(
-        &self, node: Dense, direction: Direction, test: &EdgeTest,
-        mut visit: impl FnMut(Dense, Dense) -> ControlFlow<()>,
-    ) -> u64 {
-        let mut looked = 0u64;
-        let touched = self.overlay.touched.maybe(node);
-        for &t in &test.tables {
-            let table = &self.base.edges[t];
-            let (out, into) = if table.directed {
-                (direction.takes_out(), direction.takes_in())
-            } else {
-                (direction.takes_undirected(), direction.takes_undirected())
-            };
-            if out {
-                for entry in table.forward.row(node) {
-                    looked += 1;
-                    let edge = table.first + entry as Dense;
-                    if touched && !self.base_edge_shows(edge, t) {
-                        continue;
-                    }
-                    if visit(edge, table.forward.neighbour(entry)).is_break() {
-                        return looked;
-                    }
-                }
-            }
-            if into {
-                for entry in table.reverse.row(node) {
-                    looked += 1;
-                    let other = table.reverse.neighbour(entry);
-                    if out && other == node {
-                        continue;
-                    }
-                    let edge = table.first + table.reverse.position(entry);
-                    if touched && !self.base_edge_shows(edge, t) {
-                        continue;
-                    }
-                    if visit(edge, other).is_break() {
-                        return looked;
-                    }
-                }
-            }
-        }
-        if touched && let Some(added) = self.overlay.adjacency.get(&node) {
-            for entry in added.iter() {
-                looked += 1;
-                let takes = match entry.role {
-                    Role::Source => direction.takes_out(),
-                    // A loop was shown from its source already.
-                    Role::Target => direction.takes_in() && !(direction.takes_out() && entry.other == node),
-                    Role::Undirected => direction.takes_undirected(),
-                };
-                let labelled = test.expression.as_ref().is_none_or(|e| e.matches(&entry.labels));
-                if takes && labelled && visit(entry.edge, entry.other).is_break() {
-                    return looked;
-                }
-            }
-        }
-        looked
-    }
-
-    /// Appends the other ends of the edges at `nodes` that pass, as often as there are such edges:
-    /// [`Self::for_each_adjacent`] for many nodes, with the rows found first and read then, so that
-    /// the processor waits for their memory together. Returns the adjacency entries looked at, and
-    /// those of the node that had the most.
-    pub fn gather_adjacent(
-        &self, nodes: &[Dense], direction: Direction, test: &EdgeTest, others: &mut Vec<Dense>,
-    ) -> (u64, u64) {
-        let (mut looked, mut largest) = (0, 0);
-        if self.overlay.is_empty()
-            && let [t] = test.tables[..]
-            && let table = &self.base.edges[t]
-            && let Some(rows) = table.sides(direction)
-        {
-            let (forward, reverse) = rows;
-            for nodes in nodes.chunks(TOGETHER) {
-                let mut found = [(0, 0, 0, 0); TOGETHER];
-                for (rows, &node) in found.iter_mut().zip(nodes) {
-                    let (out, into) =
-                        (forward.map(|side| side.row(node)), reverse.map(|side| side.row(node)));
-                    let (out, into) = (out.unwrap_or_default(), into.unwrap_or_default());
-                    *rows = (out.start, out.end, into.start, into.end);
-                }
-                for ((out, out_end, into, into_end), &node) in found.into_iter().zip(nodes) {
-                    let degree = (out_end - out) + (into_end - into);
-                    others.reserve(degree);
-                    if let Some(side) = forward {
-                        others.extend_from_slice(side.entries(out..out_end));
-                    }
-                    if let Some(side) = reverse {
-                        let start = others.len();
-                        others.extend_from_slice(side.entries(into..into_end));
-                        // A loop was shown from its source already.
-                        if forward.is_some() && others[start..].contains(&node) {
-                            let kept: Vec<Dense> = others.drain(start..).filter(|&o| o != node).collect();
-                            others.extend(kept);
-                        }
-                    }
-                    looked += degree as u64;
-                    largest = largest.max(degree as u64);
-                }
-            }
-            return (looked, largest);
-        }
-        for &node in nodes {
-            let degree = self.for_each_adjacent(node, direction, test, |_, other| {
-                others.push(other);
-                ControlFlow::Continue(())
-            });
-            looked += degree;
-            largest = largest.max(degree);
-        }
-        (looked, largest)
-    }
-
-    /// Whether every node there is passes, so that none needs to be asked.
-    pub fn all_pass(&self, test: &NodeTest) -> bool {
-        test.all || (self.overlay.nodes.is_empty() && test.tables.iter().all(|passes| *passes))
-    }
-
-    /// Whether the base's rows still show `edge` rightly: not deleted, same labels.
-    fn base_edge_shows(&self, edge: Dense, table: usize) -> bool {
-        match self.overlay.edges.get(&edge) {
-            None => true,
-            Some(None) => false,
-            Some(Some(record)) => record.labels == self.base.edges[table].labels,
-        }
-    }
-
-    /// Sorted neighbours straight from the base where the overlay has not touched `node`: for tight
-    /// loops. `None` where [`Self::for_each_adjacent`] must be asked.
-    #[inline]
-    pub fn base_neighbours(&self, node: Dense, table: usize, forward: bool) -> Option<&[Dense]> {
-        if self.overlay.touched.maybe(node) {
-            return None;
-        }
-        let table = &self.base.edges[table];
-        Some(if forward { table.forward.neighbours(node) } else { table.reverse.neighbours(node) })
-    }
-
-    /// How many adjacency entries `node` has that pass, without looking at each where the base knows.
-    pub fn degree(&self, node: Dense, direction: Direction, test: &EdgeTest) -> u64 {
-        let mut degree = 0;
-        self.for_each_adjacent(node, direction, test, |_, _| {
-            degree += 1;
-            ControlFlow::Continue(())
-        });
-        degree
     }
 
     /// The element with these key values; `key` is an index into [`Self::keys`].

@@ -152,7 +152,8 @@ async fn a_session_in_the_console() {
     see(&page, ".status", "2 node types and 1 edge types").await;
     see(&page, "#create", "").await.click().await.unwrap();
     see(&page, ".job-title", "into draft").await;
-    see(&page, ".badge", "done").await;
+    let loaded = client.wait(3).await.unwrap();
+    assert_eq!((loaded.graph.as_str(), loaded.state.as_str()), ("draft", "done"), "{}", loaded.detail);
 
     // A graph made elsewhere appears in the chooser; the service's restart is survived.
     client.create_graph("second", None).await.unwrap();

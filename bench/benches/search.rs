@@ -41,9 +41,9 @@ fn main() {
     graphodrome_generator::random_graph(nodes, edges, ends, 7, tables.path()).unwrap();
     let snapshot = in_memory(tables.path());
     let mut random = ChaCha8Rng::seed_from_u64(11);
-    let pairs: Vec<(i64, i64)> = (0..setting("QUERIES", 2000))
-        .map(|_| (random.random_range(1..=nodes as i64), random.random_range(1..=nodes as i64)))
-        .collect();
+    let mut place = move || serde_json::json!(random.random_range(1..=nodes));
+    let pairs: Vec<(serde_json::Value, serde_json::Value)> =
+        (0..setting("QUERIES", 2000)).map(|_| (place(), place())).collect();
     println!("\n| search | median |\n|---|---:|");
     let only = std::env::var("ONLY").unwrap_or_default();
     for (name, text) in QUESTIONS.iter().filter(|(name, _)| name.contains(&only)) {

@@ -82,7 +82,7 @@ pub fn in_memory(folder: &Path) -> Snapshot {
         shown(account.resolve_ms),
         shown(account.build_ms)
     );
-    let (ms, base) = milliseconds(|| Base::build(outcome.parts.unwrap(), &empty.keys).unwrap());
+    let (ms, base) = milliseconds(|| Base::build(outcome.parts.unwrap(), &empty.schema()).unwrap());
     println!("rows both ways, key indexes and statistics {}", shown(ms));
     let (columns, adjacency, keys) = base.bytes();
     println!(
@@ -92,15 +92,20 @@ pub fn in_memory(folder: &Path) -> Snapshot {
         columns >> 20,
         keys >> 20
     );
-    Snapshot::new(Arc::new(base), empty.graph_type.clone(), empty.keys.clone(), 1)
+    Snapshot::new(Arc::new(base), empty.schema(), 1)
+}
+
+/// The keys of two nodes: whole numbers or texts.
+pub type Pair = (serde_json::Value, serde_json::Value);
+
+fn key(key: &serde_json::Value) -> Value {
+    key.as_i64().map_or_else(|| Value::text(key.as_str().unwrap()), Value::Int)
 }
 
 /// Median milliseconds of a query planned once and run for each pair, and the answers.
-pub fn engine(snapshot: &Snapshot, text: &str, pairs: &[(i64, i64)]) -> (f64, Vec<i64>) {
+pub fn engine(snapshot: &Snapshot, text: &str, pairs: &[Pair]) -> (f64, Vec<i64>) {
     let Statement::Query(query) = parse(text).unwrap().remove(0) else { unreachable!() };
-    let parameters = |(a, b): &(i64, i64)| {
-        Parameters::from([("a".to_string(), Value::Int(*a)), ("b".to_string(), Value::Int(*b))])
-    };
+    let parameters = |(a, b): &Pair| Parameters::from([("a".to_string(), key(a)), ("b".to_string(), key(b))]);
     let prepared = prepare(&query, text, snapshot, &parameters(&pairs[0])).unwrap();
     let (mut times, mut answers) = (vec![], vec![]);
     for pair in pairs {

@@ -48,8 +48,14 @@ impl Running {
     }
 
     pub fn command(command: &[&str], data: &Path, arguments: &[&str]) -> Running {
-        let mut child = Command::new(binary())
-            .args(command)
+        let mut program = Command::new(binary());
+        program.args(command);
+        Running::program(program, data, arguments)
+    }
+
+    /// A program that becomes the service, such as a script.
+    pub fn program(mut program: Command, data: &Path, arguments: &[&str]) -> Running {
+        let mut child = program
             .args(["--listen", "127.0.0.1:0", "--data"])
             .arg(data)
             .args(arguments)

@@ -8,6 +8,31 @@ use std::process::{Command, Stdio};
 
 use graphodrome_tests::*;
 
+/// What the README tells a new user to type, typed in this checkout: in a clean clone where the tests run
+/// in one. The other of the two commands is the one that runs this test.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_commands_of_the_readme_do_what_it_says() {
+    let readme = std::fs::read_to_string(root().join("README.md")).unwrap();
+    let commands: Vec<&str> = readme.lines().filter(|l| l.starts_with("scripts/")).collect();
+    let words: Vec<&str> = commands.iter().filter_map(|l| l.split_whitespace().next()).collect();
+    assert_eq!(words, ["scripts/demo", "scripts/test"]);
+    let folder = folder();
+    let mut program = Command::new(root().join(words[0]));
+    // It builds into the folder that these tests were built into.
+    program.env("CARGO_TARGET_DIR", binary().ancestors().nth(2).unwrap());
+    let service = Running::program(program, folder.path(), &[]);
+    let printed = service.printed();
+    assert!(printed.contains("3062 nodes and 6505 edges are in the graph averley"), "{printed}");
+    let console = reqwest::get(&service.url).await.unwrap();
+    assert!(console.status().is_success());
+    assert!(console.text().await.unwrap().contains("<div id=\"root\">"));
+    assert!(service.interrupt());
+    let script = std::fs::read_to_string(root().join(words[1])).unwrap();
+    for step in ["cargo fmt --all --check", "npm run --silent check", "cargo clippy", "cargo test"] {
+        assert!(script.contains(step), "scripts/test leaves out {step}");
+    }
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn the_demo_command_loads_once_and_finds_everything_the_second_time() {
     let folder = folder();

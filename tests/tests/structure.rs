@@ -11,9 +11,10 @@ const ALLOWED: &[(&str, &[&str])] = &[
     ("core/engine", &["graph", "language"]),
     ("adapters/formats", &["graph", "language", "engine"]),
     ("adapters/store", &["graph", "language"]),
+    ("adapters/database", &["formats"]),
     ("apps/client", &[]),
     ("apps/service", &["graph", "language", "engine", "formats", "store"]),
-    ("apps/cli", &["client", "engine", "formats", "service", "generator", "language"]),
+    ("apps/cli", &["client", "database", "engine", "formats", "service", "generator", "language"]),
     ("demo/generator", &[]),
 ];
 

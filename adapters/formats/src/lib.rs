@@ -3,12 +3,14 @@
 //!
 //! Invariant: no sockets and no database; a load gets its bytes and returns what it made.
 
+mod diagram;
 mod draft;
 mod load;
 mod mapping;
 mod results;
 
-pub use draft::{Draft, DraftError, DraftTable, draft};
+pub use diagram::{DiagramBox, DiagramLine, svg};
+pub use draft::{ColumnKind, Declared, DeclaredReference, Draft, DraftError, DraftTable, draft};
 pub use load::{Account, LoadError, LoadOutcome, Progress, Reject, RuleAccount, Source, TableAccount, load};
 pub use mapping::{EdgeRule, Mapping, MappingError, NodeRule, Reference, Same, TableFormat, TableMapping};
 pub use results::{ResultFormat, ResultWriter, element_json, value_json};

@@ -4,18 +4,19 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
-use graphodrome_graph::{Base, Change, GraphType, Snapshot};
+use graphodrome_graph::{Base, Change, Code, Created, GraphError, GraphType, Schema, Snapshot, violations};
 use parking_lot::RwLock;
 use sea_orm::sqlx::{self, Connection, PgConnection, Row};
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectOptions, Database, DatabaseConnection,
-    EntityTrait, PaginatorTrait, QueryFilter, QueryOrder,
+    EntityTrait, PaginatorTrait, QueryFilter, QueryOrder, TransactionTrait,
 };
 use sea_orm_migration::MigratorTrait;
 
 use crate::entities::{commit, graph, graph_type, manifest, segment};
 use crate::graph_handle::{GraphHandle, clean};
 use crate::migration::Migrator;
+use crate::schema::{SchemaRows, TypeRow};
 use crate::segments::{Layout, decode};
 use crate::{StoreError, jobs};
 
@@ -28,7 +29,7 @@ pub struct Catalog {
     /// Held for as long as the service lives: one writer a database.
     _lock: tokio::sync::Mutex<PgConnection>,
     /// Catalog changes come one after the other.
-    changing: tokio::sync::Mutex<()>,
+    pub(crate) changing: tokio::sync::Mutex<()>,
 }
 
 #[derive(Clone, Debug, PartialEq, serde::Serialize, serde::Deserialize)]
@@ -46,6 +47,34 @@ pub struct GraphInfo {
 pub struct GraphTypeInfo {
     pub name: String,
     pub text: String,
+}
+
+/// What a new graph is to be. With neither type it is open.
+#[derive(Default)]
+pub struct NewGraph {
+    pub type_name: Option<String>,
+    pub own: Option<GraphType>,
+    pub created: Created,
+    /// The graph whose elements it begins with.
+    pub copy_of: Option<Arc<Snapshot>>,
+}
+
+pub(crate) fn parsed_type(definition: serde_json::Value) -> Result<GraphType, StoreError> {
+    serde_json::from_value(definition).map_err(|e| StoreError::Damaged(e.to_string()))
+}
+
+pub(crate) fn to_json(value: &impl serde::Serialize) -> Result<serde_json::Value, StoreError> {
+    serde_json::to_value(value).map_err(|e| StoreError::Damaged(e.to_string()))
+}
+
+/// An error with the first of what breaks the type, if anything does.
+fn conforms(snapshot: &Snapshot, graph_type: &GraphType) -> Result<(), StoreError> {
+    let found = violations(snapshot, graph_type, &|| Ok(()))?;
+    let Some(first) = found.first() else { return Ok(()) };
+    let total: u64 = found.iter().map(|f| f.count).sum();
+    let message = format!("{} :{}: {}", first.element, first.labels.join("&"), first.message);
+    let hint = format!("{total} thing(s) break the graph type; graphodrome model check lists them");
+    Err(GraphError::new(Code::GRAPH_TYPE_VIOLATION, message).hint(hint).into())
 }
 
 /// What to do where the name is taken.
@@ -95,15 +124,16 @@ impl Catalog {
 
     /// The newest manifest's segments, then the commits after it.
     async fn open_graph(&self, row: &graph::Model) -> Result<GraphHandle, StoreError> {
-        let graph_type = self.type_of(row).await?;
-        let keys = graph_type.as_ref().map(|t| t.keys()).unwrap_or_default();
+        let created =
+            serde_json::from_value(row.lookups.clone()).map_err(|e| StoreError::Damaged(e.to_string()))?;
+        let schema = Schema::new(self.type_of(row).await?, created);
         let newest = manifest::Entity::find()
             .filter(manifest::Column::GraphId.eq(row.id))
             .order_by_desc(manifest::Column::Version)
             .one(&self.database)
             .await?;
         let mut snapshot = match newest {
-            None => Snapshot::empty(graph_type)?,
+            None => Snapshot::empty_with(schema)?,
             Some(manifest) => {
                 let layout: Layout = serde_json::from_value(manifest.layout.clone())
                     .map_err(|e| StoreError::Damaged(e.to_string()))?;
@@ -113,13 +143,8 @@ impl Catalog {
                 let snapshot = tokio::task::spawn_blocking(move || {
                     let parts = decode(&layout, &data)?;
                     drop(data);
-                    let base = Base::build(parts, &keys)?;
-                    Ok::<_, StoreError>(Snapshot::new(
-                        Arc::new(base),
-                        graph_type,
-                        keys,
-                        manifest.version as u64,
-                    ))
+                    let base = Base::build(parts, &schema)?;
+                    Ok::<_, StoreError>(Snapshot::new(Arc::new(base), schema, manifest.version as u64))
                 })
                 .await
                 .map_err(|e| StoreError::Server(e.to_string()))??;
@@ -181,9 +206,7 @@ impl Catalog {
             .one(&self.database)
             .await?
             .ok_or_else(|| StoreError::Damaged(format!("the type of graph {} is missing", row.name)))?;
-        let parsed =
-            serde_json::from_value(found.definition).map_err(|e| StoreError::Damaged(e.to_string()))?;
-        Ok(Some(Arc::new(parsed)))
+        Ok(Some(Arc::new(parsed_type(found.definition)?)))
     }
 
     pub fn graph(&self, name: &str) -> Option<Arc<GraphHandle>> {
@@ -230,14 +253,19 @@ impl Catalog {
             .await?;
         rows.into_iter()
             .map(|row| {
-                let parsed: GraphType =
-                    serde_json::from_value(row.definition).map_err(|e| StoreError::Damaged(e.to_string()))?;
+                let parsed = parsed_type(row.definition)?;
                 Ok(GraphTypeInfo { name: row.name.unwrap_or_default(), text: parsed.to_string() })
             })
             .collect()
     }
 
-    async fn find_type(&self, name: &str) -> Result<Option<graph_type::Model>, StoreError> {
+    /// A graph type by name.
+    pub async fn graph_type(&self, name: &str) -> Result<GraphType, StoreError> {
+        let found = self.find_type(name).await?.ok_or_else(|| StoreError::NoGraphType(name.into()))?;
+        parsed_type(found.definition)
+    }
+
+    pub(crate) async fn find_type(&self, name: &str) -> Result<Option<graph_type::Model>, StoreError> {
         Ok(graph_type::Entity::find().filter(graph_type::Column::Name.eq(name)).one(&self.database).await?)
     }
 
@@ -247,7 +275,7 @@ impl Catalog {
     ) -> Result<bool, StoreError> {
         let _changing = self.changing.lock().await;
         let name = definition.name.to_string();
-        let json = serde_json::to_value(definition).map_err(|e| StoreError::Damaged(e.to_string()))?;
+        let json = to_json(definition)?;
         if let Some(found) = self.find_type(&name).await? {
             match mode {
                 OpenMode::Fail => return Err(StoreError::Exists { what: "graph type", name }),
@@ -286,10 +314,8 @@ impl Catalog {
         Ok(true)
     }
 
-    /// Creates an empty graph, open or of a named type or of one of its own.
-    pub async fn create_graph(
-        &self, name: &str, type_name: Option<&str>, own: Option<&GraphType>, mode: OpenMode,
-    ) -> Result<bool, StoreError> {
+    /// Creates a graph: open, of a named type or of one of its own; empty, or with the elements of another.
+    pub async fn create_graph(&self, name: &str, new: NewGraph, mode: OpenMode) -> Result<bool, StoreError> {
         let _changing = self.changing.lock().await;
         if self.graph(name).is_some() {
             match mode {
@@ -298,31 +324,52 @@ impl Catalog {
                 OpenMode::Replace => {}
             }
         }
-        let graph_type_id = match (type_name, own) {
+        let (type_id, graph_type) = match (new.type_name, new.own) {
             (Some(type_name), _) => {
-                let found = self.find_type(type_name).await?;
-                Some(found.ok_or_else(|| StoreError::NoGraphType(type_name.into()))?.id)
+                let found = self.find_type(&type_name).await?;
+                let found = found.ok_or_else(|| StoreError::NoGraphType(type_name))?;
+                (Some(found.id), Some(Arc::new(parsed_type(found.definition)?)))
             }
-            (None, Some(own)) => {
-                let json = serde_json::to_value(own).map_err(|e| StoreError::Damaged(e.to_string()))?;
-                let row =
-                    graph_type::ActiveModel { name: Set(None), definition: Set(json), ..Default::default() };
-                Some(row.insert(&self.database).await?.id)
+            (None, own) => (None, own.map(Arc::new)),
+        };
+        let schema = Schema::new(graph_type.clone(), new.created.clone());
+        // Everything that can be refused is, before anything is replaced.
+        let parts = match new.copy_of {
+            None => None,
+            Some(source) => {
+                let parts = source.fold();
+                if let Some(graph_type) = &graph_type {
+                    conforms(&source, graph_type)?;
+                }
+                drop(Base::build(source.fold(), &schema)?);
+                Some((parts, source.next_ids()))
             }
-            (None, None) => None,
         };
         if self.graph(name).is_some() {
             self.remove_graph(name).await?;
         }
-        let row = graph::ActiveModel {
-            name: Set(name.into()),
-            graph_type_id: Set(graph_type_id),
-            created: Set(chrono::Utc::now().fixed_offset()),
-            ..Default::default()
+        let row = match (type_id, &graph_type) {
+            (Some(id), _) => TypeRow::Use(id),
+            (None, Some(own)) => TypeRow::Insert(None, to_json(&**own)?),
+            (None, None) => TypeRow::Keep,
         };
-        let row = row.insert(&self.database).await?;
-        let handle = self.open_graph(&row).await?;
-        self.graphs.write().insert(name.into(), Arc::new(handle));
+        let rows =
+            SchemaRows { new_graph: Some(name.into()), lookups: to_json(&new.created)?, graph_type: row };
+        let pool = self.database.get_postgres_connection_pool();
+        let id = sqlx::query("SELECT nextval('graphs_id_seq')").fetch_one(pool).await?.try_get(0)?;
+        let empty = Snapshot::empty_with(schema.clone())?;
+        let handle = Arc::new(GraphHandle::new(id, name.into(), empty, self.database.clone()));
+        match parts {
+            Some((parts, ids)) => {
+                handle.turn().await.publish_under(parts, ids, schema, Some(rows)).await?;
+            }
+            None => {
+                let transaction = self.database.begin().await?;
+                rows.write(id, &transaction).await?;
+                transaction.commit().await?;
+            }
+        }
+        self.graphs.write().insert(name.into(), handle);
         Ok(true)
     }
 

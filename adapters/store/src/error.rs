@@ -18,6 +18,8 @@ pub enum StoreError {
     Exists { what: &'static str, name: String },
     #[error("the graph type {name} is used by the graph {graph}")]
     InUse { name: String, graph: String },
+    #[error("the graph type {0} is another graph's too")]
+    Shared(String),
     #[error("stored data is damaged: {0}")]
     Damaged(String),
     #[error("{0}")]

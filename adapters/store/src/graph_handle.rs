@@ -8,15 +8,16 @@
 use std::sync::Arc;
 
 use arc_swap::ArcSwap;
-use graphodrome_graph::{Base, BaseParts, Change, Snapshot};
+use graphodrome_graph::{Base, BaseParts, Change, Schema, Snapshot};
 use parking_lot::Mutex;
 use sea_orm::sqlx::postgres::PgPoolCopyExt;
 use sea_orm::sqlx::{self, Row};
-use sea_orm::{ActiveValue::Set, DatabaseConnection, EntityTrait};
+use sea_orm::{ActiveValue::Set, DatabaseConnection, EntityTrait, TransactionTrait};
 use tokio::sync::oneshot;
 
 use crate::StoreError;
 use crate::entities::{commit, manifest};
+use crate::schema::SchemaRows;
 use crate::segments::{Segment, encode};
 
 /// A graph is folded into a new base when its overlay holds this many elements and a quarter of the
@@ -42,7 +43,7 @@ pub struct GraphHandle {
     state: Mutex<State>,
     turn: tokio::sync::Mutex<()>,
     log: tokio::sync::Mutex<()>,
-    database: DatabaseConnection,
+    pub(crate) database: DatabaseConnection,
 }
 
 /// A turn to write: nobody else changes the graph while it is held.
@@ -176,31 +177,55 @@ impl Turn<'_> {
 
     /// Makes a base of these parts the graph's next version: all of it or none.
     pub async fn publish(self, parts: BaseParts) -> Result<Arc<Snapshot>, StoreError> {
+        let before = self.snapshot();
+        self.publish_under(parts, before.next_ids(), before.schema(), None).await
+    }
+
+    /// Publishes a base under a schema, whose rows change in the transaction that makes the base the graph.
+    pub(crate) async fn publish_under(
+        self, parts: BaseParts, ids: (u64, u64), schema: Schema, rows: Option<SchemaRows>,
+    ) -> Result<Arc<Snapshot>, StoreError> {
         // Commits made before this turn may still be on their way to the log.
         self.graph.flush().await;
         let before = self.snapshot();
-        let graph_type = before.graph_type.clone();
-        let keys = before.keys.clone();
-        let ids = before.next_ids();
+        let next = before.next_ids();
+        let ids = (ids.0.max(next.0), ids.1.max(next.1));
         let version = before.version + 1;
         let (snapshot, layout, segments) = tokio::task::spawn_blocking(move || {
-            let base = Arc::new(Base::build(parts, &keys)?);
-            let (layout, segments) = encode(&base)?;
-            let mut snapshot = Snapshot::new(base, graph_type, keys, version);
+            let base = Arc::new(Base::build(parts, &schema)?);
+            let mut snapshot = Snapshot::new(base, schema, version);
             snapshot.reserve_ids(ids.0, ids.1);
+            snapshot.check_all_cardinalities()?;
+            let (layout, segments) = encode(&snapshot.base)?;
             Ok::<_, StoreError>((Arc::new(snapshot), layout, segments))
         })
         .await
         .map_err(|e| StoreError::Server(e.to_string()))??;
-        self.write_base(&snapshot, layout, segments).await?;
+        self.write_base(&snapshot, layout, segments, rows).await?;
+        self.show(snapshot.clone());
+        Ok(snapshot)
+    }
+
+    /// Makes a state that is durable the one that everybody sees.
+    pub(crate) fn show(&self, snapshot: Arc<Snapshot>) {
         let mut state = self.graph.state.lock();
         state.head = snapshot.clone();
-        self.graph.published.store(snapshot.clone());
-        Ok(snapshot)
+        self.graph.published.store(snapshot);
+    }
+
+    /// Waits until every commit made before this turn is durable.
+    pub(crate) async fn settled(&self) -> Arc<Snapshot> {
+        self.graph.flush().await;
+        self.snapshot()
+    }
+
+    pub(crate) fn graph(&self) -> &Arc<GraphHandle> {
+        self.graph
     }
 
     async fn write_base(
         &self, snapshot: &Snapshot, mut layout: crate::segments::Layout, segments: Vec<Segment>,
+        schema: Option<SchemaRows>,
     ) -> Result<(), StoreError> {
         let pool = self.graph.database.get_postgres_connection_pool();
         let rows = sqlx::query("SELECT nextval('segment_ids') FROM generate_series(1, $1)")
@@ -230,7 +255,12 @@ impl Turn<'_> {
             layout: Set(serde_json::to_value(&layout).map_err(|e| StoreError::Damaged(e.to_string()))?),
             created: Set(chrono::Utc::now().fixed_offset()),
         };
-        manifest::Entity::insert(row).exec_without_returning(&self.graph.database).await?;
+        let transaction = self.graph.database.begin().await?;
+        if let Some(rows) = schema {
+            rows.write(graph_id, &transaction).await?;
+        }
+        manifest::Entity::insert(row).exec_without_returning(&transaction).await?;
+        transaction.commit().await?;
         // From here on the new version is the graph. What it replaces is removed; a crash before that
         // leaves it to the next start.
         clean(pool, graph_id, snapshot.version as i64, &layout.segment_ids()).await

@@ -10,11 +10,13 @@ mod error;
 mod graph_handle;
 mod jobs;
 mod migration;
+mod schema;
 mod segments;
 mod server;
 
-pub use catalog::{Catalog, GraphInfo, GraphTypeInfo, OpenMode};
+pub use catalog::{Catalog, GraphInfo, GraphTypeInfo, NewGraph, OpenMode};
 pub use error::StoreError;
 pub use graph_handle::{GraphHandle, Turn};
 pub use jobs::{JobRecord, JobState, RejectRecord};
+pub use schema::GoOn;
 pub use server::{PrivateServer, find_server_binaries};

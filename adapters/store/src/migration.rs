@@ -7,7 +7,7 @@ pub struct Migrator;
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First)]
+        vec![Box::new(First), Box::new(Lookups)]
     }
 }
 
@@ -85,6 +85,25 @@ CREATE INDEX rejects_by_job ON rejects (job_id, id);
 impl MigrationTrait for First {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared(FIRST).await?;
+        Ok(())
+    }
+}
+
+/// Keys and indexes that were created on their own, as JSON.
+struct Lookups;
+
+impl MigrationName for Lookups {
+    fn name(&self) -> &str {
+        "m0002_lookups"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Lookups {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        let text =
+            "ALTER TABLE graphs ADD COLUMN lookups jsonb NOT NULL DEFAULT '{\"keys\": [], \"indexes\": []}'";
+        manager.get_connection().execute_unprepared(text).await?;
         Ok(())
     }
 }

@@ -443,11 +443,11 @@ mod tests {
     #[test]
     fn every_type_survives_segments_and_the_log() {
         let before = graph();
-        let base = Base::build(before.fold(), &[]).unwrap();
+        let base = Base::build(before.fold(), &Default::default()).unwrap();
         let (layout, segments) = encode(&base).unwrap();
         let data: Vec<(Vec<u8>, i64)> = segments.into_iter().map(|s| (s.data, s.checksum)).collect();
-        let read = Base::build(decode(&layout, &data).unwrap(), &[]).unwrap();
-        assert_eq!(shown(&Snapshot::new(Arc::new(read), None, vec![], 1)), shown(&before));
+        let read = Base::build(decode(&layout, &data).unwrap(), &Default::default()).unwrap();
+        assert_eq!(shown(&Snapshot::new(Arc::new(read), Default::default(), 1)), shown(&before));
 
         let mut t = Transaction::new(Snapshot::empty(None).unwrap());
         for value in values() {
@@ -463,7 +463,7 @@ mod tests {
 
     #[test]
     fn a_flipped_bit_is_found() {
-        let base = Base::build(graph().fold(), &[]).unwrap();
+        let base = Base::build(graph().fold(), &Default::default()).unwrap();
         let (layout, segments) = encode(&base).unwrap();
         let mut data: Vec<(Vec<u8>, i64)> = segments.into_iter().map(|s| (s.data, s.checksum)).collect();
         let middle = data[0].0.len() / 2;

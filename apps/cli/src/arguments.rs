@@ -148,12 +148,18 @@ pub enum GraphCommand {
 pub enum ModelCommand {
     /// Propose a model and a load mapping from tables; nothing is sent anywhere
     #[command(
-        after_help = "Examples:\n  graphodrome model draft demo/tables/* --name averley_draft --out draft\n  graphodrome query -f draft/model.gql && graphodrome load draft/load.toml"
+        after_help = "Examples:\n  graphodrome model draft demo/tables/* --name averley_draft --out draft\n  graphodrome query -f draft/model.gql && graphodrome load draft/load.toml\n  graphodrome model draft --database postgres://localhost/utility --schema register --out draft"
     )]
     Draft {
         /// Tables: CSV, TSV, JSON Lines, Parquet
-        #[arg(required = true)]
+        #[arg(required_unless_present = "database")]
         files: Vec<PathBuf>,
+        /// Draft from the tables of this PostgreSQL database; their rows are written beside the draft as CSV
+        #[arg(long, value_name = "URL", env = "GRAPHODROME_DRAFT_DATABASE")]
+        database: Option<String>,
+        /// Schema of the database
+        #[arg(long, default_value = "public", requires = "database")]
+        schema: String,
         /// Name of the graph
         #[arg(long, default_value = "draft")]
         name: String,
@@ -166,7 +172,7 @@ pub enum ModelCommand {
     },
     /// Show a graph's model; of an open graph, what is in it in the form of a model
     #[command(
-        after_help = "Examples:\n  graphodrome model show -g averley\n  graphodrome model show -g averley --format mermaid"
+        after_help = "Examples:\n  graphodrome model show -g averley\n  graphodrome model show -g averley --format svg > averley.svg"
     )]
     Show {
         #[arg(short, long)]
@@ -186,6 +192,34 @@ pub enum ModelCommand {
         #[arg(long)]
         json: bool,
     },
+    /// Show what a new model would change in a graph, and what in it stands in the way
+    #[command(
+        after_help = "Examples:\n  graphodrome model diff -g averley new.gql\n  graphodrome model show -g averley > new.gql   # the model to begin with"
+    )]
+    Diff {
+        #[arg(short, long)]
+        graph: String,
+        /// CREATE GRAPH TYPE ..., after any ALTER GRAPH ... RENAME ...
+        model: PathBuf,
+        #[arg(long)]
+        json: bool,
+    },
+    /// Give a graph a new model, its elements included: all of it or nothing
+    #[command(
+        after_help = "Examples:\n  graphodrome model apply -g averley new.gql\n  graphodrome model apply -g averley new.gql --save before --lose-data"
+    )]
+    Apply {
+        #[arg(short, long)]
+        graph: String,
+        /// CREATE GRAPH TYPE ..., after any ALTER GRAPH ... RENAME ...
+        model: PathBuf,
+        /// Elements and values that the new model has no place for may be lost
+        #[arg(long)]
+        lose_data: bool,
+        /// Write what would be lost into this folder first, JSON Lines, a file for each loss
+        #[arg(long)]
+        save: Option<PathBuf>,
+    },
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -193,6 +227,7 @@ pub enum ModelFormat {
     Gql,
     Json,
     Mermaid,
+    Svg,
 }
 
 #[derive(Args)]

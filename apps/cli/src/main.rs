@@ -2,6 +2,7 @@
 
 mod arguments;
 mod demo;
+mod evolve;
 mod graphs;
 mod jobs;
 mod models;

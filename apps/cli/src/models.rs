@@ -1,4 +1,4 @@
-//! `model`: draft from tables, show, check.
+//! `model`: draft from tables, show, check, diff, apply.
 
 use std::fmt::Write;
 use std::path::{Path, PathBuf};
@@ -6,20 +6,31 @@ use std::sync::Arc;
 
 use anyhow::Context;
 use graphodrome_client::Client;
-use graphodrome_formats::{DraftTable, Source, TableFormat, draft};
+use graphodrome_database::schema_tables;
+use graphodrome_formats::{DiagramBox, DiagramLine, DraftTable, Source, TableFormat, draft, svg};
 use serde_json::Value as Json;
 
 use crate::arguments::{ModelCommand, ModelFormat};
+use crate::evolve;
 
 pub async fn model(client: &Client, command: ModelCommand) -> anyhow::Result<()> {
     match command {
-        ModelCommand::Draft { files, name, out, force } => draft_from(&files, &name, &out, force),
+        ModelCommand::Draft { files, database, schema, name, out, force } => {
+            let database = database.as_deref().map(|url| (url, schema.as_str()));
+            draft_from(&files, database, &name, &out, force).await
+        }
         ModelCommand::Show { graph, format } => show(client, &graph, format).await,
         ModelCommand::Check { graph, model, json } => check(client, &graph, model.as_deref(), json).await,
+        ModelCommand::Diff { graph, model, json } => evolve::diff(client, &graph, &model, json).await,
+        ModelCommand::Apply { graph, model, lose_data, save } => {
+            evolve::apply(client, &graph, &model, lose_data, save.as_deref()).await
+        }
     }
 }
 
-fn draft_from(files: &[PathBuf], name: &str, out: &Path, force: bool) -> anyhow::Result<()> {
+async fn draft_from(
+    files: &[PathBuf], database: Option<(&str, &str)>, name: &str, out: &Path, force: bool,
+) -> anyhow::Result<()> {
     let targets = [out.join("model.gql"), out.join("load.toml")];
     if let Some(there) = targets.iter().find(|path| path.exists())
         && !force
@@ -39,10 +50,40 @@ fn draft_from(files: &[PathBuf], name: &str, out: &Path, force: bool) -> anyhow:
         let full = std::path::absolute(file)?;
         // The mapping names files as they are seen from where it lies.
         let named = relative(&out_full, &full);
-        tables.push(DraftTable { file: named, format, source: Arc::new(source) });
+        tables.push(DraftTable { file: named, format, source: Arc::new(source), declared: None });
     }
+    // A database's tables are written beside the draft, so that it can be loaded as it stands.
+    let mut written = vec![];
+    if let Some((url, schema)) = database {
+        let file_of = |table: &str| format!("tables/{}.csv", table.replace(['/', '\\'], "_"));
+        for table in schema_tables(url, schema, &file_of).await? {
+            let file = file_of(&table.name);
+            if !table.csv.iter().skip_while(|b| **b != b'\n').any(|b| !b.is_ascii_whitespace()) {
+                println!("{schema}.{} has no row and is left out", table.name);
+                continue;
+            }
+            written.push((out.join(&file), table.csv.clone()));
+            let source = Arc::new(Source::Bytes(table.csv));
+            tables.push(DraftTable {
+                file,
+                format: TableFormat::Csv,
+                source,
+                declared: Some(table.declared),
+            });
+        }
+        if let Some((there, _)) = written.iter().find(|(path, _)| path.exists())
+            && !force
+        {
+            anyhow::bail!("{} is there already; --force replaces it", there.display());
+        }
+    }
+    anyhow::ensure!(!tables.is_empty(), "there is no table to draft from");
     let draft = draft(name, &tables)?;
     std::fs::create_dir_all(out).with_context(|| out.display().to_string())?;
+    for (path, csv) in &written {
+        std::fs::create_dir_all(out.join("tables")).with_context(|| out.display().to_string())?;
+        std::fs::write(path, csv).with_context(|| path.display().to_string())?;
+    }
     for (path, text) in targets.iter().zip([&draft.model, &draft.mapping]) {
         std::fs::write(path, text).with_context(|| path.display().to_string())?;
     }
@@ -51,7 +92,7 @@ fn draft_from(files: &[PathBuf], name: &str, out: &Path, force: bool) -> anyhow:
         "{} node types and {} edge types from {} tables",
         draft.node_types,
         draft.edge_types,
-        files.len()
+        tables.len()
     );
     if !draft.remarks.is_empty() {
         println!("\nTo look at:");
@@ -79,44 +120,109 @@ async fn show(client: &Client, graph: &str, format: ModelFormat) -> anyhow::Resu
                 println!("// The graph is open: this is what is in it.");
             }
             println!("{}", model["text"].as_str().unwrap_or_default().trim_end());
+            labels_of(&model["lookups"]).iter().for_each(|statement| println!("{statement};"));
         }
         ModelFormat::Json => println!("{}", serde_json::to_string_pretty(&model)?),
         ModelFormat::Mermaid => print!("{}", mermaid(&model)),
+        ModelFormat::Svg => print!("{}", picture(&model)),
     }
     Ok(())
 }
 
-fn labels_of(value: &Json) -> Vec<&str> {
+pub(crate) fn labels_of(value: &Json) -> Vec<&str> {
     value.as_array().into_iter().flatten().filter_map(Json::as_str).collect()
+}
+
+/// Which node types an end of an edge type takes, by their places.
+fn fitting(nodes: &[&Json], end: &Json) -> Vec<usize> {
+    let sets: Vec<Vec<&str>> = end.as_array().into_iter().flatten().map(labels_of).collect();
+    let fits = |node: &Json| {
+        let labels = labels_of(&node["labels"]);
+        sets.iter().any(|set| set.iter().all(|label| labels.contains(label)))
+    };
+    (0..nodes.len()).filter(|&place| fits(nodes[place])).collect()
+}
+
+fn list(model: &Json, field: &str) -> Vec<Json> {
+    model[field].as_array().cloned().unwrap_or_default()
 }
 
 /// A flowchart in Mermaid's notation: node types with their keys and counts, edges between them.
 fn mermaid(model: &Json) -> String {
     let mut out = String::from("flowchart LR\n");
-    let nodes: Vec<&Json> = model["node_types"].as_array().into_iter().flatten().collect();
+    let nodes = list(model, "node_types");
+    let nodes: Vec<&Json> = nodes.iter().collect();
     for (place, node) in nodes.iter().enumerate() {
         let key = labels_of(&node["key"]).join(", ");
         let key = if key.is_empty() { key } else { format!("<br/>key {key}") };
         let labels = labels_of(&node["labels"]).join("&");
         let _ = writeln!(out, "  n{place}[\"{labels}<br/>{}{key}\"]", node["count"]);
     }
-    for edge in model["edge_types"].as_array().into_iter().flatten() {
-        let ends = |end: &Json| -> Vec<usize> {
-            let sets: Vec<Vec<&str>> = end.as_array().into_iter().flatten().map(labels_of).collect();
-            let fits = |node: &Json| {
-                let labels = labels_of(&node["labels"]);
-                sets.iter().any(|set| set.iter().all(|label| labels.contains(label)))
-            };
-            (0..nodes.len()).filter(|&place| fits(nodes[place])).collect()
-        };
+    for edge in list(model, "edge_types") {
         let arrow = if edge["directed"] == true { "-->" } else { "---" };
-        for from in ends(&edge["source"]) {
-            for to in ends(&edge["target"]) {
+        for from in fitting(&nodes, &edge["source"]) {
+            for to in fitting(&nodes, &edge["target"]) {
                 let _ = writeln!(out, "  n{from} {arrow}|{}| n{to}", labels_of(&edge["labels"]).join("&"));
             }
         }
     }
     out
+}
+
+/// The model as a picture: node types with the same key labels share a box.
+fn picture(model: &Json) -> String {
+    let nodes = list(model, "node_types");
+    let mut kinds: Vec<(String, Vec<&Json>)> = vec![];
+    for node in &nodes {
+        let labels = labels_of(&node["key_labels"]);
+        let name = if labels.is_empty() { labels_of(&node["labels"]) } else { labels }.join("&");
+        match kinds.iter_mut().find(|(known, _)| *known == name) {
+            Some((_, of_kind)) => of_kind.push(node),
+            None => kinds.push((name, vec![node])),
+        }
+    }
+    let boxes: Vec<DiagramBox> = (kinds.iter())
+        .map(|(name, of_kind)| {
+            let count: u64 = of_kind.iter().filter_map(|n| n["count"].as_u64()).sum();
+            let mut lines = vec![name.clone(), format!("{count} nodes")];
+            let key = of_kind.first().map(|n| labels_of(&n["key"]).join(", ")).unwrap_or_default();
+            if !key.is_empty() {
+                lines.push(format!("key {key}"));
+            }
+            let own = labels_of(&of_kind[0]["key_labels"]);
+            let more: Vec<String> = (of_kind.iter())
+                .map(|n| {
+                    labels_of(&n["labels"])
+                        .into_iter()
+                        .filter(|l| !own.contains(l))
+                        .collect::<Vec<_>>()
+                        .join("&")
+                })
+                .filter(|more| !more.is_empty())
+                .collect();
+            lines.extend(more.chunks(3).map(|some| some.join(", ")));
+            DiagramBox { lines }
+        })
+        .collect();
+    let mut drawn: Vec<DiagramLine> = vec![];
+    for edge in list(model, "edge_types") {
+        let ends = |end: &Json| -> Vec<usize> {
+            let takes = |(_, of_kind): &(String, Vec<&Json>)| !fitting(of_kind, end).is_empty();
+            (0..kinds.len()).filter(|&place| takes(&kinds[place])).collect()
+        };
+        let (caption, directed) = (labels_of(&edge["labels"]).join("&"), edge["directed"] == true);
+        for from in ends(&edge["source"]) {
+            for to in ends(&edge["target"]) {
+                let same = |l: &&mut DiagramLine| l.from == from && l.to == to && l.directed == directed;
+                match drawn.iter_mut().find(same) {
+                    Some(line) if line.captions.contains(&caption) => {}
+                    Some(line) => line.captions.push(caption.clone()),
+                    None => drawn.push(DiagramLine { from, to, captions: vec![caption.clone()], directed }),
+                }
+            }
+        }
+    }
+    svg(&format!("Model of the graph {}", model["graph"].as_str().unwrap_or_default()), &boxes, &drawn)
 }
 
 async fn check(client: &Client, graph: &str, model: Option<&Path>, json: bool) -> anyhow::Result<()> {
@@ -141,9 +247,14 @@ async fn check(client: &Client, graph: &str, model: Option<&Path>, json: bool) -
                 if !examples.is_empty() {
                     println!("      such as {}", examples.join(", "));
                 }
+                if let Some(query) = entry["query"].as_str() {
+                    println!("      {query}");
+                }
             }
         }
-        println!("{} nodes and {} edges looked at", report["nodes"], report["edges"]);
+        let broken = report["violations"].as_array().is_some_and(|list| !list.is_empty());
+        let nothing = if broken { "" } else { "Nothing breaks the model: " };
+        println!("{nothing}{} nodes and {} edges looked at", report["nodes"], report["edges"]);
     }
     let broken = report["violations"].as_array().is_some_and(|list| !list.is_empty());
     anyhow::ensure!(!broken, "the graph breaks the model");

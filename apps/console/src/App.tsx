@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import Alert from "react-bootstrap/Alert";
 import Form from "react-bootstrap/Form";
-import { NavLink, Route, Routes } from "react-router-dom";
+import { NavLink, Route, Routes, useSearchParams } from "react-router-dom";
 import { type GraphSummary, Problem, get } from "./api";
 import { JobsPage } from "./JobsPage";
 import { ModelPage } from "./ModelPage";
@@ -17,6 +17,16 @@ export function App() {
     document.documentElement.dataset["bsTheme"] = dark ? "dark" : "light";
     localStorage.setItem("theme", dark ? "dark" : "light");
   }, [dark]);
+  const select = (name: string) => {
+    choose(name);
+    localStorage.setItem("graph", name);
+  };
+  // A link may name a graph.
+  const [asked] = useSearchParams();
+  const wanted = asked.get("graph");
+  useEffect(() => {
+    if (wanted !== null) select(wanted);
+  }, [wanted]);
   const known = graphs.data ?? [];
   const graph = known.find((g) => g.name === chosen) ?? known[0] ?? null;
   const count = (n: number) => n.toLocaleString("en");
@@ -30,7 +40,7 @@ export function App() {
           <NavLink to="/jobs">Jobs</NavLink>
         </nav>
         <div className="chooser">
-          <Form.Select size="sm" aria-label="Graph" value={graph?.name ?? ""} onChange={(e) => { choose(e.target.value); localStorage.setItem("graph", e.target.value); }} disabled={known.length === 0}>
+          <Form.Select size="sm" aria-label="Graph" value={graph?.name ?? ""} onChange={(e) => select(e.target.value)} disabled={known.length === 0}>
             {known.length === 0 && <option value="">no graph yet</option>}
             {known.map((g) => <option key={g.name} value={g.name}>{g.name}</option>)}
           </Form.Select>
@@ -41,7 +51,7 @@ export function App() {
       {graphs.error instanceof Problem && <Alert variant="warning" className="m-2">{graphs.error.message} {graphs.error.hint}</Alert>}
       <Routes>
         <Route path="/" element={<QueryPage graph={graph?.name ?? null} />} />
-        <Route path="/model" element={<ModelPage graph={graph?.name ?? null} />} />
+        <Route path="/model" element={<ModelPage graph={graph?.name ?? null} onCreated={(name) => { select(name); void graphs.refetch(); }} />} />
         <Route path="/jobs" element={<JobsPage />} />
         <Route path="*" element={<main className="page"><h1>There is no such page</h1><p>The pages are <NavLink to="/">Query</NavLink>, <NavLink to="/model">Model</NavLink> and <NavLink to="/jobs">Jobs</NavLink>.</p></main>} />
       </Routes>

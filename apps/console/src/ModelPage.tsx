@@ -1,14 +1,17 @@
-// The Model page: a graph's model as diagram and text, a check of the graph against an edited text, and
-// drafts from tables: proposed, edited, created and loaded.
-import { useQuery } from "@tanstack/react-query";
-import { Suspense, lazy, useState } from "react";
+// The Model page: a graph's model as diagram and text, each changing the other; a new model compared and
+// applied; the graph checked against it; drafts from tables: proposed, edited, created and loaded.
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Suspense, lazy, useEffect, useState } from "react";
 import Alert from "react-bootstrap/Alert";
 import Button from "react-bootstrap/Button";
 import Form from "react-bootstrap/Form";
 import Nav from "react-bootstrap/Nav";
 import { useNavigate } from "react-router-dom";
-import { type Draft, type Model, type ModelReport, Problem, get, post, postForm } from "./api";
+import { type Draft, type Model, type ModelDiff, type ModelReport, type ModelTypes, Problem, get, post, postForm } from "./api";
 import { Editor } from "./Editor";
+import { Findings } from "./Findings";
+import { ModelChange } from "./ModelChange";
+import { type Choice, TypeForm } from "./TypeForm";
 
 const ModelDiagram = lazy(() => import("./ModelDiagram"));
 
@@ -23,61 +26,113 @@ function Shown({ problem }: { problem: Problem }) {
 }
 
 function Report({ report }: { report: ModelReport }) {
-  const list = (title: string, findings: ModelReport["violations"]) => findings.length > 0 && (
-    <>
-      <h3>{title}</h3>
-      <ul className="findings">
-        {findings.map((f, i) => <li key={i}><strong>{f.count.toLocaleString("en")} ×</strong> {f.message}{f.examples.length > 0 && <div className="faint">such as {f.examples.join(", ")}</div>}</li>)}
-      </ul>
-    </>
-  );
   return (
     <section aria-label="Check" role="status">
       <p className="status">{report.violations.length === 0 ? "Nothing breaks the model" : `${report.violations.length} kinds of violations`}: {report.nodes.toLocaleString("en")} nodes and {report.edges.toLocaleString("en")} edges looked at.</p>
-      {list("Breaks the model", report.violations)}
-      {list("To look at", report.findings)}
+      <Findings title="Breaks the model" findings={report.violations} graph={report.graph} />
+      <Findings title="To look at" findings={report.findings} graph={report.graph} />
     </section>
   );
 }
 
+/** What stands before the graph type in a text: comments and renamings, which the form does not know. */
+function before(text: string): string {
+  const start = text.search(/CREATE\s+(OR\s+REPLACE\s+)?(PROPERTY\s+)?GRAPH\s+TYPE/i);
+  return start > 0 ? text.slice(0, start) : "";
+}
+
+/** Counts of the graph's own types, on those of an edited text. */
+function counted(types: ModelTypes, own: ModelTypes): ModelTypes {
+  const same = (a: string[]) => (t: { labels: string[] }) => t.labels.join("&") === a.join("&");
+  return {
+    ...types,
+    node_types: types.node_types.map((t) => ({ ...t, count: own.node_types.find(same(t.labels))?.count ?? 0 })),
+    edge_types: types.edge_types.map((t) => ({ ...t, count: own.edge_types.find(same(t.labels))?.count ?? 0 })),
+  };
+}
+
+type Outcome = { kind: "report"; report: ModelReport } | { kind: "diff"; diff: ModelDiff; text: string } | { kind: "said"; text: string };
+
 function Existing({ graph }: { graph: string }) {
+  const client = useQueryClient();
   const model = useQuery({ queryKey: ["model", graph], queryFn: () => get<Model>(`/v1/graphs/${graph}/model`) });
   const [edited, setEdited] = useState<string | null>(null);
-  const [report, setReport] = useState<ModelReport | null>(null);
+  const [types, setTypes] = useState<ModelTypes | null>(null);
+  const [choice, setChoice] = useState<Choice | null>(null);
+  const [outcome, setOutcome] = useState<Outcome | null>(null);
   const [problem, setProblem] = useState<Problem | null>(null);
+  const text = edited ?? model.data?.text ?? "";
+  // The diagram follows the text, once it can be read; until then it says what is wrong.
+  useEffect(() => {
+    if (edited === null) return;
+    const abort = new AbortController();
+    const timer = setTimeout(() => {
+      post<{ types: ModelTypes }>("/v1/models", { text: edited }, abort.signal)
+        .then((forms) => { setTypes(forms.types); setProblem(null); })
+        .catch((error: unknown) => { if (error instanceof Problem) setProblem(error); });
+    }, 300);
+    return () => { clearTimeout(timer); abort.abort(); };
+  }, [edited]);
   if (model.error instanceof Problem) return <Shown problem={model.error} />;
   if (!model.data) return <p className="empty" role="status">Reading the model ...</p>;
-  const text = edited ?? model.data.text;
-  const check = async () => {
+  const own = model.data;
+  const shown = types ? counted(types, own) : own;
+  const attempt = async (work: () => Promise<void>) => {
     setProblem(null);
     try {
-      setReport(await post<ModelReport>(`/v1/graphs/${graph}/model/check`, { model: text }));
+      await work();
     } catch (error) {
-      if (error instanceof Problem) setProblem(error);
+      if (!(error instanceof Problem)) throw error;
+      setProblem(error);
     }
+  };
+  const back = () => { setEdited(null); setTypes(null); setChoice(null); setProblem(null); setOutcome(null); };
+  const check = () => attempt(async () => setOutcome({ kind: "report", report: await post(`/v1/graphs/${graph}/model/check`, { model: text }) }));
+  const compare = () => attempt(async () => setOutcome({ kind: "diff", diff: await post(`/v1/graphs/${graph}/model/diff`, { model: text }), text }));
+  const applied = async (version: number) => {
+    await client.invalidateQueries();
+    back();
+    setOutcome({ kind: "said", text: `${graph} has its new model; it is at version ${version}.` });
+  };
+  // The form changes the types, the service writes them as text, and the text is the truth.
+  const change = (next: ModelTypes) => {
+    setTypes(next);
+    setOutcome(null);
+    void attempt(async () => {
+      const bare = { name: next.name, node_types: next.node_types, edge_types: next.edge_types, cardinalities: next.cardinalities };
+      const forms = await post<{ text: string }>("/v1/models", { types: bare });
+      setEdited(before(text) + forms.text);
+    });
   };
   return (
     <>
       <p className="faint">
-        {model.data.closed ? `The graph ${graph} is closed: only what conforms to this type can be in it.` : `The graph ${graph} is open: this is what is in it, in the form of a type.`}
+        {own.closed ? `The graph ${graph} is closed: only what conforms to this type can be in it.` : `The graph ${graph} is open: this is what is in it, in the form of a type. Applied to it, the type closes it.`}
+        {own.lookups.length > 0 && <> Beside the type: {own.lookups.map((l) => l.replace(/^CREATE /, "").toLowerCase().replace(/^(key|index) (\S+)/, "$1 $2")).join("; ")}.</>}
       </p>
       <div className="model-frame">
-        <Suspense fallback={<p className="empty">Drawing ...</p>}><ModelDiagram model={model.data} /></Suspense>
+        <div>
+          <Suspense fallback={<p className="empty">Drawing ...</p>}><ModelDiagram model={shown} choice={choice} onChoose={setChoice} /></Suspense>
+          <TypeForm types={shown} choice={choice} onChoose={setChoice} onChange={change} />
+        </div>
         <div className="model-text">
-          <Editor text={text} errors={problem?.errors ?? []} names={undefined} onChange={setEdited} onRun={() => void check()} />
+          <Editor text={text} errors={problem?.errors ?? []} names={undefined} onChange={(next) => { setEdited(next); setOutcome(null); }} onRun={() => void compare()} />
           <div className="tools">
-            <Button size="sm" id="check" onClick={() => void check()} title="Ctrl+Enter">Check the graph against this text</Button>
-            {edited !== null && edited !== model.data.text && <Button size="sm" variant="outline-secondary" onClick={() => setEdited(null)}>Back to the graph's own</Button>}
+            <Button size="sm" id="compare" onClick={() => void compare()} title="Ctrl+Enter">Compare with the graph</Button>
+            <Button size="sm" variant="outline-secondary" id="check" onClick={() => void check()}>Check the graph against this text</Button>
+            {edited !== null && edited !== own.text && <Button size="sm" variant="outline-secondary" id="back" onClick={back}>Back to the graph's own</Button>}
           </div>
           {problem && <Shown problem={problem} />}
-          {report && <Report report={report} />}
+          {outcome?.kind === "report" && <Report report={outcome.report} />}
+          {outcome?.kind === "diff" && <ModelChange diff={outcome.diff} text={outcome.text} onApplied={(version) => void applied(version)} attempt={attempt} />}
+          {outcome?.kind === "said" && <p className="status" role="status">{outcome.text}</p>}
         </div>
       </div>
     </>
   );
 }
 
-function Drafting() {
+function Drafting({ onCreated }: { onCreated: (graph: string) => void }) {
   const navigate = useNavigate();
   const [files, setFiles] = useState<File[]>([]);
   const [name, setName] = useState("draft");
@@ -109,7 +164,7 @@ function Drafting() {
     form.append("mapping", draft.mapping);
     files.forEach((file) => form.append(file.name, file, file.name));
     await postForm(`/v1/graphs/${name}/loads`, form);
-    localStorage.setItem("graph", name);
+    onCreated(name);
     await navigate("/jobs");
   });
   return (
@@ -136,7 +191,7 @@ function Drafting() {
   );
 }
 
-export function ModelPage({ graph }: { graph: string | null }) {
+export function ModelPage({ graph, onCreated }: { graph: string | null; onCreated: (graph: string) => void }) {
   const [chosen, setView] = useState<"model" | "draft" | null>(null);
   const view = chosen ?? (graph === null ? "draft" : "model");
   return (
@@ -148,7 +203,7 @@ export function ModelPage({ graph }: { graph: string | null }) {
           <Nav.Item><Nav.Link eventKey="draft">Draft from tables</Nav.Link></Nav.Item>
         </Nav>
       </div>
-      {view === "draft" ? <Drafting /> : graph === null ? <p className="empty">There is no graph yet: draft one from tables, or write CREATE GRAPH on the Query page.</p> : <Existing key={graph} graph={graph} />}
+      {view === "draft" ? <Drafting onCreated={onCreated} /> : graph === null ? <p className="empty">There is no graph yet: draft one from tables, or write CREATE GRAPH on the Query page.</p> : <Existing key={graph} graph={graph} />}
     </main>
   );
 }

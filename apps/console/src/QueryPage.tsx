@@ -5,6 +5,7 @@ import Alert from "react-bootstrap/Alert";
 import Button from "react-bootstrap/Button";
 import Dropdown from "react-bootstrap/Dropdown";
 import Nav from "react-bootstrap/Nav";
+import { useSearchParams } from "react-router-dom";
 import { type Names, type PlanAnswer, Problem, type QueryError, type QueryResult, download, duration, get, post } from "./api";
 import { Editor } from "./Editor";
 import { PlanView } from "./PlanView";
@@ -24,7 +25,9 @@ type Kind = "query" | "plan" | "profile";
 type View = "table" | "drawing" | "json" | "plan";
 
 export function QueryPage({ graph }: { graph: string | null }) {
-  const [text, setText] = useState(() => localStorage.getItem("query") ?? "");
+  // A link may bring a query.
+  const [asked] = useSearchParams();
+  const [text, setText] = useState(() => asked.get("text") ?? localStorage.getItem("query") ?? "");
   const [running, setRunning] = useState<{ kind: Kind; since: number; abort: AbortController } | null>(null);
   const [clock, setClock] = useState(0);
   const [result, setResult] = useState<QueryResult | null>(null);

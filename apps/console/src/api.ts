@@ -148,32 +148,71 @@ export interface Rejects {
   rejects: { table: string; line: number; column: string | null; value: string | null; reason: string }[];
 }
 
+export interface ModelProperty {
+  name: string;
+  type: string;
+  not_null: boolean;
+  default: string | null;
+}
+
 export interface ModelNodeType {
+  name: string | null;
   labels: string[];
   key_labels: string[];
+  properties: ModelProperty[];
   key: string[];
   count: number;
 }
 
-export interface Model {
+export interface ModelEdgeType {
+  name: string | null;
+  labels: string[];
+  directed: boolean;
+  source: string[][];
+  target: string[][];
+  properties: ModelProperty[];
+  key: string[];
+  count: number;
+}
+
+/** A graph type as JSON. */
+export interface ModelTypes {
+  name: string;
+  node_types: ModelNodeType[];
+  edge_types: ModelEdgeType[];
+  cardinalities: { labels: string[]; edge_label: string; most: number }[];
+}
+
+export interface Model extends ModelTypes {
   graph: string;
+  version: number;
   closed: boolean;
   text: string;
-  node_types: ModelNodeType[];
-  edge_types: { labels: string[]; directed: boolean; source: string[][]; target: string[][]; count: number }[];
+  lookups: string[];
 }
 
 export interface ModelFinding {
   message: string;
   count: number;
   examples: string[];
+  query: string | null;
 }
 
 export interface ModelReport {
+  graph: string;
   nodes: number;
   edges: number;
   violations: ModelFinding[];
   findings: ModelFinding[];
+}
+
+export interface ModelDiff {
+  graph: string;
+  version: number;
+  differences: { message: string; property: string | null; lost: number; query: string | null }[];
+  obstacles: ModelFinding[];
+  lost: number;
+  changes_elements: boolean;
 }
 
 export interface Draft {
@@ -221,14 +260,21 @@ export async function cancelJob(id: number): Promise<void> {
   await send(`/v1/jobs/${id}`, { method: "DELETE" });
 }
 
-/** The rows of a query in another format, as a file to save. */
-export async function download(text: string, graph: string, mediaType: string): Promise<Blob> {
-  const response = await send("/v1/query", {
+function queryAs(text: string, graph: string, mediaType: string): Promise<Response> {
+  return send("/v1/query", {
     method: "POST",
     headers: { "content-type": "application/json", accept: mediaType },
     body: JSON.stringify({ text, graph }),
   });
-  return response.blob();
+}
+
+/** The rows of a query in another format, as a file to save. */
+export async function download(text: string, graph: string, mediaType: string): Promise<Blob> {
+  return (await queryAs(text, graph, mediaType)).blob();
+}
+
+export async function queryText(graph: string, text: string, mediaType: string): Promise<string> {
+  return (await queryAs(text, graph, mediaType)).text();
 }
 
 export function isElement(value: Json | undefined, type: "node" | "edge"): boolean {

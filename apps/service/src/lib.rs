@@ -8,6 +8,7 @@
 
 mod extract;
 mod guard;
+mod models;
 mod problem;
 mod routes;
 mod run;

@@ -106,6 +106,10 @@ impl Problem {
         self
     }
 
+    pub fn from_graph(error: graphodrome_graph::GraphError) -> Problem {
+        StoreError::Graph(error).into()
+    }
+
     /// Errors of a query: the first is the problem, all are listed.
     pub fn from_query(diagnostics: &Diagnostics, text: &str) -> Problem {
         let errors: Vec<QueryError> = diagnostics.0.iter().map(|d| QueryError::new(d, text)).collect();
@@ -133,9 +137,10 @@ impl From<StoreError> for Problem {
     fn from(error: StoreError) -> Self {
         let status = match &error {
             StoreError::NoGraph(_) | StoreError::NoGraphType(_) => StatusCode::NOT_FOUND,
-            StoreError::Exists { .. } | StoreError::InUse { .. } | StoreError::Conflict => {
-                StatusCode::CONFLICT
-            }
+            StoreError::Exists { .. }
+            | StoreError::InUse { .. }
+            | StoreError::Shared(_)
+            | StoreError::Conflict => StatusCode::CONFLICT,
             StoreError::Graph(_) => StatusCode::UNPROCESSABLE_ENTITY,
             StoreError::Database(_) | StoreError::Driver(_) => StatusCode::SERVICE_UNAVAILABLE,
             StoreError::Damaged(_) | StoreError::Server(_) => StatusCode::INTERNAL_SERVER_ERROR,
@@ -145,6 +150,9 @@ impl From<StoreError> for Problem {
             problem.code = Some(graph.code.0.into());
             problem.detail = graph.message.clone();
             problem.hint = graph.hint.clone();
+        }
+        if let StoreError::Shared(_) = &error {
+            problem.hint = Some("give the new type another name: the other graph keeps the old one".into());
         }
         problem
     }

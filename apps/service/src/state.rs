@@ -6,7 +6,8 @@ use std::time::Duration;
 
 use graphodrome_engine::{CancelToken, PlanCache};
 use graphodrome_formats::Progress;
-use graphodrome_store::{Catalog, GraphHandle};
+use graphodrome_graph::GraphError;
+use graphodrome_store::{Catalog, GoOn, GraphHandle, JobRecord, JobState, StoreError};
 use parking_lot::Mutex;
 use tokio::sync::{Notify, Semaphore, watch};
 
@@ -38,11 +39,49 @@ impl Default for ServiceLimits {
     }
 }
 
-/// A load that runs now.
+/// A job that runs now.
 pub struct RunningJob {
     pub progress: Arc<Progress>,
     pub started: std::time::Instant,
     pub done: watch::Receiver<bool>,
+}
+
+/// A job from its record's beginning to its end.
+pub struct Job {
+    pub record: JobRecord,
+    pub progress: Arc<Progress>,
+    running: Arc<RunningJob>,
+    finished: watch::Sender<bool>,
+}
+
+impl Job {
+    pub fn running(&self) -> &Arc<RunningJob> {
+        &self.running
+    }
+
+    /// Ends what it is asked by when the job is cancelled or the service stops.
+    pub fn go_on(&self, app: &Arc<App>) -> GoOn {
+        let (app, progress) = (app.clone(), self.progress.clone());
+        Arc::new(move || {
+            if progress.is_cancelled() {
+                return Err(ended("the job was cancelled; nothing was changed"));
+            }
+            app.still_running()
+        })
+    }
+
+    pub async fn finish(self, app: &App, state: JobState, detail: serde_json::Value) {
+        let id = self.record.id;
+        if let Err(error) = app.catalog.finish_job(id, state, detail).await {
+            tracing::error!(%error, job = id, "the job's end could not be recorded");
+        }
+        app.jobs.lock().remove(&id);
+        let _ = self.finished.send(true);
+    }
+}
+
+fn ended(message: &str) -> GraphError {
+    GraphError::new(graphodrome_graph::Code("R0001"), message)
 }
 
 pub struct App {
@@ -120,6 +159,33 @@ impl App {
         let live: Vec<i64> = self.catalog.graphs().iter().map(|g| g.id).collect();
         plans.retain(|id, _| live.contains(id));
         plans.entry(graph.id).or_default().clone()
+    }
+
+    fn still_running(&self) -> Result<(), GraphError> {
+        if self.is_stopping() { Err(ended("the service is stopping")) } else { Ok(()) }
+    }
+
+    /// Ends what it is asked by when the service stops.
+    pub fn go_on(self: &Arc<Self>) -> GoOn {
+        let app = self.clone();
+        Arc::new(move || app.still_running())
+    }
+
+    /// For a long look at a graph: it ends with the service, and with the client that asked for it.
+    pub fn look(self: &Arc<Self>) -> (GoOn, QueryGuard) {
+        let (token, guard) = self.register_query();
+        let ask = move || if token.is_cancelled() { Err(ended("the look was cancelled")) } else { Ok(()) };
+        (Arc::new(ask), guard)
+    }
+
+    pub async fn start_job(&self, kind: &str, graph: &str, title: &str) -> Result<Job, StoreError> {
+        let record = self.catalog.create_job(kind, graph, title).await?;
+        let (finished, done) = watch::channel(false);
+        let progress = Arc::new(Progress::default());
+        let running =
+            Arc::new(RunningJob { progress: progress.clone(), started: std::time::Instant::now(), done });
+        self.jobs.lock().insert(record.id, running.clone());
+        Ok(Job { record, progress, running, finished })
     }
 
     pub fn register_query(self: &Arc<Self>) -> (CancelToken, QueryGuard) {

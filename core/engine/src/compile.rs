@@ -140,6 +140,9 @@ impl<'a> Compiler<'a> {
             ExpressionKind::IsLabeled { operand, labels, negated, .. } => {
                 Kind::IsLabeled(self.boxed(operand)?, labels.clone(), *negated)
             }
+            ExpressionKind::IsTyped { operand, value_type, not_null, negated } => {
+                Kind::IsTyped(self.boxed(operand)?, value_type.clone(), !not_null, *negated)
+            }
             ExpressionKind::IsDirected { operand, negated } => {
                 Kind::IsDirected(self.boxed(operand)?, *negated)
             }

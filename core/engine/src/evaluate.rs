@@ -163,6 +163,11 @@ impl Evaluator<'_> {
                     return Err(wrong_type(&other, "the operand of IS LABELED", "a node or an edge", span));
                 }
             },
+            Kind::IsTyped(operand, value_type, null_is, negated) => {
+                let value = self.value(operand, row)?;
+                let is = if value.is_null() { *null_is } else { value_type.accepts(&value) };
+                Value::Bool(is != *negated)
+            }
             Kind::IsDirected(operand, negated) => match self.value(operand, row)? {
                 Value::Edge(id) => Value::Bool(self.scope.edge_directed(id) != *negated),
                 Value::Null => Value::Null,

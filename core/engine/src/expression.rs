@@ -39,6 +39,8 @@ pub(crate) enum Kind {
     IsNull(Box<Expr>, bool),
     IsTruth(Box<Expr>, Truth, bool),
     IsLabeled(Box<Expr>, LabelExpression, bool),
+    /// Of a type; whether null is; negated.
+    IsTyped(Box<Expr>, ValueType, bool, bool),
     IsDirected(Box<Expr>, bool),
     IsEnd {
         node: Box<Expr>,

@@ -11,6 +11,7 @@ mod evaluate;
 mod execution;
 mod expression;
 mod functions;
+mod lookup;
 mod operators;
 mod plan;
 mod planner;

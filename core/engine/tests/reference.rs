@@ -61,9 +61,9 @@ fn snapshot(graph: &TestGraph, folded: usize) -> Snapshot {
     let (mut snapshot, _) = transaction.finish().unwrap();
     if folded > 0 {
         let stable: Vec<u64> = ids.iter().map(|id| snapshot.node_id(*id)).collect();
-        let base = graphodrome_graph::Base::build(snapshot.fold(), &[]).unwrap();
+        let base = graphodrome_graph::Base::build(snapshot.fold(), &Default::default()).unwrap();
         let next = snapshot.next_ids();
-        snapshot = Snapshot::new(base.into(), None, vec![], snapshot.version);
+        snapshot = Snapshot::new(base.into(), Default::default(), snapshot.version);
         snapshot.reserve_ids(next.0, next.1);
         ids = stable.iter().map(|id| snapshot.node_by_id(*id).unwrap()).collect();
     }

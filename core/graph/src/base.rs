@@ -9,7 +9,7 @@ use rayon::prelude::*;
 use crate::keys::KeyTable;
 use crate::{
     Adjacency, Code, Column, Dense, Element, ElementId, GraphError, KeyDefinition, KeyIndex, LabelSet,
-    Statistics, Value,
+    RangeIndex, Schema, Statistics, Value, same_place,
 };
 
 /// Stable ids of a table's elements, in row order.
@@ -141,20 +141,27 @@ impl EdgeTable {
     }
 }
 
-#[derive(Debug, Default)]
+/// Broken keys that an error names.
+const MOST_SHOWN: usize = 5;
+
+type Lookups = (Vec<Arc<KeyIndex>>, Vec<Arc<RangeIndex>>);
+
+#[derive(Debug)]
 pub struct Base {
-    pub nodes: Vec<NodeTable>,
-    pub edges: Vec<EdgeTable>,
-    pub keys: Vec<KeyIndex>,
-    pub statistics: Statistics,
+    pub nodes: Arc<[NodeTable]>,
+    pub edges: Arc<[EdgeTable]>,
+    /// In the order of the schema's.
+    pub keys: Vec<Arc<KeyIndex>>,
+    pub indexes: Vec<Arc<RangeIndex>>,
+    pub statistics: Arc<Statistics>,
     node_count: Dense,
     edge_count: Dense,
 }
 
 impl Base {
-    /// Numbers the parts, builds the reverse rows, the key indexes and the statistics. Fails where
+    /// Numbers the parts, builds the reverse rows, the keys, the indexes and the statistics. Fails where
     /// the elements break a key or do not fit (more than 2^32 - 2 nodes or edges).
-    pub fn build(parts: BaseParts, keys: &[Arc<KeyDefinition>]) -> Result<Base, GraphError> {
+    pub fn build(parts: BaseParts, schema: &Schema) -> Result<Base, GraphError> {
         let mut node_count = 0u64;
         let mut nodes = Vec::with_capacity(parts.nodes.len());
         for mut part in parts.nodes {
@@ -204,60 +211,103 @@ impl Base {
             })
             .collect();
         let mut base = Base {
-            nodes,
-            edges,
+            nodes: nodes.into(),
+            edges: edges.into(),
             keys: vec![],
-            statistics: Statistics::default(),
+            indexes: vec![],
+            statistics: Arc::default(),
             node_count: node_count as Dense,
             edge_count: edge_count as Dense,
         };
-        let (keys, statistics) = rayon::join(
-            || keys.iter().map(|key| base.build_key(key)).collect::<Result<Vec<_>, _>>(),
-            || Statistics::collect(&base),
-        );
-        base.keys = keys?;
-        base.statistics = statistics;
+        let (lookups, statistics) =
+            rayon::join(|| base.lookups(schema, &|| Ok(())), || Statistics::collect(&base));
+        (base.keys, base.indexes) = lookups?;
+        base.statistics = Arc::new(statistics);
         Ok(base)
     }
 
-    fn build_key(&self, key: &Arc<KeyDefinition>) -> Result<KeyIndex, GraphError> {
-        let tables: Vec<KeyTable<'_>> = match key.element {
-            Element::Node => self
-                .nodes
-                .iter()
-                .filter(|t| t.labels.contains(&key.label))
-                .map(|t| KeyTable {
-                    first: t.first,
-                    len: t.len,
-                    columns: key.properties.iter().map(|p| t.column(p)).collect(),
-                })
-                .collect(),
-            Element::Edge => self
-                .edges
-                .iter()
-                .filter(|t| t.labels.contains(&key.label))
-                .map(|t| KeyTable {
-                    first: t.first,
-                    len: t.len,
-                    columns: key.properties.iter().map(|p| t.column(p)).collect(),
-                })
-                .collect(),
-        };
-        let (index, broken) = KeyIndex::build(key.clone(), &tables);
-        if let Some((_, id)) = broken.first() {
-            let values: Vec<Value> = key
-                .properties
-                .iter()
-                .map(|p| match key.element {
-                    Element::Node => self.node_value(*id, p),
-                    Element::Edge => self.edge_value(*id, p),
-                })
-                .collect();
-            return Err(key
-                .taken(&values)
-                .hint(format!("{} element(s) repeat a key that is there already", broken.len())));
+    /// The same elements with the keys and indexes of another schema; those it has already are kept.
+    /// `go_on` is asked now and then and ends it with an error.
+    pub fn with_lookups(
+        &self, schema: &Schema, go_on: &(dyn Fn() -> Result<(), GraphError> + Sync),
+    ) -> Result<Base, GraphError> {
+        let (keys, indexes) = self.lookups(schema, go_on)?;
+        Ok(Base {
+            nodes: self.nodes.clone(),
+            edges: self.edges.clone(),
+            keys,
+            indexes,
+            statistics: self.statistics.clone(),
+            node_count: self.node_count,
+            edge_count: self.edge_count,
+        })
+    }
+
+    fn lookups(
+        &self, schema: &Schema, go_on: &(dyn Fn() -> Result<(), GraphError> + Sync),
+    ) -> Result<Lookups, GraphError> {
+        let keys = schema.keys.iter().map(|key| {
+            let known = self.keys.iter().find(|k| same_place(&k.definition, key));
+            known.map_or_else(|| self.build_key(key, go_on).map(Arc::new), |k| Ok(k.clone()))
+        });
+        let keys = keys.collect::<Result<_, _>>()?;
+        let indexes = schema.indexes.iter().map(|index| {
+            let known = self.indexes.iter().find(|i| same_place(&i.definition, index));
+            let build = || RangeIndex::build(index.clone(), &self.key_tables(index), go_on).map(Arc::new);
+            known.map_or_else(build, |i| Ok(i.clone()))
+        });
+        Ok((keys, indexes.collect::<Result<_, _>>()?))
+    }
+
+    /// The tables that a key or an index is over, with the columns of its properties.
+    fn key_tables(&self, key: &KeyDefinition) -> Vec<KeyTable<'_>> {
+        fn table<'t>(
+            (first, len): (Dense, usize), columns: &'t [(Arc<str>, Column)], key: &KeyDefinition,
+        ) -> KeyTable<'t> {
+            KeyTable { first, len, columns: key.properties.iter().map(|p| find_column(columns, p)).collect() }
         }
-        Ok(index)
+        match key.element {
+            Element::Node => {
+                let tables = self.nodes.iter().filter(|t| t.labels.contains(&key.label));
+                tables.map(|t| table((t.first, t.len), &t.columns, key)).collect()
+            }
+            Element::Edge => {
+                let tables = self.edges.iter().filter(|t| t.labels.contains(&key.label));
+                tables.map(|t| table((t.first, t.len), &t.columns, key)).collect()
+            }
+        }
+    }
+
+    fn build_key(
+        &self, key: &Arc<KeyDefinition>, go_on: &dyn Fn() -> Result<(), GraphError>,
+    ) -> Result<KeyIndex, GraphError> {
+        let (index, broken) = KeyIndex::build(key.clone(), &self.key_tables(key), go_on)?;
+        if broken.is_empty() {
+            return Ok(index);
+        }
+        let value = |id: Dense, p: &Arc<str>| match key.element {
+            Element::Node => self.node_value(id, p),
+            Element::Edge => self.edge_value(id, p),
+        };
+        let values = |id: Dense| key.properties.iter().map(|p| value(id, p)).collect::<Vec<Value>>();
+        let mut shown: Vec<String> = vec![];
+        for (_, id) in &broken {
+            let pairs = key.properties.iter().zip(values(*id)).map(|(p, v)| format!("{p} = {}", v.excerpt()));
+            let one = pairs.collect::<Vec<_>>().join(", ");
+            if !shown.contains(&one) {
+                shown.push(one);
+            }
+            if shown.len() == MOST_SHOWN {
+                break;
+            }
+        }
+        Err(key.taken(&values(broken[0].1)).hint(format!(
+            "{} {}(s) :{} repeat a key that is there already: {}",
+            broken.len(),
+            key.element,
+            key.label,
+            shown.join("; ")
+        )))
     }
 
     pub fn node_count(&self) -> Dense {
@@ -302,14 +352,15 @@ impl Base {
         self.edges.iter().find_map(|t| row_of(&t.ids, t.len, &t.rows_by_id, id).map(|row| t.first + row))
     }
 
-    /// Bytes held in memory, by what holds them: columns, adjacency, key indexes.
+    /// Bytes held in memory, by what holds them: columns, adjacency, keys and indexes.
     pub fn bytes(&self) -> (usize, usize, usize) {
         let node_columns = self.nodes.iter().flat_map(|t| &t.columns);
         let edge_columns = self.edges.iter().flat_map(|t| &t.columns);
         (
             node_columns.chain(edge_columns).map(|(_, c)| c.bytes()).sum(),
             self.edges.iter().map(|t| t.forward.bytes() + t.reverse.bytes()).sum(),
-            self.keys.iter().map(KeyIndex::bytes).sum(),
+            self.keys.iter().map(|k| k.bytes()).sum::<usize>()
+                + self.indexes.iter().map(|i| i.bytes()).sum::<usize>(),
         )
     }
 }

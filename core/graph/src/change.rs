@@ -1,13 +1,12 @@
 //! Changes: what a commit does to a snapshot. A [`Transaction`] makes them, checks them against the
 //! graph type and the keys, and yields both the new snapshot and the log entry that replays it.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
-use crate::graph_type::show_labels;
 use crate::overlay::{EdgeRecord, NodeRecord, Properties};
 use crate::{Code, Dense, Direction, Element, ElementId, GraphError, GraphType, LabelSet, Snapshot, Value};
 
@@ -55,6 +54,9 @@ pub struct Transaction {
     /// Touched since the start.
     all_nodes: BTreeSet<Dense>,
     all_edges: BTreeSet<Dense>,
+    /// Elements touched since the last settling by their values of a key, by the key's number: kept for
+    /// the keys that [`Self::find_by_key`] was asked for.
+    unsettled: HashMap<usize, HashMap<Vec<Value>, Dense>>,
 }
 
 fn sorted(mut properties: Vec<(Arc<str>, Value)>) -> Result<Properties, GraphError> {
@@ -81,6 +83,7 @@ impl Transaction {
             edges: BTreeSet::new(),
             all_nodes: BTreeSet::new(),
             all_edges: BTreeSet::new(),
+            unsettled: HashMap::new(),
         }
     }
 
@@ -119,7 +122,7 @@ impl Transaction {
         overlay.next_node_id += 1;
         overlay.live_nodes += 1;
         overlay.put_node(dense, Some(record));
-        self.nodes.insert(dense);
+        self.touch(Element::Node, dense);
         Ok(dense)
     }
 
@@ -147,7 +150,7 @@ impl Transaction {
         overlay.next_edge_id += 1;
         overlay.live_edges += 1;
         overlay.put_edge(dense, (edge.source, edge.target), Some(record), false);
-        self.edges.insert(dense);
+        self.touch(Element::Edge, dense);
         Ok(dense)
     }
 
@@ -168,7 +171,7 @@ impl Transaction {
         }
         let record = NodeRecord { id: self.snapshot.node_id(id), labels, properties: sorted(properties)? };
         self.snapshot.overlay.put_node(id, Some(record));
-        self.nodes.insert(id);
+        self.touch(Element::Node, id);
         Ok(())
     }
 
@@ -192,7 +195,7 @@ impl Transaction {
             target,
         };
         put_edge(&mut self.snapshot, id, Some(record));
-        self.edges.insert(id);
+        self.touch(Element::Edge, id);
         Ok(())
     }
 
@@ -200,7 +203,7 @@ impl Transaction {
         if self.snapshot.edge_exists(id) {
             put_edge(&mut self.snapshot, id, None);
             self.snapshot.overlay.live_edges -= 1;
-            self.edges.insert(id);
+            self.touch(Element::Edge, id);
         }
     }
 
@@ -217,7 +220,61 @@ impl Transaction {
         }
         self.snapshot.overlay.put_node(id, None);
         self.snapshot.overlay.live_nodes -= 1;
-        self.nodes.insert(id);
+        self.touch(Element::Node, id);
+    }
+
+    fn touch(&mut self, element: Element, id: Dense) {
+        match element {
+            Element::Node => self.nodes.insert(id),
+            Element::Edge => self.edges.insert(id),
+        };
+        for (key, known) in &mut self.unsettled {
+            if let Some(values) = self.snapshot.key_values(&self.snapshot.keys[*key], element, id) {
+                known.insert(values, id);
+            }
+        }
+    }
+
+    /// The element with these values of a key, as things are now: changes not yet settled included.
+    pub fn find_by_key(&mut self, key: usize, values: &[Value]) -> Option<Dense> {
+        let definition = self.snapshot.keys[key].clone();
+        let element = definition.element;
+        if !self.unsettled.contains_key(&key) {
+            let touched = if element == Element::Node { &self.nodes } else { &self.edges };
+            let known = touched
+                .iter()
+                .filter_map(|&id| Some((self.snapshot.key_values(&definition, element, id)?, id)));
+            let known = known.collect();
+            self.unsettled.insert(key, known);
+        }
+        let candidates = [self.snapshot.seek(key, values), self.unsettled[&key].get(values).copied()];
+        let is_so = |id: &Dense| {
+            self.snapshot.key_values(&definition, element, *id).is_some_and(|current| current == values)
+        };
+        candidates.into_iter().flatten().find(is_so)
+    }
+
+    /// How many edges of some kind a node may have.
+    fn check_cardinalities(
+        &self, nodes: &BTreeSet<Dense>, edges: &BTreeSet<Dense>,
+    ) -> Result<(), GraphError> {
+        let Some(graph_type) = &self.snapshot.graph_type else { return Ok(()) };
+        for cardinality in &graph_type.cardinalities {
+            let of_label = edges.iter().filter(|&&id| {
+                self.snapshot.edge_exists(id) && self.snapshot.edge_labels(id).contains(&cardinality.edge)
+            });
+            let ends = of_label.map(|&id| self.snapshot.edge_ends(id)).flat_map(|(a, b)| [a, b]);
+            let asked: BTreeSet<Dense> = ends.chain(nodes.iter().copied()).collect();
+            for id in asked {
+                if self.snapshot.exceeds(cardinality, id) {
+                    return Err(GraphError::new(
+                        Code::GRAPH_TYPE_VIOLATION,
+                        format!("{}: {}", self.name_of(Element::Node, id), cardinality.exceeded()),
+                    ));
+                }
+            }
+        }
+        Ok(())
     }
 
     fn edges_at(&self, id: Dense) -> Vec<Dense> {
@@ -232,6 +289,7 @@ impl Transaction {
 
     /// Checks everything touched since the last settling: the graph type, dangling edges, keys.
     pub fn settle(&mut self) -> Result<(), GraphError> {
+        self.unsettled.clear();
         let nodes = std::mem::take(&mut self.nodes);
         let mut edges = std::mem::take(&mut self.edges);
         let graph_type = self.snapshot.graph_type.clone();
@@ -269,7 +327,8 @@ impl Transaction {
                     .map_err(|v| v.into_error(&self.name_of(Element::Edge, id)))?;
             }
         }
-        index_keys(&self.before, &mut self.snapshot, &nodes, &edges)?;
+        self.check_cardinalities(&nodes, &edges)?;
+        self.snapshot.index_touched(&self.before, &nodes, &edges)?;
         self.all_nodes.extend(nodes);
         self.all_edges.extend(edges);
         // Key entries of the next statement are compared with the state after this one.
@@ -284,23 +343,7 @@ impl Transaction {
         } else {
             &self.snapshot
         };
-        let (labels, properties) = match element {
-            Element::Node => (snapshot.node_labels(id), snapshot.node_properties(id)),
-            Element::Edge => (snapshot.edge_labels(id), snapshot.edge_properties(id)),
-        };
-        let key = snapshot.keys.iter().find(|k| k.element == element && labels.contains(&k.label));
-        let shown: Vec<String> = key
-            .map(|k| k.properties.as_slice())
-            .unwrap_or_default()
-            .iter()
-            .filter_map(|p| properties.iter().find(|(n, _)| n == p))
-            .map(|(n, v)| format!("{n}: {}", v.excerpt()))
-            .collect();
-        if shown.is_empty() {
-            format!("{element} {}", show_labels(&labels))
-        } else {
-            format!("{element} {} {{{}}}", show_labels(&labels), shown.join(", "))
-        }
+        snapshot.name_of(element, id)
     }
 
     /// The new snapshot, one version on, and the changes that lead to it. Without any change, the
@@ -370,58 +413,6 @@ fn put_edge(snapshot: &mut Snapshot, id: Dense, record: Option<EdgeRecord>) {
             .as_ref()
             .is_none_or(|r| r.labels == snapshot.base.edges[snapshot.base.edge_table(id)].labels);
     snapshot.overlay.put_edge(id, ends, record, in_base);
-}
-
-/// Key values of an element under key `key`, or `None` where it has no such key.
-fn key_values(s: &Snapshot, key: usize, element: Element, id: Dense) -> Option<Vec<Value>> {
-    let definition = &s.keys[key];
-    let exists = match element {
-        Element::Node => id < s.node_bound() && s.node_exists(id),
-        Element::Edge => id < s.edge_bound() && s.edge_exists(id),
-    };
-    if definition.element != element || !exists {
-        return None;
-    }
-    let (labels, properties) = match element {
-        Element::Node => (s.node_labels(id), s.node_properties(id)),
-        Element::Edge => (s.edge_labels(id), s.edge_properties(id)),
-    };
-    if labels.binary_search(&definition.label).is_err() {
-        return None;
-    }
-    definition
-        .properties
-        .iter()
-        .map(|p| properties.iter().find(|(n, _)| n == p).map(|(_, v)| v.clone()))
-        .collect()
-}
-
-/// Takes the touched elements' old key values out and puts their new ones in; an error where another
-/// element has them.
-fn index_keys(
-    before: &Snapshot, after: &mut Snapshot, nodes: &BTreeSet<Dense>, edges: &BTreeSet<Dense>,
-) -> Result<(), GraphError> {
-    for key in 0..after.keys.len() {
-        let element = after.keys[key].element;
-        let touched = if element == Element::Node { nodes } else { edges };
-        for &id in touched {
-            if let Some(old) = key_values(before, key, element, id)
-                && after.overlay.keys[key].get(&old) == Some(&id)
-            {
-                after.overlay.keys[key].remove(&old);
-            }
-        }
-        for &id in touched {
-            let Some(values) = key_values(after, key, element, id) else { continue };
-            match after.seek(key, &values) {
-                Some(other) if other != id => return Err(after.keys[key].taken(&values)),
-                _ => {
-                    after.overlay.keys[key].insert(values, id);
-                }
-            }
-        }
-    }
-    Ok(())
 }
 
 impl Snapshot {
@@ -499,7 +490,7 @@ impl Snapshot {
                 }
             }
         }
-        index_keys(self, &mut next, &nodes, &edges)?;
+        next.index_touched(self, &nodes, &edges)?;
         next.version += 1;
         Ok(next)
     }

@@ -11,6 +11,7 @@ impl Code {
     pub const SYNTAX: Code = Code("42001");
     pub const UNKNOWN_REFERENCE: Code = Code("42002");
     pub const DATA: Code = Code("22000");
+    pub const NULL_NOT_ALLOWED: Code = Code("22004");
     pub const NUMBER_OUT_OF_RANGE: Code = Code("22003");
     pub const DIVISION_BY_ZERO: Code = Code("22012");
     pub const INVALID_TEXT: Code = Code("22018");

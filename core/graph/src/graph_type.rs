@@ -10,6 +10,7 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
+use crate::finding_query::quoted;
 use crate::overlay::Properties;
 use crate::{Code, GraphError, LabelSet, Value, ValueType};
 
@@ -68,13 +69,48 @@ pub struct EdgeType {
     pub key: Vec<Arc<str>>,
 }
 
-/// A key: the values of `properties` are unique among the elements with `label`.
+/// `EACH Sensor HAS AT MOST 1 WATCHES`: how many edges with a label a node may be an end of.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Cardinality {
+    /// Holds for the nodes that have at least these labels.
+    pub node: LabelSet,
+    pub edge: Arc<str>,
+    pub most: u32,
+}
+
+impl Cardinality {
+    pub fn applies_to(&self, labels: &LabelSet) -> bool {
+        self.node.iter().all(|l| labels.binary_search(l).is_ok())
+    }
+
+    /// What is said where a node has, or would have, more.
+    pub fn exceeded(&self) -> String {
+        format!("more than {} edge(s) :{} at one node, but {self}", self.most, self.edge)
+    }
+}
+
+impl fmt::Display for Cardinality {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "EACH {} HAS AT MOST {} {}", show_labels(&self.node), self.most, quoted(&self.edge))
+    }
+}
+
+/// A key (the values of `properties` are unique among the elements with `label` that have them all) or
+/// an index (the elements with `label` in the order of those values).
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct KeyDefinition {
     pub name: Arc<str>,
     pub element: Element,
     pub label: Arc<str>,
     pub properties: Vec<Arc<str>>,
+}
+
+impl fmt::Display for KeyDefinition {
+    /// What it is on: `NODE Site (code)`.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let element = if self.element == Element::Node { "NODE" } else { "EDGE" };
+        write!(f, "{element} {} ({})", quoted(&self.label), names(&self.properties))
+    }
 }
 
 impl KeyDefinition {
@@ -94,6 +130,8 @@ pub struct GraphType {
     pub name: Arc<str>,
     pub nodes: Vec<NodeType>,
     pub edges: Vec<EdgeType>,
+    #[serde(default)]
+    pub cardinalities: Vec<Cardinality>,
 }
 
 /// Why an element does not conform: shown as an error, counted by a load.
@@ -102,6 +140,8 @@ pub struct Violation {
     pub property: Option<Arc<str>>,
     pub message: String,
     pub hint: Option<String>,
+    /// The property has no value; otherwise it has one that it must not have.
+    pub is_missing: bool,
 }
 
 impl Violation {
@@ -112,8 +152,13 @@ impl Violation {
     }
 }
 
+/// Labels as the language writes them.
+fn joined<'l>(labels: impl IntoIterator<Item = &'l Arc<str>>) -> String {
+    labels.into_iter().map(|l| quoted(l)).collect::<Vec<_>>().join("&")
+}
+
 pub(crate) fn show_labels(labels: &LabelSet) -> String {
-    if labels.is_empty() { "(no label)".into() } else { format!(":{}", labels.join("&")) }
+    if labels.is_empty() { "(no label)".into() } else { format!(":{}", joined(labels.iter())) }
 }
 
 impl GraphType {
@@ -145,6 +190,7 @@ impl GraphType {
             property: None,
             message: format!("no node type has exactly the labels {}", show_labels(labels)),
             hint: Some(format!("the graph type has {}", known.join(", "))),
+            is_missing: false,
         }
     }
 
@@ -179,7 +225,12 @@ impl GraphType {
             format!("the graph type has {}", same.join(", "))
         };
         let wanted = shape(&show_labels(ends.0), &show_labels(ends.1), directed);
-        Violation { property: None, message: format!("no edge type allows {wanted}"), hint: Some(hint) }
+        Violation {
+            property: None,
+            message: format!("no edge type allows {wanted}"),
+            hint: Some(hint),
+            is_missing: false,
+        }
     }
 
     /// All keys the types declare, without repeats.
@@ -245,6 +296,7 @@ fn check_properties(types: &[PropertyType], properties: &Properties) -> Result<(
                 } else {
                     format!("the type has {}", known.join(", "))
                 }),
+                is_missing: false,
             });
         };
         if !declared.value_type.accepts(value) {
@@ -257,6 +309,7 @@ fn check_properties(types: &[PropertyType], properties: &Properties) -> Result<(
                     value.excerpt()
                 ),
                 hint: None,
+                is_missing: false,
             });
         }
     }
@@ -269,6 +322,7 @@ fn check_properties(types: &[PropertyType], properties: &Properties) -> Result<(
                     declared.name, declared.value_type
                 ),
                 hint: None,
+                is_missing: true,
             });
         }
     }
@@ -277,7 +331,7 @@ fn check_properties(types: &[PropertyType], properties: &Properties) -> Result<(
 
 impl fmt::Display for Endpoint {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let sets: Vec<String> = self.0.iter().map(|s| format!(":{}", s.join("&"))).collect();
+        let sets: Vec<String> = self.0.iter().map(|s| format!(":{}", joined(s.iter()))).collect();
         f.write_str(&sets.join("|"))
     }
 }
@@ -291,21 +345,25 @@ fn write_properties(f: &mut fmt::Formatter<'_>, types: &[PropertyType]) -> fmt::
         .map(|t| {
             let null = if t.not_null { " NOT NULL" } else { "" };
             let default = t.default.as_ref().map(|d| format!(" DEFAULT {}", d.literal())).unwrap_or_default();
-            format!("{} {}{null}{default}", t.name, t.value_type)
+            format!("{} {}{null}{default}", quoted(&t.name), t.value_type)
         })
         .collect();
     write!(f, " {{ {} }}", shown.join(", "))
 }
 
+fn names(names: &[Arc<str>]) -> String {
+    names.iter().map(|n| quoted(n)).collect::<Vec<_>>().join(", ")
+}
+
 fn write_key(f: &mut fmt::Formatter<'_>, key: &[Arc<str>]) -> fmt::Result {
-    if key.is_empty() { Ok(()) } else { write!(f, " KEY ({})", key.join(", ")) }
+    if key.is_empty() { Ok(()) } else { write!(f, " KEY ({})", names(key)) }
 }
 
 /// The type as the language's own text, which reads back to the same type.
 impl fmt::Display for GraphType {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        writeln!(f, "CREATE GRAPH TYPE {} AS {{", self.name)?;
-        let total = self.nodes.len() + self.edges.len();
+        writeln!(f, "CREATE GRAPH TYPE {} AS {{", quoted(&self.name))?;
+        let total = self.nodes.len() + self.edges.len() + self.cardinalities.len();
         let mut line = 0;
         let mut end = |f: &mut fmt::Formatter<'_>| {
             line += 1;
@@ -314,14 +372,13 @@ impl fmt::Display for GraphType {
         for t in &self.nodes {
             f.write_str("  (")?;
             if let Some(name) = &t.name {
-                write!(f, "{name} ")?;
+                write!(f, "{} ", quoted(name))?;
             }
             if t.key_labels == t.labels {
-                write!(f, ":{}", t.labels.join("&"))?;
+                write!(f, ":{}", joined(t.labels.iter()))?;
             } else {
-                let implied: Vec<&str> =
-                    t.labels.iter().filter(|l| !t.key_labels.contains(l)).map(|l| &**l).collect();
-                write!(f, ":{} => :{}", t.key_labels.join("&"), implied.join("&"))?;
+                let implied = t.labels.iter().filter(|l| !t.key_labels.contains(l));
+                write!(f, ":{} => :{}", joined(t.key_labels.iter()), joined(implied))?;
             }
             write_properties(f, &t.properties)?;
             write_key(f, &t.key)?;
@@ -332,12 +389,16 @@ impl fmt::Display for GraphType {
             let (open, close) = if t.directed { ("-[", "]->") } else { ("~[", "]~") };
             write!(f, "  ({}){open}", t.source)?;
             if let Some(name) = &t.name {
-                write!(f, "{name} ")?;
+                write!(f, "{} ", quoted(name))?;
             }
-            write!(f, ":{}", t.labels.join("&"))?;
+            write!(f, ":{}", joined(t.labels.iter()))?;
             write_properties(f, &t.properties)?;
             write_key(f, &t.key)?;
             write!(f, "{close}({})", t.target)?;
+            end(f)?;
+        }
+        for cardinality in &self.cardinalities {
+            write!(f, "  {cardinality}")?;
             end(f)?;
         }
         f.write_str("}")

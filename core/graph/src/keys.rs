@@ -6,7 +6,10 @@ use std::sync::Arc;
 
 use hashbrown::{DefaultHashBuilder, HashTable};
 
-use crate::{Column, Dense, Element, KeyDefinition, Value};
+use crate::{Column, Dense, Element, GraphError, KeyDefinition, Value};
+
+/// Rows between two questions whether to go on.
+const ASK_EVERY: usize = 1 << 16;
 
 /// Hash of one key value; numbers that are equal across types hash alike.
 pub fn hash_key(state: &DefaultHashBuilder, value: &Value) -> u64 {
@@ -66,8 +69,8 @@ pub struct KeyIndex {
 impl KeyIndex {
     /// Builds the index; elements that break the key come back as pairs (kept, offending).
     pub(crate) fn build(
-        definition: Arc<KeyDefinition>, tables: &[KeyTable<'_>],
-    ) -> (KeyIndex, Vec<(Dense, Dense)>) {
+        definition: Arc<KeyDefinition>, tables: &[KeyTable<'_>], go_on: &dyn Fn() -> Result<(), GraphError>,
+    ) -> Result<(KeyIndex, Vec<(Dense, Dense)>), GraphError> {
         let state = DefaultHashBuilder::default();
         let total: usize = tables.iter().map(|t| t.len).sum();
         let mut table: HashTable<Dense> = HashTable::with_capacity(total);
@@ -78,6 +81,9 @@ impl KeyIndex {
         };
         for t in tables {
             for row in 0..t.len {
+                if row % ASK_EVERY == 0 {
+                    go_on()?;
+                }
                 let Some(hash) = hash_row(&state, &t.columns, row) else { continue };
                 let id = t.first + row as Dense;
                 let same = |&other: &Dense| {
@@ -99,7 +105,7 @@ impl KeyIndex {
                 }
             }
         }
-        (KeyIndex { definition, state, table }, broken)
+        Ok((KeyIndex { definition, state, table }, broken))
     }
 
     /// The element whose key values `same` accepts.

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
+use crate::finding_query;
 use crate::overlay::Properties;
 use crate::{
     Dense, EdgeType, Element, Endpoint, GraphError, GraphType, LabelSet, NodeType, PropertyType, Snapshot,
@@ -10,7 +11,7 @@ use crate::{
 };
 
 /// Elements looked at between two questions whether to go on.
-const ASK_EVERY: u32 = 4096;
+pub(crate) const ASK_EVERY: u32 = 4096;
 
 /// The type of a value, and what holds both it and values of `known`.
 fn join(known: Option<ValueType>, value: &Value) -> ValueType {
@@ -168,7 +169,12 @@ pub fn observed_type(
         key: key_of(Element::Edge, &labels),
         labels,
     });
-    Ok(GraphType { name: name.into(), nodes: node_types.collect(), edges: edge_types.collect() })
+    Ok(GraphType {
+        name: name.into(),
+        nodes: node_types.collect(),
+        edges: edge_types.collect(),
+        cardinalities: vec![],
+    })
 }
 
 /// One way in which elements break a graph type, or something to look at.
@@ -179,12 +185,14 @@ pub struct Finding {
     pub property: Option<Arc<str>>,
     /// Of the first such element.
     pub message: String,
+    /// A query that finds all of them.
+    pub query: Option<String>,
     pub count: u64,
     /// Element numbers of the first few.
     pub examples: Vec<Dense>,
 }
 
-const MOST_EXAMPLES: usize = 5;
+pub(crate) const MOST_EXAMPLES: usize = 5;
 
 #[derive(Default)]
 struct Findings {
@@ -192,7 +200,10 @@ struct Findings {
 }
 
 impl Findings {
-    fn add(&mut self, element: Element, labels: LabelSet, dense: Dense, violation: Violation) {
+    fn add(
+        &mut self, element: Element, labels: LabelSet, dense: Dense, violation: Violation,
+        query: impl FnOnce() -> String,
+    ) {
         // The value differs from element to element, what is wrong does not.
         let kind = violation.message.split(", given").next().unwrap_or_default();
         let kind = kind.split(" (given").next().unwrap_or_default().to_string();
@@ -202,6 +213,7 @@ impl Findings {
             labels,
             property: violation.property,
             message: violation.message,
+            query: Some(query()),
             count: 0,
             examples: vec![],
         });
@@ -210,6 +222,20 @@ impl Findings {
             finding.examples.push(dense);
         }
     }
+}
+
+/// The query for what is wrong with a property; `None` where the labels are.
+fn property_query(
+    element: Element, labels: &LabelSet, violation: &Violation, types: Option<&[PropertyType]>,
+) -> Option<String> {
+    let property = violation.property.as_ref()?;
+    Some(match types?.iter().find(|t| t.name == *property) {
+        None => finding_query::elements_with(element, labels, Some(property)),
+        Some(_) if violation.is_missing => {
+            finding_query::lacking(element, labels, std::slice::from_ref(property))
+        }
+        Some(t) => finding_query::of_other_type(element, labels, property, &t.value_type),
+    })
 }
 
 /// Everything that breaks `graph_type`, keys included, grouped by what is wrong.
@@ -235,8 +261,10 @@ pub fn violations(
             if values.iter().any(Value::is_null) {
                 let message = format!("the key ({}) is empty", key.properties.join(", "));
                 let property = key.properties.first().cloned();
-                let violation = Violation { property, message, hint: None };
-                findings.add(element, labels.clone(), dense, violation);
+                let violation = Violation { property, message, hint: None, is_missing: false };
+                findings.add(element, labels.clone(), dense, violation, || {
+                    finding_query::lacking(element, labels, &key.properties)
+                });
             } else if taken.insert(values.clone(), dense).is_some() {
                 let shown: Vec<String> = values.iter().map(Value::excerpt).collect();
                 let message = format!(
@@ -245,7 +273,10 @@ pub fn violations(
                     shown.join(", ")
                 );
                 let property = key.properties.first().cloned();
-                findings.add(element, labels.clone(), dense, Violation { property, message, hint: None });
+                let violation = Violation { property, message, hint: None, is_missing: false };
+                findings.add(element, labels.clone(), dense, violation, || {
+                    finding_query::repeated_key(element, &key.label, &key.properties)
+                });
             }
         }
     };
@@ -255,9 +286,20 @@ pub fn violations(
         }
         let (labels, properties) = (snapshot.node_labels(node), snapshot.node_properties(node));
         if let Err(violation) = graph_type.check_node(&labels, &properties) {
-            findings.add(Element::Node, labels.clone(), node, violation);
+            let types = graph_type.node_type(&labels).map(|t| t.properties.as_slice());
+            let query = property_query(Element::Node, &labels, &violation, types);
+            findings.add(Element::Node, labels.clone(), node, violation, || {
+                query.unwrap_or_else(|| finding_query::elements_with(Element::Node, &labels, None))
+            });
         }
         check_keys(Element::Node, node, &labels, &properties, &mut findings);
+        for cardinality in graph_type.cardinalities.iter().filter(|c| snapshot.exceeds(c, node)) {
+            let violation =
+                Violation { property: None, message: cardinality.exceeded(), hint: None, is_missing: false };
+            findings.add(Element::Node, labels.clone(), node, violation, || {
+                finding_query::too_many(&cardinality.node, &cardinality.edge, cardinality.most)
+            });
+        }
     }
     for edge in live_edges(snapshot) {
         if edge % ASK_EVERY == 0 {
@@ -266,7 +308,12 @@ pub fn violations(
         let (labels, directed, from, to) = shape(snapshot, edge);
         let properties = snapshot.edge_properties(edge);
         if let Err(violation) = graph_type.check_edge(&labels, directed, (&from, &to), &properties) {
-            findings.add(Element::Edge, labels.clone(), edge, violation);
+            let types =
+                graph_type.edge_type(&labels, directed, (&from, &to)).map(|t| t.properties.as_slice());
+            let query = property_query(Element::Edge, &labels, &violation, types);
+            findings.add(Element::Edge, labels.clone(), edge, violation, || {
+                query.unwrap_or_else(|| finding_query::between(&labels, directed, (&from, &to)))
+            });
         }
         check_keys(Element::Edge, edge, &labels, &properties, &mut findings);
     }

@@ -3,9 +3,10 @@
 
 use std::sync::Arc;
 
-use imbl::{HashMap, OrdMap};
+use imbl::{HashMap, OrdMap, OrdSet};
 
-use crate::{Dense, ElementId, LabelSet, Value};
+use crate::range_index::Entry;
+use crate::{Dense, ElementId, LabelSet, Schema, Value};
 
 /// Properties sorted by name, nulls left out.
 pub type Properties = Arc<[(Arc<str>, Value)]>;
@@ -93,6 +94,8 @@ pub(crate) struct Overlay {
     /// Per key of the snapshot: where the overlay's elements are. A base entry counts only where the
     /// overlay does not hold the element.
     pub keys: Vec<HashMap<Vec<Value>, Dense>>,
+    /// Per index of the snapshot: the overlay's elements in its order.
+    pub indexes: Vec<OrdSet<Entry>>,
     pub nodes_by_id: HashMap<ElementId, Dense>,
     pub edges_by_id: HashMap<ElementId, Dense>,
     pub next_node: Dense,
@@ -107,13 +110,16 @@ pub(crate) struct Overlay {
 }
 
 impl Overlay {
-    pub fn new(nodes: Dense, edges: Dense, node_ids: ElementId, edge_ids: ElementId, keys: usize) -> Self {
+    pub fn new(
+        nodes: Dense, edges: Dense, node_ids: ElementId, edge_ids: ElementId, schema: &Schema,
+    ) -> Self {
         Overlay {
             nodes: OrdMap::new(),
             edges: OrdMap::new(),
             adjacency: HashMap::new(),
             touched: Touched(Arc::new(vec![])),
-            keys: vec![HashMap::new(); keys],
+            keys: vec![HashMap::new(); schema.keys.len()],
+            indexes: vec![OrdSet::new(); schema.indexes.len()],
             nodes_by_id: HashMap::new(),
             edges_by_id: HashMap::new(),
             next_node: nodes,

@@ -1,11 +1,13 @@
 //! A graph at one version: a base and what changed since. Immutable and cheap to clone; readers take
 //! one and never see half a commit.
 
+use std::cmp::Ordering;
 use std::sync::Arc;
 
 use crate::base::Base;
 use crate::overlay::{EdgeRecord, NodeRecord, Overlay, Properties, get_property};
-use crate::{BaseParts, Column, ColumnBuilder};
+use crate::range_index::Entry;
+use crate::{BaseParts, Column, ColumnBuilder, Created, IndexSearch, Schema};
 use crate::{
     Dense, EdgePart, Element, ElementId, GraphError, GraphType, Ids, KeyDefinition, LabelExpression,
     LabelSet, NodePart, Pick, Value,
@@ -18,6 +20,8 @@ pub struct Snapshot {
     pub graph_type: Option<Arc<GraphType>>,
     /// In the order of the base's key indexes.
     pub keys: Vec<Arc<KeyDefinition>>,
+    /// In the order of the base's range indexes.
+    pub indexes: Vec<Arc<KeyDefinition>>,
     pub(crate) overlay: Overlay,
 }
 
@@ -44,19 +48,41 @@ pub struct PropertyReader {
 }
 
 impl Snapshot {
-    pub fn new(
-        base: Arc<Base>, graph_type: Option<Arc<GraphType>>, keys: Vec<Arc<KeyDefinition>>, version: u64,
-    ) -> Self {
+    pub fn new(base: Arc<Base>, schema: Schema, version: u64) -> Self {
         let node_ids = base.nodes.iter().map(|t| t.ids.bound(t.len)).max().unwrap_or(0);
         let edge_ids = base.edges.iter().map(|t| t.ids.bound(t.len)).max().unwrap_or(0);
-        let overlay = Overlay::new(base.node_count(), base.edge_count(), node_ids, edge_ids, keys.len());
-        Snapshot { version, base, graph_type, keys, overlay }
+        let overlay = Overlay::new(base.node_count(), base.edge_count(), node_ids, edge_ids, &schema);
+        let Schema { graph_type, keys, indexes } = schema;
+        Snapshot { version, base, graph_type, keys, indexes, overlay }
     }
 
     pub fn empty(graph_type: Option<Arc<GraphType>>) -> Result<Self, GraphError> {
-        let keys = graph_type.as_ref().map(|t| t.keys()).unwrap_or_default();
-        let base = Base::build(BaseParts::default(), &keys)?;
-        Ok(Snapshot::new(Arc::new(base), graph_type, keys, 0))
+        Snapshot::empty_with(Schema::new(graph_type, Created::default()))
+    }
+
+    pub fn empty_with(schema: Schema) -> Result<Self, GraphError> {
+        let base = Base::build(BaseParts::default(), &schema)?;
+        Ok(Snapshot::new(Arc::new(base), schema, 0))
+    }
+
+    pub fn schema(&self) -> Schema {
+        Schema { graph_type: self.graph_type.clone(), keys: self.keys.clone(), indexes: self.indexes.clone() }
+    }
+
+    /// The same elements under another schema, whose type they are not checked against. A key that is new
+    /// must hold for the base alone too: fold first where the overlay may have mended it.
+    pub fn with_schema(
+        &self, schema: Schema, go_on: &(dyn Fn() -> Result<(), GraphError> + Sync),
+    ) -> Result<Snapshot, GraphError> {
+        let base = Arc::new(self.base.with_lookups(&schema, go_on)?);
+        let mut next = self.clone();
+        next.base = base;
+        next.overlay.keys = vec![Default::default(); schema.keys.len()];
+        next.overlay.indexes = vec![Default::default(); schema.indexes.len()];
+        let Schema { graph_type, keys, indexes } = schema;
+        (next.graph_type, next.keys, next.indexes) = (graph_type, keys, indexes);
+        next.index_overlay()?;
+        Ok(next)
     }
 
     /// Never hand out ids below these (deleted elements keep theirs).
@@ -341,6 +367,35 @@ impl Snapshot {
         }
     }
 
+    /// The elements that an index finds, in no order; `index` is an index into [`Self::indexes`].
+    pub fn search(&self, index: usize, search: &IndexSearch, mut found: impl FnMut(Dense)) {
+        if search.is_empty() {
+            return;
+        }
+        let definition = &self.indexes[index];
+        let node = definition.element == Element::Node;
+        let value = |id: Dense, property: usize| {
+            let name = &definition.properties[property];
+            if node { self.base.node_value(id, name) } else { self.base.edge_value(id, name) }
+        };
+        for &id in self.base.indexes[index].find(|id| search.place(|p| value(id, p))) {
+            let untouched = if node { self.node_is_base(id) } else { self.edge_record(id).is_none() };
+            if untouched {
+                found(id);
+            }
+        }
+        // From the first value on; before a range without a lower bound lie values of other kinds.
+        let mut first = search.equal.clone();
+        first.extend(search.range.as_ref().and_then(|r| r.lower.clone()).map(|(bound, _)| bound));
+        for entry in self.overlay.indexes[index].range(Entry(first, 0)..) {
+            match search.place(|p| entry.0[p].clone()) {
+                Ordering::Less => {}
+                Ordering::Equal => found(entry.1),
+                Ordering::Greater => break,
+            }
+        }
+    }
+
     /// The key of `element` on exactly this label whose properties are all among `bound`.
     pub fn key_for(&self, element: Element, label: &str, bound: &[Arc<str>]) -> Option<usize> {
         self.keys.iter().position(|k| {
@@ -351,7 +406,7 @@ impl Snapshot {
     /// Every label set and its element counts, base and overlay together, sorted: what is in the graph.
     pub fn node_label_counts(&self) -> Vec<(LabelSet, u64)> {
         let mut counts = std::collections::BTreeMap::<LabelSet, i64>::new();
-        for table in &self.base.nodes {
+        for table in self.base.nodes.iter() {
             *counts.entry(table.labels.clone()).or_default() += table.len as i64;
         }
         for (id, record) in &self.overlay.nodes {
@@ -368,7 +423,7 @@ impl Snapshot {
 
     pub fn edge_label_counts(&self) -> Vec<(LabelSet, u64)> {
         let mut counts = std::collections::BTreeMap::<LabelSet, i64>::new();
-        for table in &self.base.edges {
+        for table in self.base.edges.iter() {
             *counts.entry(table.labels.clone()).or_default() += table.len as i64;
         }
         for (id, record) in &self.overlay.edges {
@@ -425,7 +480,7 @@ impl Snapshot {
 
     fn fold_nodes(&self) -> (Vec<NodePart>, Vec<Dense>) {
         let mut groups: std::collections::BTreeMap<LabelSet, Vec<Dense>> = Default::default();
-        for table in &self.base.nodes {
+        for table in self.base.nodes.iter() {
             let ids = (table.first..table.first + table.len as Dense).filter(|&id| self.node_is_base(id));
             groups.entry(table.labels.clone()).or_default().extend(ids);
         }
@@ -466,7 +521,7 @@ impl Snapshot {
         type Group = Vec<(Dense, Dense, Dense)>;
         let mut groups: std::collections::BTreeMap<(LabelSet, bool), Group> = Default::default();
         let new = |id: Dense| renumbered[id as usize];
-        for table in &self.base.edges {
+        for table in self.base.edges.iter() {
             let group = groups.entry((table.labels.clone(), table.directed)).or_default();
             for source in table.forward.owners() {
                 for entry in table.forward.row(source) {

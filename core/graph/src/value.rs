@@ -195,6 +195,11 @@ impl Value {
         }
     }
 
+    /// How the kinds of two values are sorted: equal where they can be compared.
+    pub fn kind_order(&self, other: &Value) -> Ordering {
+        self.rank().cmp(&other.rank())
+    }
+
     fn rank(&self) -> u8 {
         match self {
             Value::Bool(_) => 0,

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use graphodrome_graph::{Direction, GraphType, LabelExpression, Truth, Value, ValueType};
+use graphodrome_graph::{Direction, Element, GraphType, LabelExpression, Truth, Value, ValueType};
 
 use crate::Span;
 
@@ -14,10 +14,44 @@ pub struct Name {
 
 #[derive(Clone, Debug, PartialEq)]
 pub enum Statement {
-    CreateGraphType { name: Name, or_replace: bool, if_not_exists: bool, definition: Box<GraphType> },
-    DropGraphType { name: Name, if_exists: bool },
-    CreateGraph { name: Name, or_replace: bool, if_not_exists: bool, source: GraphSource },
-    DropGraph { name: Name, if_exists: bool },
+    CreateGraphType {
+        name: Name,
+        or_replace: bool,
+        if_not_exists: bool,
+        definition: Box<GraphType>,
+    },
+    DropGraphType {
+        name: Name,
+        if_exists: bool,
+    },
+    /// `CREATE GRAPH TYPE t AS COPY OF t2` or `LIKE g`.
+    CopyGraphType {
+        name: Name,
+        or_replace: bool,
+        if_not_exists: bool,
+        source: TypeSource,
+    },
+    CreateGraph {
+        name: Name,
+        or_replace: bool,
+        if_not_exists: bool,
+        source: GraphSource,
+        /// `AS COPY OF g2`: the graph whose elements it begins with.
+        copy_of: Option<Name>,
+    },
+    /// `CREATE KEY` and `CREATE INDEX`.
+    CreateLookup(CreateLookup),
+    DropLookup {
+        graph: Option<Name>,
+        unique: bool,
+        name: Name,
+        if_exists: bool,
+    },
+    Rename(Rename),
+    DropGraph {
+        name: Name,
+        if_exists: bool,
+    },
     Query(Query),
 }
 
@@ -27,6 +61,41 @@ pub enum GraphSource {
     Any,
     Typed(Name),
     Inline(Box<GraphType>),
+    /// The type of another graph.
+    Like(Name),
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub enum TypeSource {
+    CopyOf(Name),
+    /// The type of a graph; of an open one, what is in it.
+    Like(Name),
+}
+
+/// A key or an index of the graph named by `USE` or beside the text.
+#[derive(Clone, Debug, PartialEq)]
+pub struct CreateLookup {
+    pub graph: Option<Name>,
+    /// A key; otherwise an index.
+    pub unique: bool,
+    pub name: Name,
+    pub if_not_exists: bool,
+    pub element: Element,
+    pub label: Name,
+    pub properties: Vec<Name>,
+    pub span: Span,
+}
+
+/// `ALTER GRAPH g RENAME LABEL a TO b ON NODE` or `RENAME PROPERTY p TO q ON NODE L`.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Rename {
+    pub graph: Name,
+    pub element: Element,
+    /// The label whose elements' property is renamed; without it the label itself is.
+    pub label: Option<Name>,
+    pub from: Name,
+    pub to: Name,
+    pub span: Span,
 }
 
 #[derive(Clone, Debug, PartialEq)]
@@ -53,6 +122,12 @@ pub enum Clause {
     },
     Insert {
         paths: Vec<InsertPath>,
+        span: Span,
+    },
+    /// Finds each new element by its label's key, or inserts it; then sets.
+    Upsert {
+        paths: Vec<InsertPath>,
+        items: Vec<SetItem>,
         span: Span,
     },
     Set {
@@ -302,6 +377,13 @@ pub enum ExpressionKind {
         names: Vec<Name>,
         negated: bool,
     },
+    IsTyped {
+        operand: Box<Expression>,
+        value_type: ValueType,
+        /// `NOT NULL` after the type: null is not of it.
+        not_null: bool,
+        negated: bool,
+    },
     IsDirected {
         operand: Box<Expression>,
         negated: bool,
@@ -361,6 +443,7 @@ impl Expression {
             IsNull { operand, .. }
             | IsTruth { operand, .. }
             | IsLabeled { operand, .. }
+            | IsTyped { operand, .. }
             | IsDirected { operand, .. } => visit(operand),
             Binary(_, a, b) | Index(a, b) => {
                 visit(a);

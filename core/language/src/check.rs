@@ -55,7 +55,11 @@ impl Checker<'_> {
         let changes = query.clauses.iter().any(|c| {
             matches!(
                 c,
-                Clause::Insert { .. } | Clause::Set { .. } | Clause::Remove { .. } | Clause::Delete { .. }
+                Clause::Insert { .. }
+                    | Clause::Upsert { .. }
+                    | Clause::Set { .. }
+                    | Clause::Remove { .. }
+                    | Clause::Delete { .. }
             )
         });
         if !changes && !matches!(last, Clause::Return(_) | Clause::Finish) {
@@ -85,6 +89,10 @@ impl Checker<'_> {
                 }
             }
             Clause::Insert { paths, .. } => paths.iter().for_each(|p| self.insert_path(p)),
+            Clause::Upsert { paths, items, .. } => {
+                paths.iter().for_each(|p| self.insert_path(p));
+                items.iter().for_each(|i| self.set_item(i));
+            }
             Clause::Set { items, .. } => items.iter().for_each(|i| self.set_item(i)),
             Clause::Remove { items, .. } => {
                 for item in items {

@@ -4,9 +4,11 @@
 
 mod names;
 mod profile;
+mod references;
 mod render;
 mod structure;
 
+use std::collections::BTreeMap;
 use std::hash::RandomState;
 use std::sync::Arc;
 
@@ -20,6 +22,39 @@ pub struct DraftTable {
     pub file: String,
     pub format: TableFormat,
     pub source: Arc<Source>,
+    /// What the database that the table is from declares of it.
+    pub declared: Option<Declared>,
+}
+
+/// What a database declares of a table: it is believed, and still counted.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Declared {
+    /// Kinds of the columns, by their names.
+    pub kinds: BTreeMap<String, ColumnKind>,
+    pub primary_key: Vec<String>,
+    pub references: Vec<DeclaredReference>,
+}
+
+/// What a column is declared to hold.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ColumnKind {
+    Whole,
+    Float,
+    Decimal { digits: u32, scale: u32 },
+    Bool,
+    Date,
+    LocalDateTime,
+    ZonedDateTime,
+    Text,
+}
+
+/// A foreign key.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DeclaredReference {
+    pub columns: Vec<String>,
+    /// The file of the table referred to.
+    pub file: String,
+    pub to: Vec<String>,
 }
 
 #[derive(Clone, Debug, PartialEq, thiserror::Error)]

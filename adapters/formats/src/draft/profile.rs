@@ -6,7 +6,7 @@ use std::hash::{BuildHasher, RandomState};
 
 use chrono::{DateTime, NaiveDate, NaiveDateTime};
 
-use super::{DraftError, DraftTable};
+use super::{ColumnKind, Declared, DraftError, DraftTable};
 use crate::load::{LoadError, csv_header, parquet_rows};
 use crate::mapping::TableFormat;
 
@@ -81,6 +81,7 @@ pub(crate) struct TableProfile {
     /// The file's name without folder and suffix.
     pub stem: String,
     pub delimiter: Option<char>,
+    pub declared: Option<Declared>,
     pub rows: u64,
     pub columns: Vec<ColumnProfile>,
     /// Per column the values of the sampled rows as numbers; 0 is null.
@@ -90,6 +91,17 @@ pub(crate) struct TableProfile {
 }
 
 impl TableProfile {
+    pub fn place_of(&self, column: &str) -> Option<usize> {
+        self.columns.iter().position(|c| c.name == column)
+    }
+
+    /// Whether the sampled rows differ in these columns taken together.
+    pub fn differs_by(&self, columns: &[usize]) -> bool {
+        let rows = self.sample.first().map_or(0, Vec::len);
+        let mut seen = HashSet::with_capacity(rows);
+        (0..rows).all(|row| seen.insert(columns.iter().map(|&c| self.sample[c][row]).collect::<Vec<u32>>()))
+    }
+
     /// The file without its folders.
     pub fn short(&self) -> &str {
         self.file.rsplit(['/', '\\']).next().unwrap_or(&self.file)
@@ -388,9 +400,35 @@ pub(crate) fn profile(table: &DraftTable, state: &RandomState) -> Result<TablePr
         delimiter: (table.format == TableFormat::Csv && delimiter != b',').then_some(delimiter as char),
         rows,
         sampled: sample.first().is_some_and(|s| (s.len() as u64) < rows),
-        columns: names.into_iter().zip(watching).map(|(name, seen)| seen.finish(name)).collect(),
+        columns: names.into_iter().zip(watching).map(|(name, seen)| finished(name, seen, table)).collect(),
+        declared: table.declared.clone(),
         sample,
     })
+}
+
+fn finished(name: String, seen: Watching, table: &DraftTable) -> ColumnProfile {
+    let declared = table.declared.as_ref().and_then(|d| d.kinds.get(&name)).copied();
+    let (rows, empty) = (seen.rows, seen.empty);
+    let mut column = seen.finish(name);
+    if let Some(kind) = declared {
+        // A declared type has no words for null: only null is null.
+        (column.rows, column.nulls) = (rows, empty);
+        column.null_words.clear();
+        column.remark = None;
+        if column.kind != Kind::Nothing || rows > empty {
+            column.kind = match kind {
+                ColumnKind::Whole => Kind::Whole,
+                ColumnKind::Float => Kind::Decimal { digits: 0, scale: 0, fixed: false },
+                ColumnKind::Decimal { digits, scale } => Kind::Decimal { digits, scale, fixed: true },
+                ColumnKind::Bool => Kind::Bool,
+                ColumnKind::Date => Kind::Date,
+                ColumnKind::LocalDateTime => Kind::LocalDateTime,
+                ColumnKind::ZonedDateTime => Kind::ZonedDateTime,
+                ColumnKind::Text => Kind::Text,
+            };
+        }
+    }
+    column
 }
 
 fn reason(error: LoadError) -> String {

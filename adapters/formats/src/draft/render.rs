@@ -70,21 +70,26 @@ impl Rendering<'_> {
         }
     }
 
+    /// The properties that are an entity's key, with their columns.
+    fn key_names(&self, entity: &Entity) -> Vec<(String, usize)> {
+        let first = self.key_name(entity).zip(entity.key);
+        let more = entity.more_key.iter().map(|&c| (property_of(&self.tables[entity.table], c), c));
+        first.into_iter().chain(more).collect()
+    }
+
     fn node_type(&self, entity: &Entity) -> String {
         let key_type = |key: usize| value_type(&self.tables[entity.table].columns[key]);
-        let mut properties: Vec<String> = self
-            .key_name(entity)
-            .zip(entity.key)
-            .map(|(name, key)| format!("{name} {} NOT NULL", key_type(key)))
-            .into_iter()
-            .collect();
+        let key = self.key_names(entity);
+        let mut properties: Vec<String> =
+            key.iter().map(|(name, c)| format!("{name} {} NOT NULL", key_type(*c))).collect();
         properties.extend(
             self.kept(entity.table, &entity.columns)
                 .map(|c| self.property_type(entity.table, c, entity.elsewhere)),
         );
-        let key = self.key_name(entity).map(|name| format!(" KEY ({name})"));
+        let names: Vec<&str> = key.iter().map(|(name, _)| name.as_str()).collect();
+        let key = if names.is_empty() { String::new() } else { format!(" KEY ({})", names.join(", ")) };
         let label = &entity.label;
-        format!("({label} :{label} {{ {} }}{})", properties.join(", "), key.unwrap_or_default())
+        format!("({label} :{label} {{ {} }}{key})", properties.join(", "))
     }
 
     fn end(&self, end: &End) -> String {
@@ -118,13 +123,12 @@ impl Rendering<'_> {
         let labels: Vec<String> =
             end.entities.iter().map(|&e| format!("\"{}\"", self.structure.entities[e].label)).collect();
         let first = &self.structure.entities[end.entities[0]];
-        let key = self.key_name(first).unwrap_or_default();
-        format!(
-            "{{ labels = [{}], key = {{ {} = {} }} }}",
-            labels.join(", "),
-            toml_key(bare(&key)),
-            toml_text(&self.tables[table].columns[end.column].name)
-        )
+        let pairs: Vec<String> = (self.key_names(first).iter().zip(&end.columns))
+            .map(|((name, _), &column)| {
+                format!("{} = {}", toml_key(bare(name)), toml_text(&self.tables[table].columns[column].name))
+            })
+            .collect();
+        format!("{{ labels = [{}], key = {{ {} }} }}", labels.join(", "), pairs.join(", "))
     }
 
     fn pairs(&self, table: usize, columns: impl Iterator<Item = usize>) -> Vec<String> {
@@ -137,14 +141,11 @@ impl Rendering<'_> {
 
     fn node_rule(&self, entity: &Entity, out: &mut String) {
         let _ = writeln!(out, "[[table.node]]\nlabels = [\"{}\"]", entity.label);
-        let mut pairs: Vec<String> = self
-            .key_name(entity)
-            .zip(entity.key)
+        let mut pairs: Vec<String> = (self.key_names(entity).iter())
             .map(|(name, key)| {
-                let column = &self.tables[entity.table].columns[key].name;
-                format!("{} = {}", toml_key(bare(&name)), toml_text(column))
+                let column = &self.tables[entity.table].columns[*key].name;
+                format!("{} = {}", toml_key(bare(name)), toml_text(column))
             })
-            .into_iter()
             .collect();
         pairs.extend(self.pairs(entity.table, self.kept(entity.table, &entity.columns)));
         let _ = writeln!(out, "properties = {{ {} }}", pairs.join(", "));
@@ -157,7 +158,7 @@ impl Rendering<'_> {
         if let Some(made) = relation.makes {
             let entity = &self.structure.entities[made];
             let key = self.key_name(entity).unwrap_or_default();
-            let column = &self.tables[relation.table].columns[relation.to.column];
+            let column = &self.tables[relation.table].columns[relation.to.columns[0]];
             let _ = writeln!(
                 out,
                 "# the ones that no other table has\n[[table.node]]\nlabels = [\"{}\"]",

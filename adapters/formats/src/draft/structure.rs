@@ -4,16 +4,13 @@
 use std::collections::{BTreeSet, HashMap};
 
 use super::names::{edge_label, label, name_tokens, property, singular};
+
 use super::profile::{ColumnProfile, Kind, TableProfile};
 
-/// A reference should find this share of its values.
-const SURE_SHARE: f64 = 0.95;
-/// With a name that says so, this share will do.
-const NAMED_SHARE: f64 = 0.5;
 /// Rows that must speak for "one column decides another".
-const LEAST_ROWS: u64 = 30;
+pub(super) const LEAST_ROWS: u64 = 30;
 /// Columns compared with each other in one table.
-const MOST_COMPARED: usize = 60;
+pub(super) const MOST_COMPARED: usize = 60;
 /// Column names that come in pairs: where an edge begins and where it ends.
 const PAIRS: [(&str, &str); 9] = [
     ("from", "to"),
@@ -34,13 +31,15 @@ pub(crate) struct Entity {
     pub table: usize,
     /// `None`: every row is a node, and nothing tells two of them apart.
     pub key: Option<usize>,
+    /// The key's other columns, where one alone does not name a row.
+    pub more_key: Vec<usize>,
     /// What the key's property is called, where not as its column.
     pub key_name: Option<String>,
     pub columns: Vec<usize>,
     /// It stands in another table's rows too, which know only its key.
     pub elsewhere: bool,
     /// Its table turned out to be one of edges.
-    gone: bool,
+    pub gone: bool,
     pub notes: Vec<String>,
 }
 
@@ -48,7 +47,8 @@ pub(crate) struct Entity {
 #[derive(Clone, Debug)]
 pub(crate) struct End {
     pub entities: Vec<usize>,
-    pub column: usize,
+    /// One for each column of the entities' key.
+    pub columns: Vec<usize>,
 }
 
 /// A proposed edge type.
@@ -75,15 +75,15 @@ pub(crate) struct Structure {
 }
 
 /// What a column's values say about the keys they are among.
-struct Found {
-    entities: Vec<usize>,
-    share: f64,
-    note: String,
+pub(super) struct Found {
+    pub entities: Vec<usize>,
+    pub share: f64,
+    pub note: String,
 }
 
-struct Finder<'t> {
-    tables: &'t [TableProfile],
-    made: Structure,
+pub(super) struct Finder<'t> {
+    pub tables: &'t [TableProfile],
+    pub made: Structure,
 }
 
 pub(crate) fn structure(tables: &[TableProfile]) -> Structure {
@@ -91,6 +91,7 @@ pub(crate) fn structure(tables: &[TableProfile]) -> Structure {
     finder.keyed_tables();
     finder.borrowed_keys();
     let edge_tables = finder.edge_tables();
+    finder.composite_keys(&edge_tables);
     for table in 0..tables.len() {
         if !edge_tables.contains(&table) {
             finder.hidden_entities(table);
@@ -159,28 +160,40 @@ fn common_keys(tables: &[TableProfile], made: &mut Structure) {
     }
 }
 
-fn percent(share: f64) -> String {
-    if share == 1.0 { "all".into() } else { format!("{:.1} % of", share * 100.0) }
-}
-
 impl Finder<'_> {
-    fn column(&self, table: usize, column: usize) -> &ColumnProfile {
+    pub(super) fn column(&self, table: usize, column: usize) -> &ColumnProfile {
         &self.tables[table].columns[column]
     }
 
-    fn key_column(&self, entity: usize) -> Option<&ColumnProfile> {
+    pub(super) fn key_column(&self, entity: usize) -> Option<&ColumnProfile> {
         let entity = &self.made.entities[entity];
         entity.key.map(|key| self.column(entity.table, key))
     }
 
-    fn entity_of(&self, table: usize) -> Option<usize> {
+    /// The columns of a table that are an entity's key there.
+    pub(super) fn own_end(&self, entity: usize) -> Option<End> {
+        let own = &self.made.entities[entity];
+        let mut columns = vec![own.key?];
+        columns.extend(&own.more_key);
+        Some(End { entities: vec![entity], columns })
+    }
+
+    /// The key's column where it is only one.
+    pub(super) fn single_key(&self, entity: usize) -> Option<usize> {
+        let own = &self.made.entities[entity];
+        own.key.filter(|_| own.more_key.is_empty())
+    }
+
+    pub(super) fn entity_of(&self, table: usize) -> Option<usize> {
         let whole = |e: &Entity| {
-            !e.gone && e.table == table && e.key.is_none_or(|k| self.column(table, k).is_unique())
+            let names_rows =
+                !e.more_key.is_empty() || e.key.is_none_or(|k| self.column(table, k).is_unique());
+            !e.gone && e.table == table && names_rows
         };
         self.made.entities.iter().position(whole)
     }
 
-    fn free_label(&self, wanted: String, table: usize) -> String {
+    pub(super) fn free_label(&self, wanted: String, table: usize) -> String {
         if self.made.entities.iter().all(|e| e.gone || e.label != wanted) {
             return wanted;
         }
@@ -200,10 +213,17 @@ impl Finder<'_> {
                 let known = names.iter().position(|n| *n == last).unwrap_or(names.len());
                 (known, *c)
             };
-            let Some(key) = unique.iter().copied().min_by_key(rank) else { continue };
+            let declared = table.declared.as_ref().map(|d| &d.primary_key).filter(|key| !key.is_empty());
+            let primary = match declared.map(Vec::as_slice) {
+                Some([one]) => table.place_of(one),
+                // Of several columns: looked at once the other tables' keys are known.
+                Some(_) => continue,
+                None => None,
+            };
+            let Some(key) = primary.or_else(|| unique.iter().copied().min_by_key(rank)) else { continue };
             let name = &table.columns[key].name;
-            let mut notes =
-                vec![format!("{}: {} rows; {name} is unique and never empty", table.short(), table.rows)];
+            let why = if primary.is_some() { "its primary key" } else { "unique and never empty" };
+            let mut notes = vec![format!("{}: {} rows; {name} is {why}", table.short(), table.rows)];
             let others: Vec<&str> =
                 unique.iter().filter(|c| **c != key).map(|c| table.columns[*c].name.as_str()).collect();
             if !others.is_empty() {
@@ -219,6 +239,7 @@ impl Finder<'_> {
                 elsewhere: false,
                 gone: false,
                 key_name: None,
+                more_key: vec![],
                 notes,
             });
         }
@@ -228,7 +249,7 @@ impl Finder<'_> {
     fn borrowed_keys(&mut self) {
         for table in 0..self.tables.len() {
             let Some(own) = self.entity_of(table) else { continue };
-            let Some(key) = self.made.entities[own].key else { continue };
+            let Some(key) = self.single_key(own) else { continue };
             let others = (0..self.tables[table].columns.len()).filter(|&c| c != key);
             if self.refers(table, key, Some(own)).is_some()
                 && others.filter(|&c| self.refers(table, c, Some(own)).is_some()).count() == 1
@@ -269,8 +290,8 @@ impl Finder<'_> {
         self.made.relations.push(Relation {
             label: edge_label(&singular(&profile.stem)),
             table,
-            from: End { entities: from.1.entities, column: from.0 },
-            to: End { entities: to.1.entities, column: to.0 },
+            from: End { entities: from.1.entities, columns: vec![from.0] },
+            to: End { entities: to.1.entities, columns: vec![to.0] },
             columns,
             key,
             optional: false,
@@ -279,84 +300,11 @@ impl Finder<'_> {
         });
     }
 
-    /// Which entities' keys the values of a column are.
-    fn refers(&self, table: usize, column: usize, except: Option<usize>) -> Option<Found> {
-        let own = self.column(table, column);
-        if !own.can_identify() || own.distinct() == 0 || own.capped {
-            return None;
-        }
-        let tokens = name_tokens(&own.name);
-        let mut shares: Vec<(usize, f64, bool)> = vec![];
-        for (place, entity) in self.made.entities.iter().enumerate() {
-            let Some(key) = self.key_column(place) else { continue };
-            let itself = entity.table == table && entity.key == Some(column);
-            if itself || entity.gone || Some(place) == except || key.kind != own.kind {
-                continue;
-            }
-            let hits = own.values.iter().filter(|v| key.values.contains(v)).count();
-            let share = hits as f64 / own.distinct() as f64;
-            let mut known = name_tokens(&entity.label);
-            known.extend(name_tokens(&singular(&self.tables[entity.table].stem)));
-            let named = tokens.iter().any(|t| known.contains(&singular(t)));
-            if hits > 0 {
-                shares.push((place, share, named));
-            }
-        }
-        let entity_named = |place: usize| {
-            let entity = &self.made.entities[place];
-            (entity, self.tables[entity.table].short(), self.key_column(place).map_or("", |k| &k.name))
-        };
-        // Numbers from 1 up are in every table: there a name must say what they mean.
-        let believed = |(_, share, named): &&(usize, f64, bool)| {
-            let sure = own.kind == Kind::Text && own.distinct() >= 2 && *share >= SURE_SHARE;
-            sure || (*named && *share >= NAMED_SHARE)
-        };
-        let best = shares
-            .iter()
-            .filter(believed)
-            .max_by(|a, b| (a.1, a.2).partial_cmp(&(b.1, b.2)).unwrap_or(std::cmp::Ordering::Equal));
-        let together: f64 = if own.kind == Kind::Text { shares.iter().map(|s| s.1).sum() } else { 0.0 };
-        // One table's keys, unless others' hold just the rest.
-        let rest_elsewhere = best.is_some_and(|b| b.1 < 1.0) && (1.0 - 1e-9..=1.0 + 1e-9).contains(&together);
-        if let Some(&(place, share, named)) = best.filter(|_| !rest_elsewhere) {
-            let (_, file, key) = entity_named(place);
-            let name = if named { ", and the name fits" } else { "" };
-            let note = format!("{} {} are among {key} of {file}{name}", percent(share), own.name);
-            return Some(Found { entities: vec![place], share, note });
-        }
-        // Several tables' keys together.
-        if own.kind != Kind::Text || own.distinct() < 3 {
-            return None;
-        }
-        shares.sort_by(|a, b| b.1.total_cmp(&a.1));
-        if shares.len() >= 2 && (SURE_SHARE..=1.0 + 1e-9).contains(&together) {
-            shares.truncate(4);
-            let parts: Vec<String> = shares
-                .iter()
-                .map(|(place, share, _)| {
-                    format!(
-                        "{:.1} % among {} of {}",
-                        share * 100.0,
-                        entity_named(*place).2,
-                        entity_named(*place).1
-                    )
-                })
-                .collect();
-            let entities = shares.iter().map(|s| s.0).collect();
-            return Some(Found {
-                entities,
-                share: together.min(1.0),
-                note: format!("{}: {}", own.name, parts.join(", ")),
-            });
-        }
-        None
-    }
-
     /// Columns that decide others: entities hidden in a wide table.
     fn hidden_entities(&mut self, table: usize) {
         let profile = &self.tables[table];
         let own = self.entity_of(table);
-        let own_key = own.and_then(|e| self.made.entities[e].key);
+        let own_key = own.and_then(|e| self.single_key(e));
         let free: Vec<usize> = (0..profile.columns.len())
             .filter(|&c| Some(c) != own_key && self.refers(table, c, None).is_none())
             .take(MOST_COMPARED)
@@ -400,12 +348,13 @@ impl Finder<'_> {
                     elsewhere: false,
                     gone: false,
                     key_name: None,
+                    more_key: vec![],
                     notes,
                 });
             }
         }
         let Some(top) = top else { return };
-        let top_key = self.made.entities[top].key;
+        let top_key = self.single_key(top);
         if profile.rows < LEAST_ROWS {
             return;
         }
@@ -459,14 +408,15 @@ impl Finder<'_> {
                 elsewhere: false,
                 gone: false,
                 key_name: None,
+                more_key: vec![],
                 notes,
             });
-            let Some(from) = self.made.entities[top].key else { continue };
+            let Some(from) = self.own_end(top) else { continue };
             self.made.relations.push(Relation {
                 label: edge_label(&column.name),
                 table,
-                from: End { entities: vec![top], column: from },
-                to: End { entities: vec![entity], column: x },
+                from: from.clone(),
+                to: End { entities: vec![entity], columns: vec![x] },
                 columns: vec![],
                 key: None,
                 optional: column.nulls > 0,
@@ -481,10 +431,13 @@ impl Finder<'_> {
         let profile = &self.tables[table];
         let hidden: Vec<usize> =
             self.made.entities.iter().filter(|e| !e.gone && e.table == table).filter_map(|e| e.key).collect();
-        let references: Vec<(usize, Found)> = (0..profile.columns.len())
-            .filter(|c| !hidden.contains(c))
-            .filter_map(|c| self.refers(table, c, None).map(|found| (c, found)))
-            .collect();
+        let mut references = self.composite_references(table);
+        let composite: Vec<usize> = references.iter().flat_map(|(columns, _)| columns.clone()).collect();
+        references.extend(
+            (0..profile.columns.len())
+                .filter(|c| !hidden.contains(c) && !composite.contains(c))
+                .filter_map(|c| self.refers(table, c, None).map(|found| (vec![c], found))),
+        );
         let top = self.made.entities.iter().position(|e| e.table == table && !e.gone);
         match top {
             Some(top) => self.row_entity(table, top, references),
@@ -493,10 +446,11 @@ impl Finder<'_> {
     }
 
     /// Rows that are about an entity: each reference is an edge from it.
-    fn row_entity(&mut self, table: usize, top: usize, references: Vec<(usize, Found)>) {
+    fn row_entity(&mut self, table: usize, top: usize, references: Vec<(Vec<usize>, Found)>) {
         let profile = &self.tables[table];
-        let unique = self.key_column(top).is_some_and(ColumnProfile::is_unique);
-        let Some(from) = self.made.entities[top].key else { return };
+        let composite = !self.made.entities[top].more_key.is_empty();
+        let unique = composite || self.key_column(top).is_some_and(ColumnProfile::is_unique);
+        let Some(from) = self.own_end(top) else { return };
         // With rows that repeat the entity, what is left says something of the row's edge.
         let mut rest: Vec<usize> = vec![];
         if !unique {
@@ -506,13 +460,14 @@ impl Finder<'_> {
                 .iter()
                 .filter(|e| e.table == table)
                 .flat_map(|e| e.columns.iter().copied().chain(e.key))
-                .chain(references.iter().map(|r| r.0))
+                .chain(references.iter().flat_map(|r| r.0.clone()))
                 .collect();
             rest = (0..profile.columns.len()).filter(|c| !taken.contains(c)).collect();
         }
-        for (column, found) in references {
-            self.made.entities[top].columns.retain(|c| *c != column);
-            let own = &profile.columns[column];
+        for (columns, found) in references {
+            self.made.entities[top].columns.retain(|c| !columns.contains(c));
+            let own = &profile.columns[columns[0]];
+            let nullable = columns.iter().any(|&c| profile.columns[c].nulls > 0);
             let target = found.entities[0];
             // A node type that was found inside another table may be missing there.
             let hidden = self.key_column(target).is_some_and(|k| !k.is_unique());
@@ -527,11 +482,11 @@ impl Finder<'_> {
             self.made.relations.push(Relation {
                 label: edge_label(&own.name),
                 table,
-                from: End { entities: vec![top], column: from },
-                to: End { entities: found.entities, column },
+                from: from.clone(),
+                to: End { entities: found.entities, columns },
                 columns: std::mem::take(&mut rest),
                 key: None,
-                optional: own.nulls > 0,
+                optional: nullable,
                 makes,
                 notes,
             });
@@ -547,11 +502,14 @@ impl Finder<'_> {
     }
 
     /// Rows without an entity of their own: an edge between what two columns refer to, or a node a row.
-    fn row_relation(&mut self, table: usize, mut references: Vec<(usize, Found)>) {
+    fn row_relation(&mut self, table: usize, mut references: Vec<(Vec<usize>, Found)>) {
         let profile = &self.tables[table];
         if references.len() >= 2 {
-            let third: Vec<&str> =
-                references[2..].iter().map(|(c, _)| profile.columns[*c].name.as_str()).collect();
+            let third: Vec<&str> = references[2..]
+                .iter()
+                .flat_map(|(columns, _)| columns)
+                .map(|&c| profile.columns[c].name.as_str())
+                .collect();
             let mut notes =
                 vec![format!("{}: a row names two nodes and has no key of its own", profile.short())];
             if !third.is_empty() {
@@ -569,11 +527,13 @@ impl Finder<'_> {
             self.made.relations.push(Relation {
                 label: edge_label(&profile.stem),
                 table,
-                from: End { entities: start.entities, column: from },
-                to: End { entities: end.entities, column: to },
-                columns: (0..profile.columns.len()).filter(|c| *c != from && *c != to).collect(),
+                columns: (0..profile.columns.len())
+                    .filter(|c| !from.contains(c) && !to.contains(c))
+                    .collect(),
                 key: None,
-                optional: profile.columns[from].nulls + profile.columns[to].nulls > 0,
+                optional: from.iter().chain(&to).any(|&c| profile.columns[c].nulls > 0),
+                from: End { entities: start.entities, columns: from },
+                to: End { entities: end.entities, columns: to },
                 makes: None,
                 notes,
             });
@@ -584,9 +544,8 @@ impl Finder<'_> {
             profile.short(),
             profile.rows
         )];
-        if let Some((column, found)) = references.first() {
+        if let Some((_, found)) = references.first() {
             notes.push(format!("{}; an edge needs a key on this side first", found.note));
-            let _ = column;
         }
         let label = self.free_label(label(&profile.stem), table);
         let columns = (0..profile.columns.len()).collect();
@@ -598,6 +557,7 @@ impl Finder<'_> {
             elsewhere: false,
             gone: false,
             key_name: None,
+            more_key: vec![],
             notes,
         });
     }

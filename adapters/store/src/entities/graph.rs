@@ -12,6 +12,8 @@ pub struct Model {
     /// The type of a closed graph.
     pub graph_type_id: Option<i64>,
     pub created: DateTimeWithTimeZone,
+    /// Keys and indexes created on their own, as JSON.
+    pub lookups: Json,
 }
 
 #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

@@ -110,7 +110,8 @@ pub async fn create_graph(
         return Err(Problem::bad_request(format!("'{}' cannot be a graph's name", new.name))
             .hint("use letters, digits, _ and -"));
     }
-    app.catalog.create_graph(&new.name, new.graph_type.as_deref(), None, OpenMode::Fail).await?;
+    let wanted = graphodrome_store::NewGraph { type_name: new.graph_type, ..Default::default() };
+    app.catalog.create_graph(&new.name, wanted, OpenMode::Fail).await?;
     Ok((StatusCode::CREATED, Json(detail(&app, &new.name).await?)))
 }
 

@@ -10,13 +10,12 @@ use axum::http::StatusCode;
 use graphodrome_formats::{LoadError, Mapping, Progress, Source, load};
 use graphodrome_store::{GraphHandle, JobState, RejectRecord, StoreError};
 use serde_json::json;
-use tokio::sync::watch;
 use utoipa::ToSchema;
 
 use crate::extract;
 use crate::problem::Problem;
 use crate::routes::jobs::{JobView, view};
-use crate::state::{App, RunningJob};
+use crate::state::{App, Job};
 
 /// Form fields of an upload.
 #[derive(ToSchema)]
@@ -39,18 +38,11 @@ pub async fn start_load(
     let graph = app.graph(&name)?;
     let (mapping, sources) = receive(&app, request).await?;
     let title = mapping.files().join(", ");
-    let record = app.catalog.create_job("load", &name, &title).await?;
-    let (finished, done) = watch::channel(false);
-    let progress = Arc::new(Progress::default());
-    let running =
-        Arc::new(RunningJob { progress: progress.clone(), started: std::time::Instant::now(), done });
-    app.jobs.lock().insert(record.id, running.clone());
-    let answer = view(&record, Some(&running));
-    let id = record.id;
+    let job = app.start_job("load", &name, &title).await?;
+    let answer = view(&job.record, Some(job.running()));
     tokio::spawn(async move {
-        run(&app, &graph, id, mapping, sources, progress).await;
-        app.jobs.lock().remove(&id);
-        let _ = finished.send(true);
+        let (state, detail) = run(&app, &graph, &job, mapping, sources).await;
+        job.finish(&app, state, detail).await;
     });
     Ok((StatusCode::ACCEPTED, Json(answer)))
 }
@@ -127,10 +119,9 @@ fn records(rejects: &[graphodrome_formats::Reject]) -> Vec<RejectRecord> {
 }
 
 async fn run(
-    app: &App, graph: &Arc<GraphHandle>, id: i64, mapping: Mapping, sources: BTreeMap<String, Arc<Source>>,
-    progress: Arc<Progress>,
-) {
-    let (state, detail) = match work(app, graph, id, mapping, sources, &progress).await {
+    app: &App, graph: &Arc<GraphHandle>, job: &Job, mapping: Mapping, sources: BTreeMap<String, Arc<Source>>,
+) -> (JobState, serde_json::Value) {
+    match work(app, graph, job.record.id, mapping, sources, &job.progress).await {
         Ok(account) => (JobState::Done, account),
         Err(Failure::Cancelled) => {
             (JobState::Cancelled, json!({ "error": "cancelled; nothing was published" }))
@@ -138,9 +129,6 @@ async fn run(
         Err(Failure::Failed(message, account)) => {
             (JobState::Failed, json!({ "error": message, "account": account }))
         }
-    };
-    if let Err(error) = app.catalog.finish_job(id, state, detail).await {
-        tracing::error!(%error, job = id, "the job's end could not be recorded");
     }
 }
 

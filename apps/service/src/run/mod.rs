@@ -1,6 +1,7 @@
 //! Running statements: catalog statements at once, reads on a snapshot in a stream, changes in a turn
 //! and durable before they are answered.
 
+mod catalog;
 mod change;
 mod explain;
 mod read;
@@ -13,9 +14,9 @@ use axum::response::{IntoResponse, Response};
 use graphodrome_engine::{ColumnInfo, ColumnKind, Limits, Parameters, Prepared, Summary};
 use graphodrome_formats::{ResultFormat, ResultWriter};
 use graphodrome_graph::Snapshot;
-use graphodrome_language::ast::{GraphSource, Query, Statement};
+use graphodrome_language::ast::{Query, Statement};
 use graphodrome_language::{Diagnostic, parse};
-use graphodrome_store::{GraphHandle, OpenMode};
+use graphodrome_store::GraphHandle;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value as Json, json};
 use utoipa::ToSchema;
@@ -152,7 +153,12 @@ pub async fn query(app: Arc<App>, request: QueryRequest, format: ResultFormat) -
                 }
                 done.push("done".into());
             }
-            statement => done.push(catalog_statement(&app, statement).await?),
+            statement => {
+                // In a task of its own: a client that goes away must not leave it half done.
+                let (app, request) = (app.clone(), request.clone());
+                let work = tokio::spawn(async move { catalog::statement(&app, statement, &request).await });
+                done.push(work.await??);
+            }
         }
     }
     Ok(message_result(&done, format))
@@ -160,7 +166,10 @@ pub async fn query(app: Arc<App>, request: QueryRequest, format: ResultFormat) -
 
 fn changes(query: &Query) -> bool {
     use graphodrome_language::ast::Clause::*;
-    query.clauses.iter().any(|c| matches!(c, Insert { .. } | Set { .. } | Remove { .. } | Delete { .. }))
+    query
+        .clauses
+        .iter()
+        .any(|c| matches!(c, Insert { .. } | Upsert { .. } | Set { .. } | Remove { .. } | Delete { .. }))
 }
 
 /// A result for statements that have none: what was done, one row each.
@@ -186,51 +195,6 @@ fn message_result(done: &[String], format: ResultFormat) -> Response {
         Ok(body) => ([(header::CONTENT_TYPE, format.media_type())], body).into_response(),
         Err(error) => Problem::new(StatusCode::INTERNAL_SERVER_ERROR, error).into_response(),
     }
-}
-
-async fn catalog_statement(app: &App, statement: Statement) -> Result<String, Problem> {
-    let mode = |or_replace: bool, if_not_exists: bool| match (or_replace, if_not_exists) {
-        (true, _) => OpenMode::Replace,
-        (_, true) => OpenMode::KeepExisting,
-        _ => OpenMode::Fail,
-    };
-    let say = |done: bool, yes: String, no: String| if done { yes } else { no };
-    Ok(match statement {
-        Statement::CreateGraphType { name, or_replace, if_not_exists, definition } => {
-            let made = app.catalog.create_graph_type(&definition, mode(or_replace, if_not_exists)).await?;
-            say(
-                made,
-                format!("graph type {} created", name.text),
-                format!("graph type {} is there already", name.text),
-            )
-        }
-        Statement::DropGraphType { name, if_exists } => {
-            let made = app.catalog.drop_graph_type(&name.text, if_exists).await?;
-            say(
-                made,
-                format!("graph type {} dropped", name.text),
-                format!("there is no graph type {}", name.text),
-            )
-        }
-        Statement::CreateGraph { name, or_replace, if_not_exists, source } => {
-            let mode = mode(or_replace, if_not_exists);
-            let made = match &source {
-                GraphSource::Any => app.catalog.create_graph(&name.text, None, None, mode).await?,
-                GraphSource::Typed(of) => {
-                    app.catalog.create_graph(&name.text, Some(&of.text), None, mode).await?
-                }
-                GraphSource::Inline(own) => {
-                    app.catalog.create_graph(&name.text, None, Some(own), mode).await?
-                }
-            };
-            say(made, format!("graph {} created", name.text), format!("graph {} is there already", name.text))
-        }
-        Statement::DropGraph { name, if_exists } => {
-            let made = app.catalog.drop_graph(&name.text, if_exists).await?;
-            say(made, format!("graph {} dropped", name.text), format!("there is no graph {}", name.text))
-        }
-        Statement::Query(_) => String::new(),
-    })
 }
 
 /// A plan with the snapshot it is for.

@@ -1,9 +1,9 @@
-//! InsertElements: new nodes and edges for every row. It takes all its rows first, so that it never
-//! sees what it made itself.
+//! InsertElements: new nodes and edges for every row; those of an UPSERT only where their key finds none.
+//! It takes all its rows first, so that it never sees what it made itself.
 
 use std::sync::Arc;
 
-use graphodrome_graph::{LabelSet, NewEdge, NewNode, Value};
+use graphodrome_graph::{Code, LabelSet, NewEdge, NewNode, Value};
 use graphodrome_language::{Diagnostic, Span};
 
 use crate::batch::{Batch, Vector};
@@ -17,13 +17,23 @@ use crate::plan::{Input, Operator, OperatorPlan};
 pub(crate) struct InsertNodeSpec {
     pub labels: LabelSet,
     pub properties: Vec<(Arc<str>, Expr)>,
+    pub find: Option<FindSpec>,
     pub span: Span,
+}
+
+/// How an UPSERT finds the element that is there already.
+#[derive(Clone, Debug)]
+pub(crate) struct FindSpec {
+    pub key: usize,
+    /// For each property of the key its place among those given.
+    pub order: Vec<usize>,
 }
 
 #[derive(Clone, Debug)]
 pub(crate) struct InsertEdgeSpec {
     pub labels: LabelSet,
     pub properties: Vec<(Arc<str>, Expr)>,
+    pub find: Option<FindSpec>,
     pub directed: bool,
     /// Slots of the ends, new nodes included.
     pub source: usize,
@@ -36,12 +46,16 @@ pub(crate) struct InsertEdgeSpec {
 pub(crate) struct InsertElements {
     pub nodes: Vec<InsertNodeSpec>,
     pub edges: Vec<InsertEdgeSpec>,
+    /// Whether the statement is an UPSERT.
+    pub finds: bool,
+    /// Whether what is made is checked here; otherwise a SET that belongs to it follows.
+    pub settles: bool,
     pub span: Span,
 }
 
 impl OperatorPlan for InsertElements {
     fn name(&self) -> &'static str {
-        "InsertElements"
+        if self.finds { "UpsertElements" } else { "InsertElements" }
     }
 
     fn details(&self) -> Vec<(&'static str, String)> {
@@ -72,6 +86,81 @@ fn evaluate(
         .collect()
 }
 
+/// The element with the key values among these properties, if there is one.
+fn find(
+    spec: &Option<FindSpec>, properties: &[(Arc<str>, Value)], span: Span, context: &mut Context,
+) -> Outcome<Option<u32>> {
+    let Some(FindSpec { key, order }) = spec else { return Ok(None) };
+    let values: Vec<Value> = order.iter().map(|&place| properties[place].1.clone()).collect();
+    if let Some(null) = values.iter().position(Value::is_null) {
+        return Err(Diagnostic::error(
+            Code::NULL_NOT_ALLOWED,
+            span,
+            format!("the key property {} is null; UPSERT finds by its value", properties[order[null]].0),
+        ));
+    }
+    context.metrics[context.current].counters.index_probes += 1;
+    Ok(context.transaction().find_by_key(*key, &values))
+}
+
+impl InsertNodeSpec {
+    fn make(&self, batch: &Batch, row: usize, context: &mut Context) -> Outcome<u32> {
+        let properties = evaluate(&self.properties, batch, row, context)?;
+        if let Some(found) = find(&self.find, &properties, self.span, context)? {
+            let labels = context.transaction().snapshot().node_labels(found);
+            return match self.labels.iter().find(|l| !labels.contains(l)) {
+                None => Ok(found),
+                Some(missing) => Err(lacks_label("node", missing, &labels, self.span)),
+            };
+        }
+        let new = NewNode { labels: self.labels.clone(), properties };
+        context.changed.nodes_inserted += 1;
+        context.transaction().insert_node(new).map_err(|e| located(e, self.span))
+    }
+}
+
+fn lacks_label(what: &str, missing: &str, labels: &LabelSet, span: Span) -> Diagnostic {
+    let message = format!("the {what} with this key is :{}, without the label {missing}", labels.join("&"));
+    Diagnostic::error(Code::KEY_VIOLATION, span, message)
+        .hint(format!("write the labels it has, or add the label with SET: SET x:{missing}"))
+}
+
+impl InsertEdgeSpec {
+    fn make(&self, batch: &Batch, row: usize, context: &mut Context) -> Outcome<u32> {
+        let properties = evaluate(&self.properties, batch, row, context)?;
+        let end = |slot: usize| match batch.columns[slot].get(row) {
+            Value::Node(n) => Ok(n),
+            other => Err(Diagnostic::error(
+                Code::WRONG_TYPE,
+                self.span,
+                format!("an end of the new edge must be a node, found {}", other.type_name()),
+            )),
+        };
+        let (source, target) = (end(self.source)?, end(self.target)?);
+        if let Some(found) = find(&self.find, &properties, self.span, context)? {
+            let snapshot = context.transaction().snapshot();
+            let (from, to) = snapshot.edge_ends(found);
+            let directed = snapshot.edge_directed(found);
+            let same = (from, to) == (source, target) || (!directed && (to, from) == (source, target));
+            if !same || directed != self.directed {
+                let message =
+                    format!("the edge :{} with this key connects other nodes", self.labels.join("&"));
+                return Err(Diagnostic::error(Code::KEY_VIOLATION, self.span, message)
+                    .hint("an edge keeps its ends: delete it and insert another"));
+            }
+            let labels = snapshot.edge_labels(found);
+            return match self.labels.iter().find(|l| !labels.contains(l)) {
+                None => Ok(found),
+                Some(missing) => Err(lacks_label("edge", missing, &labels, self.span)),
+            };
+        }
+        let labels = self.labels.clone();
+        let new = NewEdge { labels, properties, directed: self.directed, source, target };
+        context.changed.edges_inserted += 1;
+        context.transaction().insert_edge(new).map_err(|e| located(e, self.span))
+    }
+}
+
 impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         if std::mem::replace(&mut self.done, true) {
@@ -83,10 +172,7 @@ impl Operator for Run {
         for row in 0..batch.len {
             context.work(1)?;
             for (node, made) in spec.nodes.iter().zip(&mut nodes) {
-                let properties = evaluate(&node.properties, &batch, row, context)?;
-                let new = NewNode { labels: node.labels.clone(), properties };
-                made.push(context.transaction().insert_node(new).map_err(|e| located(e, node.span))?);
-                context.changed.nodes_inserted += 1;
+                made.push(node.make(&batch, row, context)?);
             }
         }
         batch.columns.extend(nodes.into_iter().map(Vector::Nodes));
@@ -94,28 +180,13 @@ impl Operator for Run {
         for row in 0..batch.len {
             context.work(1)?;
             for (edge, made) in spec.edges.iter().zip(&mut edges) {
-                let properties = evaluate(&edge.properties, &batch, row, context)?;
-                let end = |slot: usize| match batch.columns[slot].get(row) {
-                    Value::Node(n) => Ok(n),
-                    other => Err(Diagnostic::error(
-                        graphodrome_graph::Code::WRONG_TYPE,
-                        edge.span,
-                        format!("an end of the new edge must be a node, found {}", other.type_name()),
-                    )),
-                };
-                let new = NewEdge {
-                    labels: edge.labels.clone(),
-                    properties,
-                    directed: edge.directed,
-                    source: end(edge.source)?,
-                    target: end(edge.target)?,
-                };
-                made.push(context.transaction().insert_edge(new).map_err(|e| located(e, edge.span))?);
-                context.changed.edges_inserted += 1;
+                made.push(edge.make(&batch, row, context)?);
             }
         }
         batch.columns.extend(edges.into_iter().map(Vector::Edges));
-        context.settle(spec.span)?;
+        if spec.settles {
+            context.settle(spec.span)?;
+        }
         Ok((batch.len > 0).then_some(batch))
     }
 }

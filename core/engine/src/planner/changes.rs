@@ -1,15 +1,16 @@
-//! INSERT, SET, REMOVE and DELETE.
+//! INSERT, UPSERT, SET, REMOVE and DELETE.
 
 use std::sync::Arc;
 
-use graphodrome_graph::{Direction, label_set};
+use graphodrome_graph::{Direction, Element, KeyDefinition, label_set};
 use graphodrome_language::ast::*;
 use graphodrome_language::{Diagnostic, Span, VariableKind};
 
 use crate::context::Outcome;
 use crate::expression::Expr;
 use crate::operators::{
-    Change, ChangeSpec, DeleteElements, InsertEdgeSpec, InsertElements, InsertNodeSpec, SetProperties,
+    Change, ChangeSpec, DeleteElements, FindSpec, InsertEdgeSpec, InsertElements, InsertNodeSpec,
+    SetProperties,
 };
 use crate::plan::{PlanNode, Schema};
 use crate::planner::Planner;
@@ -26,7 +27,64 @@ impl Planner<'_> {
         Ok(compiled)
     }
 
-    pub(super) fn insert(&mut self, input: PlanNode, paths: &[InsertPath], span: Span) -> Outcome<PlanNode> {
+    pub(super) fn upsert(
+        &mut self, input: PlanNode, paths: &[InsertPath], items: &[SetItem], span: Span,
+    ) -> Outcome<PlanNode> {
+        let node = self.insert(input, paths, Some(items.is_empty()), span)?;
+        if items.is_empty() { Ok(node) } else { self.set(node, items, span) }
+    }
+
+    /// The key by which an UPSERT finds an element: one of its labels' whose properties are just those
+    /// given.
+    fn find_by(&self, kind: Element, element: &InsertElement) -> Outcome<FindSpec> {
+        let given: Vec<&Arc<str>> = element.properties.iter().map(|(name, _)| &name.text).collect();
+        let labels: Vec<&str> = element.labels.iter().map(|l| &*l.text).collect();
+        let of_labels: Vec<(usize, &Arc<KeyDefinition>)> = (self.scope.keys.iter().enumerate())
+            .filter(|(_, k)| k.element == kind && labels.contains(&&*k.label))
+            .collect();
+        let fits = |k: &KeyDefinition| {
+            k.properties.len() == given.len() && k.properties.iter().all(|p| given.contains(&p))
+        };
+        if let Some((key, definition)) = of_labels.iter().find(|(_, k)| fits(k)) {
+            let place = |p: &Arc<str>| given.iter().position(|g| *g == p);
+            return Ok(FindSpec {
+                key: *key,
+                order: definition.properties.iter().filter_map(place).collect(),
+            });
+        }
+        let shown = labels.join("&");
+        Err(match of_labels.first() {
+            None if labels.is_empty() => {
+                Diagnostic::syntax(element.span, format!("UPSERT finds {} by the key of its label", a(kind)))
+                    .hint("write its label and the properties of the label's key")
+            }
+            None => Diagnostic::unknown(
+                element.span,
+                format!("UPSERT finds {} by a key, and there is no key on :{shown}", a(kind)),
+            )
+            .hint(format!(
+                "create one with CREATE KEY name ON {} {} (property), or use INSERT",
+                kind.to_string().to_uppercase(),
+                labels[0]
+            )),
+            Some((_, key)) => {
+                let properties = key.properties.join(", ");
+                Diagnostic::syntax(
+                    element.span,
+                    format!("UPSERT takes the properties of the key of :{}: {properties}", key.label),
+                )
+                .hint("give just those between the braces, and set the others with SET after it")
+            }
+        })
+    }
+
+    /// `finds` for an UPSERT, with whether no SET follows it.
+    pub(super) fn insert(
+        &mut self, input: PlanNode, paths: &[InsertPath], finds: Option<bool>, span: Span,
+    ) -> Outcome<PlanNode> {
+        let find = |planner: &Self, kind, element: &InsertElement| {
+            finds.map(|_| planner.find_by(kind, element)).transpose()
+        };
         let mut schema = input.schema.clone();
         let (mut nodes, mut edges) = (vec![], vec![]);
         // Nodes first: slots of all nodes must be known before the edges.
@@ -41,6 +99,7 @@ impl Planner<'_> {
                         nodes.push(InsertNodeSpec {
                             labels: label_set(element.labels.iter().map(|l| l.text.clone())),
                             properties: self.pairs(&element.properties, &input.schema)?,
+                            find: find(self, Element::Node, element)?,
                             span: element.span,
                         });
                         let name = match &element.variable {
@@ -63,6 +122,7 @@ impl Planner<'_> {
                 edges.push(InsertEdgeSpec {
                     labels: label_set(edge.element.labels.iter().map(|l| l.text.clone())),
                     properties: self.pairs(&edge.element.properties, &with_nodes)?,
+                    find: find(self, Element::Edge, &edge.element)?,
                     directed: edge.direction != Direction::Undirected,
                     source,
                     target,
@@ -76,7 +136,9 @@ impl Planner<'_> {
             }
         }
         let estimate = input.estimate.clone();
-        Ok(self.node(InsertElements { nodes, edges, span }, vec![input], schema, estimate))
+        let plan =
+            InsertElements { nodes, edges, finds: finds.is_some(), settles: finds.unwrap_or(true), span };
+        Ok(self.node(plan, vec![input], schema, estimate))
     }
 
     fn target(&self, variable: &Name, schema: &Schema) -> Outcome<usize> {
@@ -153,4 +215,8 @@ impl Planner<'_> {
             estimate,
         ))
     }
+}
+
+fn a(kind: Element) -> &'static str {
+    if kind == Element::Node { "a node" } else { "an edge" }
 }

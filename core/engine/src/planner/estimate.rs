@@ -39,9 +39,19 @@ impl Planner<'_> {
         share
     }
 
-    fn condition_share(
+    pub(super) fn condition_share(
         &self, condition: &Expression, labels: &Option<LabelExpression>, element: Element,
     ) -> f64 {
+        if let ExpressionKind::Between { operand, low, high, negated } = &condition.kind {
+            let side = |operator, bound: &Expression| {
+                let kind = ExpressionKind::Binary(operator, operand.clone(), Box::new(bound.clone()));
+                self.condition_share(&Expression { kind, span: condition.span }, labels, element)
+            };
+            let within =
+                side(BinaryOperator::GreaterOrEqual, low) + side(BinaryOperator::LessOrEqual, high) - 1.0;
+            let within = within.clamp(1e-4, 1.0);
+            return if *negated { 1.0 - within } else { within };
+        }
         let ExpressionKind::Binary(operator, left, right) = &condition.kind else { return UNKNOWN_CONDITION };
         let (property, other, turned) = match (&left.kind, &right.kind) {
             (ExpressionKind::Property(_, name), _) => (name, right, false),

@@ -2,6 +2,7 @@
 
 mod changes;
 mod estimate;
+mod lookup;
 mod order;
 mod pattern;
 mod program;
@@ -101,7 +102,11 @@ impl<'p> Planner<'p> {
                 }
                 Clause::Insert { paths, span } => {
                     changes = true;
-                    self.insert(node, paths, *span)?
+                    self.insert(node, paths, None, *span)?
+                }
+                Clause::Upsert { paths, items, span } => {
+                    changes = true;
+                    self.upsert(node, paths, items, *span)?
                 }
                 Clause::Set { items, span } => {
                     changes = true;
@@ -390,7 +395,10 @@ fn usage(rest: &[Clause]) -> Use {
             Clause::Filter(e) => reads(e),
             Clause::Let(items) => items.iter().for_each(|(_, e)| reads(e)),
             Clause::For { list, .. } => reads(list),
-            Clause::Insert { paths, .. } => {
+            Clause::Insert { paths, .. } | Clause::Upsert { paths, .. } => {
+                if let Clause::Upsert { items, .. } = clause {
+                    items.iter().for_each(|item| read_by_set(item, &mut reads));
+                }
                 for path in paths {
                     let elements = std::iter::once(&path.first)
                         .chain(path.steps.iter().flat_map(|(e, n)| [&e.element, n]));
@@ -399,11 +407,7 @@ fn usage(rest: &[Clause]) -> Use {
                     }
                 }
             }
-            Clause::Set { items, .. } => items.iter().for_each(|item| match item {
-                SetItem::Property { value, .. } => reads(value),
-                SetItem::All { properties, .. } => properties.iter().for_each(|(_, e)| reads(e)),
-                SetItem::Label { .. } => {}
-            }),
+            Clause::Set { items, .. } => items.iter().for_each(|item| read_by_set(item, &mut reads)),
             Clause::Delete { targets, .. } => targets.iter().for_each(&mut reads),
             Clause::Remove { .. } | Clause::Finish => {}
             Clause::Page(page) => page.order.iter().for_each(|k| reads(&k.expression)),
@@ -431,6 +435,14 @@ fn usage(rest: &[Clause]) -> Use {
         )
     });
     Use { needed, multiplicity: multiplicity || !plain }
+}
+
+fn read_by_set(item: &SetItem, reads: &mut impl FnMut(&Expression)) {
+    match item {
+        SetItem::Property { value, .. } => reads(value),
+        SetItem::All { properties, .. } => properties.iter().for_each(|(_, e)| reads(e)),
+        SetItem::Label { .. } => {}
+    }
 }
 
 /// Whether a result is the same however often each row comes.

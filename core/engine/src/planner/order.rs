@@ -13,16 +13,10 @@ use crate::context::Outcome;
 use crate::expression::{Expr, Kind, Piece};
 use crate::operators::*;
 use crate::plan::{PlanNode, Schema};
+use crate::planner::lookup::Start;
 use crate::planner::pattern::{PathPiece, PatternGraph, PatternStep, StepKind, show_node};
 use crate::planner::{Planner, Use};
 use crate::profile::Estimate;
-
-/// How a node is found where a pattern begins.
-enum Start {
-    /// Key index, with the condition for each of its properties.
-    Seek(usize, Vec<usize>),
-    Scan,
-}
 
 pub(super) struct Builder<'g> {
     pub graph: &'g mut PatternGraph,
@@ -114,15 +108,35 @@ impl Planner<'_> {
             // A node that a key finds for each row.
             let seek = unbound.iter().find_map(|&i| match self.start(i, &node.schema, b) {
                 Start::Seek(key, conditions) => Some((i, key, conditions)),
-                Start::Scan => None,
+                Start::Search(_) | Start::Scan => None,
             });
             if let Some((i, key, conditions)) = seek {
                 node = self.seek(node, i, key, &conditions, b)?;
                 node = self.ready_conditions(node, b)?;
                 continue;
             }
+            // An edge that a key or an index finds, with both of its ends.
+            let (start, mut rejected, cost) = self.best_start(&unbound, b);
+            if let Some(found) = self.edge_lookup(&node.schema, b) {
+                if found.rows <= cost {
+                    node = self.seek_edges(node, found, b)?;
+                    node = self.ready_conditions(node, b)?;
+                    continue;
+                }
+                rejected.push(format!(
+                    "edges by {}: {:.0} of them, cost {cost:.0} without",
+                    found.name, found.rows
+                ));
+            }
+            // Nodes that an index finds for each row, where there are few.
+            if node.schema.len() > 0
+                && let Start::Search(found) = self.start(start, &node.schema, b)
+            {
+                node = self.search_index(node, start, &found, b)?;
+                node = self.ready_conditions(node, b)?;
+                continue;
+            }
             // Another part: on its own, then joined.
-            let (start, rejected) = self.best_start(&unbound, b);
             if node.schema.len() == 0 {
                 node = self.scan(start, b)?;
                 node.rejected = rejected;
@@ -173,86 +187,15 @@ impl Planner<'_> {
         Ok((compiled, shown, share))
     }
 
-    /// The key that the waiting conditions give all values of, from what `schema` has.
-    fn start(&self, node: usize, schema: &Schema, b: &Builder<'_>) -> Start {
-        let pattern = &b.graph.nodes[node];
-        let Some(labels) = &pattern.labels else { return Start::Scan };
-        let given = |property: &Arc<str>| {
-            b.graph.conditions.iter().position(|c| {
-                !c.done
-                    && key_value(&c.expression, &pattern.name, property).is_some_and(|value| {
-                        expression_variables(value).iter().all(|v| schema.slot(v).is_some())
-                    })
-            })
-        };
-        for label in self.implied_labels(labels) {
-            for (k, key) in self.scope.keys.iter().enumerate() {
-                if key.element != Element::Node || key.label != label {
-                    continue;
-                }
-                let conditions: Option<Vec<usize>> = key.properties.iter().map(given).collect();
-                if let Some(conditions) = conditions {
-                    return Start::Seek(k, conditions);
-                }
-            }
-        }
-        Start::Scan
-    }
-
-    /// Labels that every matching node has: those the expression requires, and in a closed graph those
-    /// that all matching node types share, so that a tank is found by the key of sites.
-    fn implied_labels(&self, labels: &LabelExpression) -> Vec<Arc<str>> {
-        let mut implied = labels.required();
-        if let Some(graph_type) = &self.scope.graph_type {
-            let matching: Vec<_> = graph_type.nodes.iter().filter(|t| labels.matches(&t.labels)).collect();
-            if let Some(first) = matching.first() {
-                let shared = first.labels.iter().filter(|l| matching.iter().all(|t| t.labels.contains(l)));
-                implied.extend(shared.cloned());
-            }
-        }
-        implied
-    }
-
-    fn seek(
-        &mut self, input: PlanNode, node: usize, key: usize, conditions: &[usize], b: &mut Builder<'_>,
-    ) -> Outcome<PlanNode> {
-        let pattern = b.graph.nodes[node].clone();
-        let definition = self.scope.keys[key].clone();
-        let mut values = vec![];
-        for (property, &c) in definition.properties.iter().zip(conditions) {
-            let expression = b.graph.conditions[c].expression.clone();
-            if let Some(value) = key_value(&expression, &pattern.name, property) {
-                values.push(self.compile(value, &input.schema)?);
-            }
-            b.graph.conditions[c].done = true;
-        }
-        let mut schema = input.schema.clone();
-        schema.push(pattern.name.clone(), VariableKind::Node);
-        let (compiled, shown_conditions, _) = self.take_conditions(&schema, b)?;
-        let shown_key: Vec<String> =
-            conditions.iter().map(|&c| self.shown(&b.graph.conditions[c].expression)).collect();
-        let estimate = Estimate {
-            rows: input.estimate.rows,
-            cost: input.estimate.cost + input.estimate.rows,
-            source: format!("the key {} finds at most one", definition.name),
-        };
-        let plan = SeekKey {
-            pattern: show_node(&pattern),
-            key_name: format!("{} ({})", definition.name, shown_key.join(", ")),
-            key,
-            values,
-            test: self.scope.node_test(pattern.labels.as_ref()),
-            conditions: compiled,
-            shown_conditions,
-        };
-        Ok(self.node(plan, vec![input], schema, estimate))
-    }
-
     fn scan(&mut self, node: usize, b: &mut Builder<'_>) -> Outcome<PlanNode> {
         let pattern = b.graph.nodes[node].clone();
         if let Start::Seek(key, conditions) = self.start(node, &Schema::default(), b) {
             let start = self.leaf(crate::operators::Start, Schema::default(), 1.0, "one row");
             return self.seek(start, node, key, &conditions, b);
+        }
+        if let Start::Search(found) = self.start(node, &Schema::default(), b) {
+            let start = self.leaf(crate::operators::Start, Schema::default(), 1.0, "one row");
+            return self.search_index(start, node, &found, b);
         }
         let total = self.node_total(&pattern.labels);
         let share = self.share(&pattern.name, &pattern.labels, &b.graph.conditions, Element::Node);
@@ -274,8 +217,8 @@ impl Planner<'_> {
         Ok(self.node(plan, vec![], schema, estimate))
     }
 
-    /// The start whose whole way costs least, and what the others would have cost.
-    fn best_start(&self, candidates: &[usize], b: &Builder<'_>) -> (usize, Vec<String>) {
+    /// The start whose whole way costs least, what the others would have cost, and what it costs.
+    fn best_start(&self, candidates: &[usize], b: &Builder<'_>) -> (usize, Vec<String>, f64) {
         let mut costs: Vec<(f64, usize)> = candidates.iter().map(|&i| (self.play_through(i, b), i)).collect();
         costs.sort_by(|a, b| a.0.total_cmp(&b.0).then(a.1.cmp(&b.1)));
         let name = |i: usize| show_node(&b.graph.nodes[i]);
@@ -285,7 +228,7 @@ impl Planner<'_> {
             .take(4)
             .map(|(cost, i)| format!("start at {}: cost {cost:.0} instead of {:.0}", name(*i), costs[0].0))
             .collect();
-        (costs[0].1, rejected)
+        (costs[0].1, rejected, costs[0].0)
     }
 
     /// What it costs to start at `start` and take the cheapest step each time.
@@ -293,6 +236,11 @@ impl Planner<'_> {
         let node = &b.graph.nodes[start];
         let (mut rows, mut cost) = match self.start(start, &Schema::default(), b) {
             Start::Seek(..) => (1.0, 1.0),
+            Start::Search(found) => {
+                let total = self.node_total(&node.labels);
+                let share = self.share(&node.name, &node.labels, &b.graph.conditions, Element::Node);
+                ((total * share).max(0.5), found.rows)
+            }
             Start::Scan => {
                 let total = self.node_total(&node.labels);
                 let share = self.share(&node.name, &node.labels, &b.graph.conditions, Element::Node);
@@ -433,7 +381,7 @@ impl Planner<'_> {
 
     /// Slots of edges and paths that this step's edges must differ from: those of the same MATCH that
     /// some edge could be in too.
-    fn different_from(&self, step: usize, schema: &Schema, b: &Builder<'_>) -> Vec<usize> {
+    pub(super) fn different_from(&self, step: usize, schema: &Schema, b: &Builder<'_>) -> Vec<usize> {
         if b.graph.repeatable || !takes_part(&b.graph.steps[step]) {
             return vec![];
         }
@@ -534,24 +482,6 @@ fn edge_labels(step: &PatternStep) -> Vec<Option<LabelExpression>> {
             collect(&search.elements, &mut found);
             found
         }
-    }
-}
-
-/// The other side of `name.property = value`.
-fn key_value<'e>(e: &'e Expression, name: &str, property: &str) -> Option<&'e Expression> {
-    let ExpressionKind::Binary(BinaryOperator::Equal, left, right) = &e.kind else { return None };
-    let is_property = |side: &Expression| match &side.kind {
-        ExpressionKind::Property(operand, p) => {
-            *p.text == *property && matches!(&operand.kind, ExpressionKind::Variable(v) if **v == *name)
-        }
-        _ => false,
-    };
-    if is_property(left) {
-        Some(right)
-    } else if is_property(right) {
-        Some(left)
-    } else {
-        None
     }
 }
 

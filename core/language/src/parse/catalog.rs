@@ -5,7 +5,9 @@
 
 use std::sync::Arc;
 
-use graphodrome_graph::{EdgeType, Endpoint, GraphType, LabelSet, NodeType, PropertyType, label_set};
+use graphodrome_graph::{
+    Cardinality, EdgeType, Element, Endpoint, GraphType, LabelSet, NodeType, PropertyType, label_set,
+};
 
 use crate::ast::*;
 use crate::parse::{Parsed, Parser};
@@ -15,18 +17,21 @@ use crate::{Diagnostic, Span, nearest};
 type RawEndpoint = Vec<(Vec<Name>, bool)>;
 
 struct RawEdge {
+    span: Span,
     edge: EdgeType,
     source: RawEndpoint,
     target: RawEndpoint,
 }
 
 impl Parser<'_> {
-    pub(super) fn catalog_statement(&mut self) -> Parsed<Statement> {
+    pub(super) fn catalog_statement(&mut self, graph: Option<Name>) -> Parsed<Statement> {
+        let start = self.span();
         if self.eat_word("DROP") {
             self.eat_word("PROPERTY");
             if self.at_word("KEY") || self.at_word("INDEX") {
-                return Err(self.not_supported(self.span(), "DROP KEY and DROP INDEX"));
+                return self.drop_lookup(graph);
             }
+            self.refuse_use(graph)?;
             self.expect_word("GRAPH")?;
             let of_type = self.eat_word("TYPE");
             let if_exists = self.eat_words(&["IF", "EXISTS"]);
@@ -38,27 +43,113 @@ impl Parser<'_> {
             });
         }
         self.expect_word("CREATE")?;
+        if self.at_word("KEY") || self.at_word("INDEX") {
+            return self.create_lookup(graph, start).map(Statement::CreateLookup);
+        }
+        self.refuse_use(graph)?;
         let or_replace = self.eat_words(&["OR", "REPLACE"]);
         self.eat_word("PROPERTY");
-        if self.at_word("KEY") || self.at_word("INDEX") {
-            return Err(self.not_supported(self.span(), "CREATE KEY and CREATE INDEX").hint(
-                "declare the key in the graph type: (Site :Site { code STRING NOT NULL } KEY (code))",
-            ));
-        }
         self.expect_word("GRAPH")?;
         let of_type = self.eat_word("TYPE");
         let if_not_exists = self.eat_words(&["IF", "NOT", "EXISTS"]);
         let name = self.name("a name")?;
         if of_type {
             self.eat_word("AS");
-            if self.at_word("COPY") || self.at_word("LIKE") {
-                return Err(self.not_supported(self.span(), "COPY OF and LIKE"));
+            if self.eat_words(&["COPY", "OF"]) {
+                let source = TypeSource::CopyOf(self.name("a graph type's name")?);
+                return Ok(Statement::CopyGraphType { name, or_replace, if_not_exists, source });
+            }
+            if self.eat_word("LIKE") {
+                let source = TypeSource::Like(self.name("a graph's name")?);
+                return Ok(Statement::CopyGraphType { name, or_replace, if_not_exists, source });
             }
             let definition = Box::new(self.nested_graph_type_specification(name.text.clone())?);
             return Ok(Statement::CreateGraphType { name, or_replace, if_not_exists, definition });
         }
         let source = self.graph_source(&name)?;
-        Ok(Statement::CreateGraph { name, or_replace, if_not_exists, source })
+        let copy_of =
+            if self.eat_words(&["AS", "COPY", "OF"]) { Some(self.name("a graph's name")?) } else { None };
+        Ok(Statement::CreateGraph { name, or_replace, if_not_exists, source, copy_of })
+    }
+
+    fn refuse_use(&self, graph: Option<Name>) -> Parsed<()> {
+        match graph {
+            Some(graph) => {
+                Err(Diagnostic::syntax(graph.span, "USE stands before a query, CREATE KEY or CREATE INDEX")
+                    .hint("leave it out: CREATE GRAPH and DROP GRAPH name their graph themselves"))
+            }
+            None => Ok(()),
+        }
+    }
+
+    /// `KEY name ON NODE L (p, ...)`, `INDEX name ON EDGE L (p, ...)`.
+    fn create_lookup(&mut self, graph: Option<Name>, start: Span) -> Parsed<CreateLookup> {
+        let unique = self.eat_word("KEY");
+        if !unique {
+            self.expect_word("INDEX")?;
+        }
+        let if_not_exists = self.eat_words(&["IF", "NOT", "EXISTS"]);
+        let name = self.name("a name")?;
+        self.expect_word("ON")?;
+        let element = self.node_or_edge()?;
+        self.eat(":");
+        let label = self.label_name()?;
+        self.expect("(")?;
+        let properties = self.comma_separated(Self::property_name)?;
+        self.expect(")")?;
+        for (i, property) in properties.iter().enumerate() {
+            if properties[..i].iter().any(|p| p.text == property.text) {
+                return Err(Diagnostic::syntax(
+                    property.span,
+                    format!("the property {} is named twice", property.text),
+                ));
+            }
+        }
+        let span = self.span_since(start);
+        Ok(CreateLookup { graph, unique, name, if_not_exists, element, label, properties, span })
+    }
+
+    fn node_or_edge(&mut self) -> Parsed<Element> {
+        if self.eat_word("NODE") || self.eat_word("VERTEX") {
+            return Ok(Element::Node);
+        }
+        if self.eat_word("EDGE") || self.eat_word("RELATIONSHIP") {
+            return Ok(Element::Edge);
+        }
+        Err(self.unexpected("NODE or EDGE"))
+    }
+
+    fn drop_lookup(&mut self, graph: Option<Name>) -> Parsed<Statement> {
+        let unique = self.eat_word("KEY");
+        if !unique {
+            self.expect_word("INDEX")?;
+        }
+        let if_exists = self.eat_words(&["IF", "EXISTS"]);
+        let name = self.name("a name")?;
+        Ok(Statement::DropLookup { graph, unique, name, if_exists })
+    }
+
+    /// `GRAPH g RENAME LABEL a TO b ON NODE`, `GRAPH g RENAME PROPERTY p TO q ON NODE L`.
+    pub(super) fn rename_statement(&mut self) -> Parsed<Rename> {
+        let start = self.span();
+        self.expect_word("GRAPH")?;
+        let graph = self.name("a graph name")?;
+        self.expect_word("RENAME")?;
+        let of_label = self.eat_word("LABEL");
+        if !of_label {
+            self.expect_word("PROPERTY")?;
+        }
+        let from = self.label_name()?;
+        self.expect_word("TO")?;
+        let to = self.label_name()?;
+        self.expect_word("ON")?;
+        let element = self.node_or_edge()?;
+        let mut label = None;
+        if !of_label {
+            self.eat(":");
+            label = Some(self.label_name()?);
+        }
+        Ok(Rename { graph, element, label, from, to, span: self.span_since(start) })
     }
 
     fn graph_source(&mut self, name: &Name) -> Parsed<GraphSource> {
@@ -68,8 +159,8 @@ impl Parser<'_> {
             return Ok(GraphSource::Any);
         }
         let typed = self.eat_word("TYPED") || (self.eat(":") && self.eat(":"));
-        if self.at_word("LIKE") || self.at_words(&["AS", "COPY"]) {
-            return Err(self.not_supported(self.span(), "COPY OF and LIKE"));
+        if self.eat_word("LIKE") {
+            return Ok(GraphSource::Like(self.name("a graph's name")?));
         }
         if self.at_punctuation("{") {
             let definition = self.nested_graph_type_specification(name.text.clone())?;
@@ -79,7 +170,7 @@ impl Parser<'_> {
             return Ok(GraphSource::Typed(self.name("a graph type's name")?));
         }
         Err(self
-            .unexpected("ANY, TYPED or \"{\"")
+            .unexpected("ANY, TYPED, LIKE or \"{\"")
             .hint("CREATE GRAPH g ANY makes an open graph, CREATE GRAPH g TYPED t a closed one"))
     }
 
@@ -87,20 +178,101 @@ impl Parser<'_> {
         self.expect("{")?;
         let mut nodes: Vec<NodeType> = vec![];
         let mut raw_edges: Vec<RawEdge> = vec![];
+        let mut raw_cardinalities = vec![];
         while !self.at_punctuation("}") {
-            self.element_type(&mut nodes, &mut raw_edges)?;
+            if self.eat_word("EACH") {
+                raw_cardinalities.push(self.cardinality()?);
+            } else {
+                self.element_type(&mut nodes, &mut raw_edges)?;
+            }
             if !self.eat(",") {
                 break;
             }
         }
         self.expect("}")?;
-        let mut edges = vec![];
+        let mut edges: Vec<EdgeType> = vec![];
         for raw in raw_edges {
             let source = self.resolve_endpoint(&nodes, raw.source)?;
             let target = self.resolve_endpoint(&nodes, raw.target)?;
-            edges.push(EdgeType { source, target, ..raw.edge });
+            if let Some(name) = &raw.edge.name
+                && edges.iter().any(|t| t.name.as_ref() == Some(name))
+            {
+                return Err(Diagnostic::syntax(raw.span, format!("there are two edge types named {name}")));
+            }
+            let edge = EdgeType { source, target, ..raw.edge };
+            if edges.iter().any(|t| {
+                (&t.labels, t.directed, &t.source, &t.target)
+                    == (&edge.labels, edge.directed, &edge.source, &edge.target)
+            }) {
+                return Err(Diagnostic::syntax(
+                    raw.span,
+                    format!(
+                        "there are two edge types :{} between the same node types",
+                        edge.labels.join("&")
+                    ),
+                ));
+            }
+            edges.push(edge);
         }
-        Ok(GraphType { name, nodes, edges })
+        let mut cardinalities = vec![];
+        for (node, most, edge) in raw_cardinalities {
+            cardinalities.push(self.resolve_cardinality(&nodes, &edges, node, most, &edge)?);
+        }
+        Ok(GraphType { name, nodes, edges, cardinalities })
+    }
+
+    /// `EACH Sensor HAS AT MOST 1 WATCHES` after EACH.
+    fn cardinality(&mut self) -> Parsed<(RawEndpoint, u32, Name)> {
+        let node = self.endpoint()?;
+        self.expect_word("HAS")?;
+        self.expect_word("AT")?;
+        if self.at_word("LEAST") {
+            return Err(self
+                .not_supported(self.span(), "EACH ... HAS AT LEAST")
+                .hint("a node is there before its edges are: check it with a query"));
+        }
+        self.expect_word("MOST")?;
+        let most = self.unsigned("a number")?;
+        self.eat(":");
+        Ok((node, most, self.label_name()?))
+    }
+
+    fn resolve_cardinality(
+        &self, nodes: &[NodeType], edges: &[EdgeType], node: RawEndpoint, most: u32, edge: &Name,
+    ) -> Parsed<Cardinality> {
+        let span = node[0].0[0].span;
+        let Endpoint(sets) = self.resolve_endpoint(nodes, node)?;
+        let [labels] = sets.as_slice() else {
+            return Err(Diagnostic::syntax(span, "EACH names one node type")
+                .hint("write one EACH ... for each of them"));
+        };
+        let named = edges.iter().find(|t| t.name.as_ref() == Some(&edge.text)).and_then(|t| t.labels.first());
+        let label = match named {
+            Some(label) => label.clone(),
+            None if edges.iter().any(|t| t.labels.contains(&edge.text)) => edge.text.clone(),
+            None => {
+                let near = nearest(&edge.text, edges.iter().flat_map(|t| t.labels.iter().map(|l| &**l)));
+                return Err(Diagnostic::unknown(
+                    edge.span,
+                    format!("there is no edge type {} in this graph type", edge.text),
+                )
+                .maybe_hint(near.map(|n| format!("did you mean {n}?"))));
+            }
+        };
+        let takes_part = edges.iter().filter(|t| t.labels.contains(&label)).any(|t| {
+            let ends = t.source.0.iter().chain(&t.target.0);
+            let meets = |set: &LabelSet| {
+                nodes.iter().any(|n| set.iter().chain(labels.iter()).all(|l| n.labels.contains(l)))
+            };
+            ends.into_iter().any(meets)
+        });
+        if !takes_part {
+            return Err(Diagnostic::syntax(
+                span,
+                format!("no edge :{label} begins or ends at a node :{}", labels.join("&")),
+            ));
+        }
+        Ok(Cardinality { node: labels.clone(), edge: label, most })
     }
 
     fn element_type(&mut self, nodes: &mut Vec<NodeType>, edges: &mut Vec<RawEdge>) -> Parsed<()> {
@@ -328,6 +500,7 @@ impl Parser<'_> {
 
     /// `(A)-[name :LABEL { ... } KEY (p)]->(B)`, `<-[ ]-`, `~[ ]~`.
     fn edge_type_pattern(&mut self) -> Parsed<RawEdge> {
+        let whole = self.span();
         self.expect("(")?;
         let first = self.endpoint()?;
         self.expect(")")?;
@@ -363,11 +536,12 @@ impl Parser<'_> {
             properties,
             key,
         };
-        Ok(RawEdge { edge, source, target })
+        Ok(RawEdge { span: self.span_since(whole), edge, source, target })
     }
 
     /// `DIRECTED EDGE TYPE name :LABEL { ... } CONNECTING (A TO B)`.
     fn edge_type_phrase(&mut self) -> Parsed<RawEdge> {
+        let whole = self.span();
         let directed = if self.eat_word("UNDIRECTED") {
             false
         } else {
@@ -390,7 +564,7 @@ impl Parser<'_> {
         self.expect(")")?;
         let none = Endpoint(vec![]);
         let edge = EdgeType { name, labels, directed, source: none.clone(), target: none, properties, key };
-        Ok(RawEdge { edge, source, target })
+        Ok(RawEdge { span: self.span_since(whole), edge, source, target })
     }
 
     #[allow(clippy::type_complexity)] // Four parts, named where they are taken apart.

@@ -136,6 +136,10 @@ impl Parser<'_> {
             truth(None)
         } else if self.eat_word("DIRECTED") {
             ExpressionKind::IsDirected { operand, negated }
+        } else if self.eat_word("TYPED") {
+            let value_type = self.value_type()?;
+            let not_null = self.eat_words(&["NOT", "NULL"]);
+            ExpressionKind::IsTyped { operand, value_type, not_null, negated }
         } else if self.eat_word("LABELED") || self.at_punctuation(":") {
             self.eat(":");
             let (labels, names) = self.label_expression()?;
@@ -147,7 +151,7 @@ impl Parser<'_> {
             let edge = Box::new(self.additive()?);
             ExpressionKind::IsEnd { node: operand, edge, source, negated }
         } else {
-            return Err(self.unexpected("NULL, TRUE, FALSE, UNKNOWN, LABELED, DIRECTED or SOURCE OF"));
+            return Err(self.unexpected("NULL, TRUE, FALSE, UNKNOWN, TYPED, LABELED, DIRECTED or SOURCE OF"));
         };
         Ok(self.node(start, kind))
     }

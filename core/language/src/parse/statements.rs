@@ -7,8 +7,8 @@ use graphodrome_graph::Direction;
 
 /// Words that begin a clause: where parsing resumes after an error.
 const CLAUSES: &[&str] = &[
-    "MATCH", "OPTIONAL", "FILTER", "LET", "FOR", "INSERT", "SET", "REMOVE", "DELETE", "DETACH", "NODETACH",
-    "ORDER", "OFFSET", "SKIP", "LIMIT", "RETURN", "FINISH", "USE",
+    "MATCH", "OPTIONAL", "FILTER", "LET", "FOR", "INSERT", "UPSERT", "SET", "REMOVE", "DELETE", "DETACH",
+    "NODETACH", "ORDER", "OFFSET", "SKIP", "LIMIT", "RETURN", "FINISH", "USE",
 ];
 
 /// Parts of the standard that are refused by name instead of by a puzzling error.
@@ -24,7 +24,6 @@ const LATER: &[(&str, &str)] = &[
     ("START", "START TRANSACTION"),
     ("COMMIT", "COMMIT"),
     ("ROLLBACK", "ROLLBACK"),
-    ("UPSERT", "UPSERT"),
 ];
 
 impl Parser<'_> {
@@ -65,7 +64,19 @@ impl Parser<'_> {
 
     fn statement(&mut self) -> Parsed<Statement> {
         if self.at_word("CREATE") || self.at_word("DROP") {
-            return self.catalog_statement();
+            return self.catalog_statement(None);
+        }
+        if self.eat_word("ALTER") {
+            return self.rename_statement().map(Statement::Rename);
+        }
+        // `USE g CREATE KEY ...`: keys and indexes belong to a graph.
+        let start = self.at;
+        if self.eat_word("USE") {
+            let graph = self.name("a graph name")?;
+            if self.at_word("CREATE") || self.at_word("DROP") {
+                return self.catalog_statement(Some(graph));
+            }
+            self.at = start;
         }
         self.linear_query().map(Statement::Query)
     }
@@ -135,6 +146,11 @@ impl Parser<'_> {
         if self.eat_word("INSERT") {
             let paths = self.comma_separated(Self::insert_path_pattern)?;
             return Ok(Clause::Insert { paths, span: self.span_since(start) });
+        }
+        if self.eat_word("UPSERT") {
+            let paths = self.comma_separated(Self::insert_path_pattern)?;
+            let items = if self.eat_word("SET") { self.comma_separated(Self::set_item)? } else { vec![] };
+            return Ok(Clause::Upsert { paths, items, span: self.span_since(start) });
         }
         if self.eat_word("SET") {
             let items = self.comma_separated(Self::set_item)?;

@@ -1,0 +1,174 @@
+//! Changing a graph's schema: its type, its keys, its indexes. The rows that say so are written in one
+//! transaction, together with the new base where the elements change too.
+
+use std::sync::Arc;
+
+use graphodrome_graph::{BaseParts, Created, GraphError, GraphType, Schema, Snapshot};
+use sea_orm::{
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait,
+    PaginatorTrait, QueryFilter, TransactionTrait,
+};
+
+use crate::catalog::{parsed_type, to_json};
+use crate::entities::{graph, graph_type};
+use crate::graph_handle::Turn;
+use crate::{Catalog, StoreError};
+
+/// What becomes of the row of a graph's type.
+pub(crate) enum TypeRow {
+    Keep,
+    /// The graph is of the type in this row.
+    Use(i64),
+    /// The graph is of the type in this row, which gets another name and definition.
+    Change(i64, Option<String>, serde_json::Value),
+    /// The graph gets a row of its own.
+    Insert(Option<String>, serde_json::Value),
+}
+
+pub(crate) struct SchemaRows {
+    /// The name of a graph that has no row yet.
+    pub new_graph: Option<String>,
+    pub lookups: serde_json::Value,
+    pub graph_type: TypeRow,
+}
+
+impl SchemaRows {
+    pub async fn write(self, graph_id: i64, transaction: &DatabaseTransaction) -> Result<(), StoreError> {
+        let mut row =
+            graph::ActiveModel { id: Set(graph_id), lookups: Set(self.lookups), ..Default::default() };
+        match self.graph_type {
+            TypeRow::Keep => {}
+            TypeRow::Use(id) => row.graph_type_id = Set(Some(id)),
+            TypeRow::Change(id, name, definition) => {
+                let changed =
+                    graph_type::ActiveModel { id: Set(id), name: Set(name), definition: Set(definition) };
+                changed.update(transaction).await?;
+                row.graph_type_id = Set(Some(id));
+            }
+            TypeRow::Insert(name, definition) => {
+                let new = graph_type::ActiveModel {
+                    name: Set(name),
+                    definition: Set(definition),
+                    ..Default::default()
+                };
+                row.graph_type_id = Set(Some(new.insert(transaction).await?.id));
+            }
+        }
+        match self.new_graph {
+            Some(name) => {
+                row.name = Set(name);
+                row.created = Set(chrono::Utc::now().fixed_offset());
+                row.insert(transaction).await?;
+            }
+            None => {
+                row.update(transaction).await?;
+            }
+        }
+        // A type of one graph's own goes with the graph's last use of it.
+        let text = "DELETE FROM graph_types t WHERE name IS NULL AND NOT EXISTS (SELECT FROM graphs WHERE graph_type_id = t.id)";
+        transaction.execute_unprepared(text).await?;
+        Ok(())
+    }
+}
+
+/// Whether to go on with a long look at a graph; an error ends it.
+pub type GoOn = Arc<dyn Fn() -> Result<(), GraphError> + Send + Sync>;
+
+impl Turn<'_> {
+    /// Gives the graph other keys and indexes, built on what is there. All of it or nothing.
+    pub async fn change_lookups(self, created: Created, go_on: GoOn) -> Result<Arc<Snapshot>, StoreError> {
+        let before = self.settled().await;
+        let schema = Schema::new(before.graph_type.clone(), created);
+        let rows =
+            SchemaRows { new_graph: None, lookups: to_json(&schema.created())?, graph_type: TypeRow::Keep };
+        self.change_schema(schema, rows, go_on).await
+    }
+
+    /// The same elements under another schema.
+    async fn change_schema(
+        self, schema: Schema, rows: SchemaRows, go_on: GoOn,
+    ) -> Result<Arc<Snapshot>, StoreError> {
+        let before = self.settled().await;
+        // A new key must hold for the base alone, which is what the next start builds it on.
+        let more_keys = schema.keys.iter().any(|key| !before.keys.contains(key));
+        if more_keys && before.overlay_len() > 0 {
+            let ids = before.next_ids();
+            let parts = tokio::task::spawn_blocking(move || before.fold());
+            let parts = parts.await.map_err(|e| StoreError::Server(e.to_string()))?;
+            return self.publish_under(parts, ids, schema, Some(rows)).await;
+        }
+        let made = tokio::task::spawn_blocking(move || before.with_schema(schema, &*go_on));
+        let snapshot = Arc::new(made.await.map_err(|e| StoreError::Server(e.to_string()))??);
+        let graph = self.graph();
+        let transaction = graph.database.begin().await?;
+        rows.write(graph.id, &transaction).await?;
+        transaction.commit().await?;
+        self.show(snapshot.clone());
+        Ok(snapshot)
+    }
+}
+
+impl Catalog {
+    /// Gives a graph another type, with its elements changed where `parts` are given: all of it or nothing.
+    /// The caller has checked that the elements conform.
+    pub async fn change_type(
+        &self, turn: Turn<'_>, graph_type: GraphType, created: Created, parts: Option<BaseParts>, go_on: GoOn,
+    ) -> Result<Arc<Snapshot>, StoreError> {
+        let _changing = self.changing.lock().await;
+        let before = turn.settled().await;
+        let graph_type_row = self.type_row(turn.graph().id, &turn.graph().name, &graph_type).await?;
+        let schema = Schema::new(Some(Arc::new(graph_type)), created);
+        let rows =
+            SchemaRows { new_graph: None, lookups: to_json(&schema.created())?, graph_type: graph_type_row };
+        match parts {
+            Some(parts) => turn.publish_under(parts, before.next_ids(), schema, Some(rows)).await,
+            None => turn.change_schema(schema, rows, go_on).await,
+        }
+    }
+
+    /// Publishes changed elements of an open graph, with other keys and indexes.
+    pub async fn change_open(
+        &self, turn: Turn<'_>, created: Created, parts: BaseParts,
+    ) -> Result<Arc<Snapshot>, StoreError> {
+        let ids = turn.settled().await.next_ids();
+        let schema = Schema::new(None, created);
+        let rows =
+            SchemaRows { new_graph: None, lookups: to_json(&schema.created())?, graph_type: TypeRow::Keep };
+        turn.publish_under(parts, ids, schema, Some(rows)).await
+    }
+
+    /// Where the new type of a graph is written. A type that other graphs are of stays as it is.
+    async fn type_row(&self, graph_id: i64, graph: &str, new: &GraphType) -> Result<TypeRow, StoreError> {
+        let row = graph::Entity::find_by_id(graph_id).one(&self.database).await?;
+        let own = row.and_then(|row| row.graph_type_id);
+        let own = match own {
+            Some(id) => graph_type::Entity::find_by_id(id).one(&self.database).await?,
+            None => None,
+        };
+        let others = async |id: i64| -> Result<u64, StoreError> {
+            let users = graph::Entity::find().filter(graph::Column::GraphTypeId.eq(id));
+            Ok(users.filter(graph::Column::Id.ne(graph_id)).count(&self.database).await?)
+        };
+        let definition = to_json(new)?;
+        // A type without a name has its graph's.
+        let unnamed = own.as_ref().is_some_and(|t| t.name.is_none()) && *new.name == *graph;
+        let name = (!unnamed).then(|| new.name.to_string());
+        let named = match &name {
+            Some(name) => self.find_type(name).await?,
+            None => None,
+        };
+        match (named, own) {
+            (Some(named), own) => {
+                if parsed_type(named.definition)? == *new && own.is_some_and(|own| own.id == named.id) {
+                    return Ok(TypeRow::Keep);
+                }
+                if others(named.id).await? > 0 {
+                    return Err(StoreError::Shared(new.name.to_string()));
+                }
+                Ok(TypeRow::Change(named.id, name, definition))
+            }
+            (None, Some(own)) if others(own.id).await? == 0 => Ok(TypeRow::Change(own.id, name, definition)),
+            _ => Ok(TypeRow::Insert(name, definition)),
+        }
+    }
+}

@@ -1,0 +1,411 @@
+//! Finding where a pattern begins by a key or an index.
+
+use std::sync::Arc;
+
+use graphodrome_graph::{Element, LabelExpression};
+use graphodrome_language::ast::*;
+use graphodrome_language::{VariableKind, expression_variables};
+
+use crate::context::Outcome;
+use crate::lookup::{Lookup, SearchSpec};
+use crate::operators::*;
+use crate::plan::{PlanNode, Schema};
+use crate::planner::Planner;
+use crate::planner::order::Builder;
+use crate::planner::pattern::{StepKind, show_node};
+use crate::profile::Estimate;
+
+/// How a node is found where a pattern begins.
+pub(super) enum Start {
+    /// Key index, with the condition for each of its properties.
+    Seek(usize, Vec<usize>),
+    Search(FoundIndex),
+    Scan,
+}
+
+/// An index, and the conditions that say what to look for in it.
+pub(super) struct FoundIndex {
+    pub index: usize,
+    equal: Vec<usize>,
+    /// The condition, and whether its bound is among what is looked for.
+    lower: Option<(usize, bool)>,
+    upper: Option<(usize, bool)>,
+    /// Elements it is estimated to find.
+    pub rows: f64,
+}
+
+/// A step whose edges a key or an index finds.
+pub(super) struct FoundEdges {
+    step: usize,
+    by: EdgesBy,
+    pub name: Arc<str>,
+    pub rows: f64,
+}
+
+enum EdgesBy {
+    Key(usize, Vec<usize>),
+    Index(FoundIndex),
+}
+
+/// An index is used where it leaves out at least this share of the elements: it finds them one by one.
+const MOST_SHARE: f64 = 0.25;
+
+/// Which side of a range a condition bounds.
+#[derive(Clone, Copy, PartialEq)]
+enum Side {
+    Lower,
+    Upper,
+}
+
+impl Planner<'_> {
+    /// The key that the waiting conditions give all values of, from what `schema` has.
+    pub(super) fn start(&self, node: usize, schema: &Schema, b: &Builder<'_>) -> Start {
+        let pattern = &b.graph.nodes[node];
+        let Some(labels) = &pattern.labels else { return Start::Scan };
+        let given = |property: &Arc<str>| {
+            b.graph.conditions.iter().position(|c| {
+                !c.done
+                    && key_value(&c.expression, &pattern.name, property).is_some_and(|value| {
+                        expression_variables(value).iter().all(|v| schema.slot(v).is_some())
+                    })
+            })
+        };
+        let labels = self.implied_labels(labels);
+        for label in &labels {
+            for (k, key) in self.scope.keys.iter().enumerate() {
+                if key.element != Element::Node || key.label != *label {
+                    continue;
+                }
+                let conditions: Option<Vec<usize>> = key.properties.iter().map(given).collect();
+                if let Some(conditions) = conditions {
+                    return Start::Seek(k, conditions);
+                }
+            }
+        }
+        match self.index_for(Element::Node, &pattern.name, pattern.labels.as_ref(), &labels, schema, b) {
+            Some(found) => Start::Search(found),
+            None => Start::Scan,
+        }
+    }
+
+    /// The index that leaves the fewest elements.
+    fn index_for(
+        &self, element: Element, name: &Arc<str>, pattern: Option<&LabelExpression>, labels: &[Arc<str>],
+        schema: &Schema, b: &Builder<'_>,
+    ) -> Option<FoundIndex> {
+        let conditions = &b.graph.conditions;
+        let of = |property: &Arc<str>, value: fn(&Expression, &str, &str, Side) -> bool, side: Side| {
+            conditions.iter().position(|c| {
+                !c.done && value(&c.expression, name, property, side) && {
+                    let others = c.variables.iter().filter(|v| *v != name);
+                    others.into_iter().all(|v| schema.slot(v).is_some())
+                }
+            })
+        };
+        let mut best: Option<FoundIndex> = None;
+        for (i, index) in self.scope.indexes.iter().enumerate() {
+            if index.element != element || !labels.contains(&index.label) {
+                continue;
+            }
+            let equals: fn(&Expression, &str, &str, Side) -> bool = |e, name, property, _| {
+                key_value(e, name, property).is_some_and(|v| !expression_variables(v).contains(name))
+            };
+            let bounds: fn(&Expression, &str, &str, Side) -> bool =
+                |e, name, property, side| bound(e, name, property, side).is_some();
+            let equal: Vec<usize> =
+                index.properties.iter().map_while(|p| of(p, equals, Side::Lower)).collect();
+            let (mut lower, mut upper) = (None, None);
+            if let Some(next) = index.properties.get(equal.len()) {
+                let side = |side: Side| {
+                    let condition = of(next, bounds, side)?;
+                    let (_, inclusive) = bound(&conditions[condition].expression, name, next, side)?;
+                    Some((condition, inclusive))
+                };
+                (lower, upper) = (side(Side::Lower), side(Side::Upper));
+            }
+            if equal.is_empty() && lower.is_none() && upper.is_none() {
+                continue;
+            }
+            let pattern = pattern.cloned();
+            let total = match element {
+                Element::Node => self.node_total(&pattern),
+                Element::Edge => self.edge_total(&pattern),
+            };
+            let share_of = |c: usize| self.condition_share(&conditions[c].expression, &pattern, element);
+            let between = match (lower, upper) {
+                (Some((a, _)), Some((b, _))) if a != b => (share_of(a) + share_of(b) - 1.0).max(1e-4),
+                (Some((c, _)), _) | (_, Some((c, _))) => share_of(c),
+                _ => 1.0,
+            };
+            let share: f64 = equal.iter().map(|&c| share_of(c)).product::<f64>() * between;
+            let rows = (total * share).max(1.0);
+            if (share <= MOST_SHARE || total < 100.0) && best.as_ref().is_none_or(|known| rows < known.rows) {
+                best = Some(FoundIndex { index: i, equal, lower, upper, rows });
+            }
+        }
+        best
+    }
+
+    fn lookup_spec(
+        &self, found: &FoundIndex, name: &Arc<str>, schema: &Schema, b: &Builder<'_>,
+    ) -> Outcome<(Lookup, String)> {
+        let definition = &self.scope.indexes[found.index];
+        let mut shown = vec![];
+        let mut equal = vec![];
+        for (property, &c) in definition.properties.iter().zip(&found.equal) {
+            let expression = &b.graph.conditions[c].expression;
+            shown.push(self.shown(expression));
+            if let Some(value) = key_value(expression, name, property) {
+                equal.push(self.compile(value, schema)?);
+            }
+        }
+        let mut side = |side: Side, given: Option<(usize, bool)>| -> Outcome<_> {
+            let Some((c, inclusive)) = given else { return Ok(None) };
+            let expression = &b.graph.conditions[c].expression;
+            let text = self.shown(expression);
+            if !shown.contains(&text) {
+                shown.push(text);
+            }
+            let property = &definition.properties[found.equal.len()];
+            let value = bound(expression, name, property, side);
+            value.map(|(value, _)| Ok((self.compile(value, schema)?, inclusive))).transpose()
+        };
+        let (lower, upper) = (side(Side::Lower, found.lower)?, side(Side::Upper, found.upper)?);
+        let lookup = Lookup::Index(SearchSpec { index: found.index, equal, lower, upper });
+        Ok((lookup, format!("{} ({})", definition.name, shown.join(" AND "))))
+    }
+
+    pub(super) fn search_index(
+        &mut self, input: PlanNode, node: usize, found: &FoundIndex, b: &mut Builder<'_>,
+    ) -> Outcome<PlanNode> {
+        let pattern = b.graph.nodes[node].clone();
+        let (lookup, index_name) = self.lookup_spec(found, &pattern.name, &input.schema, b)?;
+        let share = self.share(&pattern.name, &pattern.labels, &b.graph.conditions, Element::Node);
+        let total = self.node_total(&pattern.labels);
+        let mut schema = input.schema.clone();
+        schema.push(pattern.name.clone(), VariableKind::Node);
+        let (conditions, shown_conditions, _) = self.take_conditions(&schema, b)?;
+        let rows = input.estimate.rows;
+        let estimate = Estimate {
+            rows: (rows * (total * share).min(found.rows)).max(1.0),
+            cost: input.estimate.cost + rows * found.rows,
+            source: format!("the index finds {:.0} of {total:.0} nodes", found.rows),
+        };
+        let plan = SearchIndex {
+            pattern: show_node(&pattern),
+            index_name,
+            lookup,
+            test: self.scope.node_test(pattern.labels.as_ref()),
+            conditions,
+            shown_conditions,
+        };
+        Ok(self.node(plan, vec![input], schema, estimate))
+    }
+
+    /// The edges of a step with two new ends that a key or an index finds; the fewest of them.
+    pub(super) fn edge_lookup(&self, schema: &Schema, b: &Builder<'_>) -> Option<FoundEdges> {
+        let mut best: Option<FoundEdges> = None;
+        for (i, step) in b.graph.steps.iter().enumerate().filter(|(i, _)| !b.done[*i]) {
+            let StepKind::Edge { name, labels: Some(labels), .. } = &step.kind else { continue };
+            let new = |node: usize| schema.slot(&b.graph.nodes[node].name).is_none();
+            if step.from == step.to || !new(step.from) || !new(step.to) {
+                continue;
+            }
+            let required = labels.required();
+            let given = |property: &Arc<str>| {
+                b.graph.conditions.iter().position(|c| {
+                    !c.done
+                        && key_value(&c.expression, name, property).is_some_and(|value| {
+                            expression_variables(value).iter().all(|v| schema.slot(v).is_some())
+                        })
+                })
+            };
+            let keys = self.scope.keys.iter().enumerate();
+            let key = keys
+                .filter(|(_, k)| k.element == Element::Edge && required.contains(&k.label))
+                .find_map(|(k, key)| {
+                    Some((k, key, key.properties.iter().map(given).collect::<Option<Vec<usize>>>()?))
+                });
+            let found = match key {
+                Some((k, key, conditions)) => Some(FoundEdges {
+                    step: i,
+                    by: EdgesBy::Key(k, conditions),
+                    name: key.name.clone(),
+                    rows: 1.0,
+                }),
+                None => {
+                    self.index_for(Element::Edge, name, Some(labels), &required, schema, b).map(|index| {
+                        FoundEdges {
+                            step: i,
+                            name: self.scope.indexes[index.index].name.clone(),
+                            rows: index.rows,
+                            by: EdgesBy::Index(index),
+                        }
+                    })
+                }
+            };
+            if let Some(found) = found
+                && best.as_ref().is_none_or(|known| found.rows < known.rows)
+            {
+                best = Some(found);
+            }
+        }
+        best
+    }
+
+    pub(super) fn seek_edges(
+        &mut self, input: PlanNode, found: FoundEdges, b: &mut Builder<'_>,
+    ) -> Outcome<PlanNode> {
+        let step = b.graph.steps[found.step].clone();
+        let StepKind::Edge { name, direction, labels } = &step.kind else { return Ok(input) };
+        let (lookup, shown) = match &found.by {
+            EdgesBy::Index(index) => {
+                let (lookup, shown) = self.lookup_spec(index, name, &input.schema, b)?;
+                (lookup, format!("by index {shown}"))
+            }
+            EdgesBy::Key(key, conditions) => {
+                let definition = self.scope.keys[*key].clone();
+                let (mut values, mut shown) = (vec![], vec![]);
+                for (property, &c) in definition.properties.iter().zip(conditions) {
+                    let expression = b.graph.conditions[c].expression.clone();
+                    if let Some(value) = key_value(&expression, name, property) {
+                        values.push(self.compile(value, &input.schema)?);
+                    }
+                    shown.push(self.shown(&expression));
+                    b.graph.conditions[c].done = true;
+                }
+                (Lookup::Key(*key, values), format!("by key {} ({})", definition.name, shown.join(", ")))
+            }
+        };
+        let different_from = self.different_from(found.step, &input.schema, b);
+        b.done[found.step] = true;
+        let (left, right) = (b.graph.nodes[step.from].clone(), b.graph.nodes[step.to].clone());
+        let mut schema = input.schema.clone();
+        schema.push(left.name.clone(), VariableKind::Node);
+        schema.push(name.clone(), VariableKind::Edge);
+        schema.push(right.name.clone(), VariableKind::Node);
+        let (conditions, shown_conditions, _) = self.take_conditions(&schema, b)?;
+        let rows = input.estimate.rows * found.rows;
+        let estimate = Estimate {
+            rows: rows.max(1.0),
+            cost: input.estimate.cost + rows,
+            source: format!("{} finds {:.0} edge(s)", found.name, found.rows),
+        };
+        let plan = SeekEdges {
+            pattern: format!("{}{}{}", show_node(&left), step.shown, show_node(&right)),
+            shown,
+            lookup,
+            edge: EdgeCheck {
+                test: self.scope.edge_test(labels.as_ref()),
+                direction: *direction,
+                different_from,
+            },
+            left: self.scope.node_test(left.labels.as_ref()),
+            right: self.scope.node_test(right.labels.as_ref()),
+            conditions,
+            shown_conditions,
+        };
+        Ok(self.node(plan, vec![input], schema, estimate))
+    }
+
+    /// Labels that every matching node has: those the expression requires, and in a closed graph those
+    /// that all matching node types share, so that a tank is found by the key of sites.
+    fn implied_labels(&self, labels: &LabelExpression) -> Vec<Arc<str>> {
+        let mut implied = labels.required();
+        if let Some(graph_type) = &self.scope.graph_type {
+            let matching: Vec<_> = graph_type.nodes.iter().filter(|t| labels.matches(&t.labels)).collect();
+            if let Some(first) = matching.first() {
+                let shared = first.labels.iter().filter(|l| matching.iter().all(|t| t.labels.contains(l)));
+                implied.extend(shared.cloned());
+            }
+        }
+        implied
+    }
+
+    pub(super) fn seek(
+        &mut self, input: PlanNode, node: usize, key: usize, conditions: &[usize], b: &mut Builder<'_>,
+    ) -> Outcome<PlanNode> {
+        let pattern = b.graph.nodes[node].clone();
+        let definition = self.scope.keys[key].clone();
+        let mut values = vec![];
+        for (property, &c) in definition.properties.iter().zip(conditions) {
+            let expression = b.graph.conditions[c].expression.clone();
+            if let Some(value) = key_value(&expression, &pattern.name, property) {
+                values.push(self.compile(value, &input.schema)?);
+            }
+            b.graph.conditions[c].done = true;
+        }
+        let mut schema = input.schema.clone();
+        schema.push(pattern.name.clone(), VariableKind::Node);
+        let (compiled, shown_conditions, _) = self.take_conditions(&schema, b)?;
+        let shown_key: Vec<String> =
+            conditions.iter().map(|&c| self.shown(&b.graph.conditions[c].expression)).collect();
+        let estimate = Estimate {
+            rows: input.estimate.rows,
+            cost: input.estimate.cost + input.estimate.rows,
+            source: format!("the key {} finds at most one", definition.name),
+        };
+        let plan = SeekKey {
+            pattern: show_node(&pattern),
+            key_name: format!("{} ({})", definition.name, shown_key.join(", ")),
+            key,
+            values,
+            test: self.scope.node_test(pattern.labels.as_ref()),
+            conditions: compiled,
+            shown_conditions,
+        };
+        Ok(self.node(plan, vec![input], schema, estimate))
+    }
+}
+
+fn is_property(side: &Expression, name: &str, property: &str) -> bool {
+    match &side.kind {
+        ExpressionKind::Property(operand, p) => {
+            *p.text == *property && matches!(&operand.kind, ExpressionKind::Variable(v) if **v == *name)
+        }
+        _ => false,
+    }
+}
+
+/// The other side of `name.property = value`.
+fn key_value<'e>(e: &'e Expression, name: &str, property: &str) -> Option<&'e Expression> {
+    let ExpressionKind::Binary(BinaryOperator::Equal, left, right) = &e.kind else { return None };
+    if is_property(left, name, property) {
+        Some(right)
+    } else if is_property(right, name, property) {
+        Some(left)
+    } else {
+        None
+    }
+}
+
+/// What bounds `name.property` on a side, and whether the bound itself is let in.
+fn bound<'e>(e: &'e Expression, name: &str, property: &str, side: Side) -> Option<(&'e Expression, bool)> {
+    use BinaryOperator::{Greater, GreaterOrEqual, Less, LessOrEqual};
+    let value = |value: &'e Expression| (!expression_variables(value).contains(name)).then_some(value);
+    match &e.kind {
+        ExpressionKind::Between { operand, low, high, negated: false }
+            if is_property(operand, name, property) =>
+        {
+            Some((value(if side == Side::Lower { low } else { high })?, true))
+        }
+        ExpressionKind::Binary(operator, left, right) => {
+            let (other, bounds) =
+                match (is_property(left, name, property), is_property(right, name, property)) {
+                    (true, false) => (right, matches!(operator, Less | LessOrEqual).then_some(Side::Upper)),
+                    (false, true) => (left, matches!(operator, Less | LessOrEqual).then_some(Side::Lower)),
+                    _ => return None,
+                };
+            let turned = match (bounds, matches!(operator, Greater | GreaterOrEqual)) {
+                (Some(side), _) => side,
+                (None, true) if is_property(left, name, property) => Side::Lower,
+                (None, true) => Side::Upper,
+                _ => return None,
+            };
+            let inclusive = matches!(operator, LessOrEqual | GreaterOrEqual);
+            (turned == side).then_some(())?;
+            Some((value(other)?, inclusive))
+        }
+        _ => None,
+    }
+}

@@ -1,0 +1,274 @@
+//! Keys and indexes against the same queries without any: whatever the changes, whatever was folded.
+
+#![allow(clippy::unwrap_used)]
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use graphodrome_engine::{Limits, Parameters, prepare};
+use graphodrome_graph::{Base, Created, Element, KeyDefinition, Schema, Snapshot, Value};
+use graphodrome_language::ast::Statement;
+use graphodrome_language::parse;
+use proptest::prelude::*;
+
+type Rows = Vec<Vec<Value>>;
+
+fn execute(snapshot: &Snapshot, text: &str) -> Result<(Rows, Snapshot), String> {
+    let Statement::Query(query) = parse(text).unwrap().remove(0) else { panic!("{text}") };
+    let none = Parameters::new();
+    let prepared = prepare(&query, text, snapshot, &none).map_err(|e| e.0[0].message.clone())?;
+    let mut execution = prepared.run(snapshot.clone(), &none, Limits::default());
+    let mut rows = vec![];
+    while let Some(batch) = execution.next_batch().map_err(|e| e.message)? {
+        rows.extend((0..batch.len).map(|row| batch.columns.iter().map(|c| c.get(row)).collect::<Vec<_>>()));
+    }
+    let made = execution.finish().map_err(|e| e.message)?;
+    Ok((rows, made.map_or_else(|| snapshot.clone(), |(next, _)| next)))
+}
+
+fn rows(snapshot: &Snapshot, text: &str) -> Rows {
+    let mut rows = execute(snapshot, text).unwrap().0;
+    rows.sort_by(|a, b| {
+        a.iter().zip(b).map(|(x, y)| x.order(y)).find(|o| o.is_ne()).unwrap_or(a.len().cmp(&b.len()))
+    });
+    rows
+}
+
+fn operators(snapshot: &Snapshot, text: &str) -> String {
+    let Statement::Query(query) = parse(text).unwrap().remove(0) else { panic!("{text}") };
+    let prepared = prepare(&query, text, snapshot, &Parameters::new()).unwrap();
+    serde_json::to_string(&prepared.plan()).unwrap()
+}
+
+fn on(element: Element, label: &str, properties: &[&str]) -> Arc<KeyDefinition> {
+    Arc::new(KeyDefinition {
+        name: format!("{label}_{}", properties.join("_")).into(),
+        element,
+        label: label.into(),
+        properties: properties.iter().map(|p| Arc::from(*p)).collect(),
+    })
+}
+
+fn indexes() -> Vec<Arc<KeyDefinition>> {
+    vec![
+        on(Element::Node, "A", &["x"]),
+        on(Element::Node, "A", &["y", "x"]),
+        on(Element::Node, "B", &["t"]),
+        on(Element::Edge, "R", &["w"]),
+        on(Element::Edge, "R", &["v", "w"]),
+    ]
+}
+
+fn under(snapshot: &Snapshot, keys: Vec<Arc<KeyDefinition>>, indexes: Vec<Arc<KeyDefinition>>) -> Snapshot {
+    snapshot.with_schema(Schema::new(None, Created { keys, indexes }), &|| Ok(())).unwrap()
+}
+
+fn folded(snapshot: &Snapshot) -> Snapshot {
+    let base = Base::build(snapshot.fold(), &snapshot.schema()).unwrap();
+    let mut next = Snapshot::new(Arc::new(base), snapshot.schema(), snapshot.version);
+    let ids = snapshot.next_ids();
+    next.reserve_ids(ids.0, ids.1);
+    next
+}
+
+#[derive(Clone, Debug)]
+enum Step {
+    Node { label: &'static str, x: Option<i64>, y: i64 },
+    Edge { from: i64, to: i64, w: Option<i64>, v: i64, directed: bool },
+    Set { x: i64, new: Option<i64> },
+    SetEdge { w: i64, new: i64 },
+    Label { x: i64 },
+    Delete { x: i64 },
+    Fold,
+}
+
+fn step() -> impl Strategy<Value = Step> {
+    let value = || prop::option::weighted(0.85, 0i64..8);
+    prop_oneof![
+        4 => (prop_oneof![Just("A"), Just("B")], value(), 0i64..3).prop_map(|(label, x, y)| Step::Node { label, x, y }),
+        4 => (0i64..8, 0i64..8, value(), 0i64..3, any::<bool>())
+            .prop_map(|(from, to, w, v, directed)| Step::Edge { from, to, w, v, directed }),
+        2 => (0i64..8, value()).prop_map(|(x, new)| Step::Set { x, new }),
+        1 => (0i64..8, 0i64..8).prop_map(|(w, new)| Step::SetEdge { w, new }),
+        1 => (0i64..8).prop_map(|x| Step::Label { x }),
+        1 => (0i64..8).prop_map(|x| Step::Delete { x }),
+        1 => Just(Step::Fold),
+    ]
+}
+
+fn shown(value: Option<i64>) -> String {
+    value.map_or("NULL".into(), |v| v.to_string())
+}
+
+impl Step {
+    fn text(&self) -> Option<String> {
+        Some(match self {
+            Step::Node { label, x, y } => {
+                format!("INSERT (:{label} {{x: {}, y: {y}, t: 't{}'}})", shown(*x), shown(*x))
+            }
+            Step::Edge { from, to, w, v, directed } => {
+                let edge = format!("[:R {{w: {}, v: {v}}}]", shown(*w));
+                let edge = if *directed { format!("-{edge}->") } else { format!("~{edge}~") };
+                format!("MATCH (a {{x: {from}}}), (b {{x: {to}}}) INSERT (a){edge}(b)")
+            }
+            Step::Set { x, new } => format!("MATCH (a {{x: {x}}}) SET a.x = {}", shown(*new)),
+            Step::SetEdge { w, new } => format!("MATCH ()-[e:R {{w: {w}}}]-() SET e.w = {new}"),
+            Step::Label { x } => format!("MATCH (a:A {{x: {x}}}) SET a:B"),
+            Step::Delete { x } => format!("MATCH (a {{x: {x}}}) DETACH DELETE a"),
+            Step::Fold => return None,
+        })
+    }
+}
+
+const QUESTIONS: &[&str] = &[
+    "MATCH (a:A {x: 3}) RETURN a.y AS y, a.x AS x",
+    "MATCH (a:A) WHERE a.x > 2 AND a.x <= 5 RETURN a.y AS y, a.x AS x",
+    "MATCH (a:A) WHERE 2 > a.x RETURN a.y AS y, a.x AS x",
+    "MATCH (a:A) WHERE a.x BETWEEN 1 AND 2 RETURN a.y AS y, a.x AS x",
+    "MATCH (a:A {y: 1}) WHERE a.x >= 6 RETURN a.y AS y, a.x AS x",
+    "MATCH (a:A {y: 1, x: 4}) RETURN a.x AS x",
+    "MATCH (a:A&B {y: 0}) RETURN a.x AS x",
+    "MATCH (b:B {t: 't5'}) RETURN b.x AS x",
+    "MATCH (b:B) WHERE b.t >= 't6' RETURN b.x AS x, b.t AS t",
+    "MATCH (a)-[e:R {w: 3}]->(b) RETURN a.x AS x, b.x AS y, e.v AS v",
+    "MATCH (a)-[e:R {w: 3}]-(b:A) RETURN a.x AS x, b.x AS y, e.v AS v",
+    "MATCH (a)<-[e:R {v: 1, w: 2}]-(b) RETURN a.x AS x, b.x AS y",
+    "MATCH (a)~[e:R WHERE e.w < 2]~(b) RETURN a.x AS x, b.x AS y, e.w AS w",
+    "MATCH (a:A)-[e:R WHERE e.w < 2]->(b)-[f:R]-(c) RETURN a.x AS x, b.x AS y, c.x AS z",
+    "MATCH (a:A {x: 1}), (b:A) WHERE b.x = a.x + 1 RETURN a.y AS y, b.y AS z",
+    "MATCH (a:A {x: 1}) OPTIONAL MATCH (b:B {t: 't' || '2'}) RETURN a.x AS x, b.x AS y",
+];
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(160))]
+
+    #[test]
+    fn an_index_changes_no_answer(steps in prop::collection::vec(step(), 1..40), late in any::<bool>()) {
+        let mut snapshot = Snapshot::empty(None).unwrap();
+        if !late {
+            snapshot = under(&snapshot, vec![], indexes());
+        }
+        for step in &steps {
+            snapshot = match step.text() {
+                Some(text) => execute(&snapshot, &text).unwrap().1,
+                None => folded(&snapshot),
+            };
+        }
+        if late {
+            snapshot = under(&snapshot, vec![], indexes());
+        }
+        let without = under(&snapshot, vec![], vec![]);
+        for question in QUESTIONS {
+            prop_assert_eq!(rows(&snapshot, question), rows(&without, question), "{}", question);
+        }
+    }
+
+    #[test]
+    fn an_upsert_is_what_a_map_would_do(
+        rounds in prop::collection::vec((prop::collection::vec((0i64..6, 0i64..3, 0i64..100), 1..8), any::<bool>()), 1..6),
+    ) {
+        let keys = vec![on(Element::Node, "A", &["k", "l"]), on(Element::Edge, "R", &["k"])];
+        let mut snapshot = under(&Snapshot::empty(None).unwrap(), keys, vec![]);
+        snapshot = execute(&snapshot, "INSERT (:Hub {n: 0}), (:Hub {n: 1})").unwrap().1;
+        let mut nodes: BTreeMap<(i64, i64), i64> = BTreeMap::new();
+        let mut edges: BTreeMap<i64, i64> = BTreeMap::new();
+        for (entries, fold) in rounds {
+            let list: Vec<String> =
+                entries.iter().map(|(k, l, v)| format!("{{k: {k}, l: {l}, v: {v}}}")).collect();
+            let list = list.join(", ");
+            // The last of an entry's kind wins, as it does row by row.
+            let text = format!("FOR e IN [{list}] UPSERT (a:A {{k: e.k, l: e.l}}) SET a.v = e.v");
+            snapshot = execute(&snapshot, &text).unwrap().1;
+            let text = format!(
+                "MATCH (x:Hub {{n: 0}}), (y:Hub {{n: 1}}) FOR e IN [{list}] UPSERT (x)-[r:R {{k: e.k}}]->(y) SET r.v = e.v"
+            );
+            snapshot = execute(&snapshot, &text).unwrap().1;
+            for (k, l, v) in entries {
+                nodes.insert((k, l), v);
+                edges.insert(k, v);
+            }
+            if fold {
+                snapshot = folded(&snapshot);
+            }
+        }
+        let int = Value::Int;
+        let wanted: Rows = nodes.iter().map(|((k, l), v)| vec![int(*k), int(*l), int(*v)]).collect();
+        prop_assert_eq!(rows(&snapshot, "MATCH (a:A) RETURN a.k AS k, a.l AS l, a.v AS v"), wanted);
+        let wanted: Rows = edges.iter().map(|(k, v)| vec![int(*k), int(*v)]).collect();
+        prop_assert_eq!(rows(&snapshot, "MATCH (:Hub {n: 0})-[r:R]->(:Hub {n: 1}) RETURN r.k AS k, r.v AS v"), wanted);
+    }
+}
+
+fn network() -> Snapshot {
+    let mut snapshot = Snapshot::empty(None).unwrap();
+    let list: Vec<String> = (0..500).map(|i| i.to_string()).collect();
+    let list = list.join(", ");
+    for text in [
+        format!("FOR i IN [{list}] INSERT (:A {{x: i, y: i - i / 10 * 10, t: 'n' || CAST(i AS STRING)}})"),
+        format!(
+            "MATCH (a:A {{x: 0}}) FOR i IN [{list}] MATCH (b:A {{x: i}}) INSERT (a)-[:R {{w: i, v: 1}}]->(b)"
+        ),
+    ] {
+        snapshot = execute(&snapshot, &text).unwrap().1;
+    }
+    folded(&snapshot)
+}
+
+#[test]
+fn the_planner_uses_a_key_or_an_index_as_soon_as_it_is_there() {
+    let plain = network();
+    let keys = vec![on(Element::Edge, "R", &["w"]), on(Element::Node, "A", &["t"])];
+    let made = under(&plain, keys, vec![on(Element::Node, "A", &["x"]), on(Element::Edge, "R", &["v", "w"])]);
+    for (text, operator) in [
+        ("MATCH (a:A {t: 'n7'}) RETURN a.x AS x", "SeekKey"),
+        ("MATCH (a:A) WHERE a.x < 5 RETURN a.x AS x", "SearchIndex"),
+        ("MATCH (a:A) WHERE a.x BETWEEN 5 AND 9 RETURN a.x AS x", "SearchIndex"),
+        ("MATCH (a)-[e:R {w: 12}]->(b) RETURN b.x AS x", "SeekEdges"),
+        ("MATCH (a)-[e:R]->(b) WHERE e.v = 1 AND e.w > 495 RETURN b.x AS x", "SeekEdges"),
+    ] {
+        assert!(!operators(&plain, text).contains(operator), "{text}");
+        assert!(operators(&made, text).contains(operator), "{text}: {}", operators(&made, text));
+        assert_eq!(rows(&made, text), rows(&plain, text), "{text}");
+    }
+    // Most of the nodes: an index would only get in the way.
+    assert!(!operators(&made, "MATCH (a:A) WHERE a.x > 5 RETURN a.x AS x").contains("SearchIndex"));
+}
+
+#[test]
+fn a_key_that_the_elements_break_is_refused_with_them() {
+    let snapshot = network();
+    let schema = Schema::new(None, Created { keys: vec![on(Element::Node, "A", &["y"])], indexes: vec![] });
+    let error = snapshot.with_schema(schema, &|| Ok(())).unwrap_err();
+    assert_eq!(error.message, "there is already a node :A with y = 0");
+    let hint = error.hint.unwrap();
+    assert!(hint.starts_with("490 node(s) :A repeat a key that is there already: y = 0; y = 1;"), "{hint}");
+}
+
+#[test]
+fn an_upsert_says_what_it_needs() {
+    let keys = vec![on(Element::Node, "A", &["k"]), on(Element::Edge, "R", &["k"])];
+    let snapshot = under(&Snapshot::empty(None).unwrap(), keys, vec![]);
+    let snapshot = execute(&snapshot, "INSERT (:A {k: 1})-[:R {k: 1}]->(:A {k: 2})").unwrap().1;
+    for (text, message) in [
+        ("UPSERT (b:B {k: 1})", "UPSERT finds a node by a key, and there is no key on :B"),
+        ("UPSERT (a:A {k: 1, v: 2})", "UPSERT takes the properties of the key of :A: k"),
+        ("UPSERT (a:A)", "UPSERT takes the properties of the key of :A: k"),
+        ("UPSERT (a {k: 1})", "UPSERT finds a node by the key of its label"),
+        ("UPSERT (a:A {k: NULL})", "the key property k is null; UPSERT finds by its value"),
+        ("UPSERT (a:A&B {k: 1})", "the node with this key is :A, without the label B"),
+        (
+            "MATCH (a:A {k: 1}), (b:A {k: 2}) UPSERT (b)-[:R {k: 1}]->(a)",
+            "the edge :R with this key connects other nodes",
+        ),
+        (
+            "MATCH (a:A {k: 1}), (b:A {k: 2}) UPSERT (b)-[:S {k: 1}]->(a)",
+            "UPSERT finds an edge by a key, and there is no key on :S",
+        ),
+        ("UPSERT (a:A {k: 3}) SET a.k = 1", "there is already a node :A with k = 1"),
+    ] {
+        assert_eq!(execute(&snapshot, text).map(|_| ()).unwrap_err(), message, "{text}");
+    }
+    let (found, after) = execute(&snapshot, "UPSERT (a:A {k: 2}) SET a.v = 5 RETURN a.v AS v").unwrap();
+    assert_eq!(found, [[Value::Int(5)]]);
+    assert_eq!(after.node_count(), 2);
+}

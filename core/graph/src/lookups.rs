@@ -1,0 +1,146 @@
+//! Keeping keys and indexes right as elements change: the overlay's part of them.
+
+use std::collections::BTreeSet;
+use std::ops::ControlFlow;
+
+use crate::graph_type::show_labels;
+use crate::range_index::Entry;
+use crate::{
+    Cardinality, Code, Dense, Direction, Element, GraphError, KeyDefinition, LabelExpression, Snapshot, Value,
+};
+
+impl Snapshot {
+    fn exists(&self, element: Element, id: Dense) -> bool {
+        match element {
+            Element::Node => id < self.node_bound() && self.node_exists(id),
+            Element::Edge => id < self.edge_bound() && self.edge_exists(id),
+        }
+    }
+
+    /// Values of an element under a key or an index, null where it lacks a property; `None` where the
+    /// element is not there or not of its kind.
+    fn entry_values(&self, definition: &KeyDefinition, element: Element, id: Dense) -> Option<Vec<Value>> {
+        if definition.element != element || !self.exists(element, id) {
+            return None;
+        }
+        let (labels, properties) = match element {
+            Element::Node => (self.node_labels(id), self.node_properties(id)),
+            Element::Edge => (self.edge_labels(id), self.edge_properties(id)),
+        };
+        labels.binary_search(&definition.label).ok()?;
+        let value = |p| properties.iter().find(|(n, _)| n == p).map_or(Value::Null, |(_, v)| v.clone());
+        Some(definition.properties.iter().map(value).collect())
+    }
+
+    /// Values of an element under a key, or `None` where it has no such key.
+    pub(crate) fn key_values(&self, key: &KeyDefinition, element: Element, id: Dense) -> Option<Vec<Value>> {
+        self.entry_values(key, element, id).filter(|values| !values.iter().any(Value::is_null))
+    }
+
+    fn index_entry(&self, index: &KeyDefinition, element: Element, id: Dense) -> Option<Entry> {
+        let values = self.entry_values(index, element, id)?;
+        (!values.first().is_none_or(Value::is_null)).then_some(Entry(values, id))
+    }
+
+    /// Takes the touched elements' old entries out and puts their new ones in; an error where another
+    /// element has a key's values.
+    pub(crate) fn index_touched(
+        &mut self, before: &Snapshot, nodes: &BTreeSet<Dense>, edges: &BTreeSet<Dense>,
+    ) -> Result<(), GraphError> {
+        let touched = |element: Element| if element == Element::Node { nodes } else { edges };
+        for key in 0..self.keys.len() {
+            let definition = self.keys[key].clone();
+            let element = definition.element;
+            for &id in touched(element) {
+                if let Some(old) = before.key_values(&definition, element, id)
+                    && self.overlay.keys[key].get(&old) == Some(&id)
+                {
+                    self.overlay.keys[key].remove(&old);
+                }
+            }
+            for &id in touched(element) {
+                let Some(values) = self.key_values(&definition, element, id) else { continue };
+                match self.seek(key, &values) {
+                    Some(other) if other != id => return Err(definition.taken(&values)),
+                    _ => {
+                        self.overlay.keys[key].insert(values, id);
+                    }
+                }
+            }
+        }
+        for index in 0..self.indexes.len() {
+            let definition = self.indexes[index].clone();
+            let element = definition.element;
+            for &id in touched(element) {
+                if let Some(old) = before.index_entry(&definition, element, id) {
+                    self.overlay.indexes[index].remove(&old);
+                }
+                if let Some(new) = self.index_entry(&definition, element, id) {
+                    self.overlay.indexes[index].insert(new);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Enters everything that the overlay holds, for keys and indexes that have no entries yet.
+    pub(crate) fn index_overlay(&mut self) -> Result<(), GraphError> {
+        let nodes = self.overlay.nodes.keys().copied().collect();
+        let edges = self.overlay.edges.keys().copied().collect();
+        // Compared with nothing: there are no entries to take out.
+        let before = self.clone();
+        self.index_touched(&before, &nodes, &edges)
+    }
+
+    /// Whether a node has more edges than it may.
+    pub fn exceeds(&self, cardinality: &Cardinality, node: Dense) -> bool {
+        if !self.exists(Element::Node, node) || !cardinality.applies_to(&self.node_labels(node)) {
+            return false;
+        }
+        let test = self.edge_test(Some(&LabelExpression::Name(cardinality.edge.clone())));
+        let mut count = 0;
+        self.for_each_adjacent(node, Direction::Any, &test, |_, _| {
+            count += 1;
+            if count > cardinality.most { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        });
+        count > cardinality.most
+    }
+
+    /// An error where a node has more edges than the graph type lets it have.
+    pub fn check_all_cardinalities(&self) -> Result<(), GraphError> {
+        let Some(graph_type) = &self.graph_type else { return Ok(()) };
+        for cardinality in &graph_type.cardinalities {
+            let nodes = (0..self.node_bound()).filter(|&id| self.exceeds(cardinality, id));
+            let over: Vec<Dense> = nodes.collect();
+            if over.is_empty() {
+                continue;
+            }
+            let shown: Vec<String> = over.iter().take(5).map(|&id| self.name_of(Element::Node, id)).collect();
+            let message = format!("{} node(s) with {}", over.len(), cardinality.exceeded());
+            return Err(GraphError::new(Code::GRAPH_TYPE_VIOLATION, message).hint(shown.join("; ")));
+        }
+        Ok(())
+    }
+
+    /// An element in words: its labels and its key.
+    pub fn name_of(&self, element: Element, id: Dense) -> String {
+        let (labels, properties) = match element {
+            Element::Node => (self.node_labels(id), self.node_properties(id)),
+            Element::Edge => (self.edge_labels(id), self.edge_properties(id)),
+        };
+        let key = self.keys.iter().find(|k| k.element == element && labels.contains(&k.label));
+        let shown: Vec<String> = key
+            .map(|k| k.properties.as_slice())
+            .unwrap_or_default()
+            .iter()
+            .filter_map(|p| properties.iter().find(|(n, _)| n == p))
+            .map(|(n, v)| format!("{n}: {}", v.excerpt()))
+            .collect();
+        let labels = show_labels(&labels);
+        if shown.is_empty() {
+            format!("{element} {labels}")
+        } else {
+            format!("{element} {labels} {{{}}}", shown.join(", "))
+        }
+    }
+}

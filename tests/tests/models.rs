@@ -254,3 +254,124 @@ fn types_come_from_values_and_doubt_is_said() {
     assert!(mapping.contains("null = [\"\", \"N/A\"]"), "{mapping}");
     assert!(mapping.contains("delimiter = \";\""), "{mapping}");
 }
+
+/// The demo's register in a PostgreSQL of its own: drafted from its schema, loaded, asked.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_database_schema_is_drafted_with_what_it_declares() {
+    let beside = folder();
+    let server = graphodrome_store::PrivateServer::start(beside.path()).unwrap();
+    let register = std::fs::read_to_string(root().join("demo/register.sql")).unwrap();
+    let pool = sea_orm::sqlx::postgres::PgPool::connect(&server.url()).await.unwrap();
+    for text in [
+        register.as_str(),
+        // Keys of two columns, and a reference to them.
+        "CREATE TABLE register.visit (work_order text REFERENCES register.work_order, no int, begun timestamptz, late boolean,
+             PRIMARY KEY (work_order, no));
+         INSERT INTO register.visit SELECT number, n, TIMESTAMPTZ '2026-05-01 12:00+02' + n * INTERVAL '1 day', n = 2
+             FROM register.work_order, generate_series(1, 2) n;
+         CREATE TABLE register.photo (id int PRIMARY KEY, visit_order text, visit_no int,
+             FOREIGN KEY (visit_order, visit_no) REFERENCES register.visit);
+         INSERT INTO register.photo SELECT row_number() OVER (), work_order, no FROM register.visit ORDER BY work_order LIMIT 40;
+         CREATE TABLE register.empty (id int PRIMARY KEY)",
+    ] {
+        sea_orm::sqlx::raw_sql(sea_orm::sqlx::AssertSqlSafe(text.to_string())).execute(&pool).await.unwrap();
+    }
+    let out = beside.path().join("out");
+    let run = |schema: &str| {
+        let mut command = Command::new(binary());
+        command.args([
+            "model",
+            "draft",
+            "--name",
+            "register",
+            "--database",
+            &server.url(),
+            "--schema",
+            schema,
+        ]);
+        command.arg("--out").arg(&out).output().unwrap()
+    };
+    let missing = run("registr");
+    assert!(!missing.status.success());
+    let said = String::from_utf8_lossy(&missing.stderr).into_owned();
+    assert!(said.contains("the schema registr has no table; the database has tables in register"), "{said}");
+    let drafted = run("register");
+    let said =
+        String::from_utf8_lossy(&drafted.stdout).into_owned() + &String::from_utf8_lossy(&drafted.stderr);
+    assert!(drafted.status.success(), "{said}");
+    assert!(said.contains("register.empty has no row and is left out"), "{said}");
+    let model = std::fs::read_to_string(out.join("model.gql")).unwrap();
+    for part in [
+        "code is its primary key",
+        "district refers to code of district.csv: declared foreign key",
+        "(Visit :Visit { work_order STRING NOT NULL, no INT64 NOT NULL, begun ZONED DATETIME NOT NULL, late BOOL NOT NULL } KEY (work_order, no))",
+        "work_order and no refer to work_order and no of visit.csv: declared foreign key",
+        "cost DECIMAL(10, 2)",
+        "population INT64",
+    ] {
+        assert!(model.contains(part), "{part} in\n{model}");
+    }
+    let data = folder();
+    let service = Running::start(data.path(), &[]);
+    let client = service.client();
+    client.query(&QueryRequest { text: model.clone(), ..QueryRequest::default() }).await.unwrap();
+    let job = load_mapping(&client, "register", &out.join("load.toml")).await;
+    assert_eq!(job.state, "done", "{}\n{model}", job.detail);
+    assert_eq!(job.detail["account"]["rejects"], 0, "{}", job.detail);
+    for (text, sql) in [
+        ("MATCH (o:WorkOrder) RETURN COUNT(*)", "SELECT count(*) FROM register.work_order"),
+        ("MATCH (:Visit)->(:WorkOrder) RETURN COUNT(*)", "SELECT count(*) FROM register.visit"),
+        ("MATCH (:Photo)->(:Visit)->(:WorkOrder) RETURN COUNT(*)", "SELECT count(*) FROM register.photo"),
+        ("MATCH (:WorkOrder)->(:Crew) RETURN COUNT(*)", "SELECT count(*) FROM register.work_order_crew"),
+        ("MATCH (v:Visit) WHERE v.late RETURN COUNT(*)", "SELECT count(*) FROM register.visit WHERE late"),
+        (
+            "MATCH (a:WorkOrder)->(b:WorkOrder) RETURN COUNT(*)",
+            "SELECT count(*) FROM register.work_order WHERE follows IS NOT NULL",
+        ),
+    ] {
+        let row = sea_orm::sqlx::query(sea_orm::sqlx::AssertSqlSafe(sql.to_string()))
+            .fetch_one(&pool)
+            .await
+            .unwrap();
+        let wanted: i64 = sea_orm::sqlx::Row::get(&row, 0);
+        assert_eq!(single(&client, "register", text).await, json!(wanted), "{text}\n{model}");
+    }
+    let begun = "MATCH (v:Visit {no: 1}) RETURN CAST(v.begun AS STRING) AS b LIMIT 1";
+    assert_eq!(single(&client, "register", begun).await, json!("2026-05-02T10:00:00+00:00"));
+    pool.close().await;
+    server.stop().unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_key_of_two_columns_is_found_and_referred_to() {
+    let place = folder();
+    let mut lines = String::from("order_no,line,article,amount\n");
+    let mut parts = String::from("id,order_no,line,batch\n");
+    for order in 0..30 {
+        for line in 1..=3 {
+            lines.push_str(&format!("A{order},{line},art{},{}\n", (order * 7 + line) % 40, line * 2));
+            parts.push_str(&format!("P{order}x{line},A{order},{line},b{}\n", order % 9));
+        }
+    }
+    std::fs::write(place.path().join("order_lines.csv"), lines).unwrap();
+    std::fs::write(place.path().join("parts.csv"), parts).unwrap();
+    let out = place.path().join("out");
+    let run = draft(&[&place.path().join("order_lines.csv"), &place.path().join("parts.csv")], &out);
+    assert!(run.status.success(), "{}", String::from_utf8_lossy(&run.stderr));
+    let model = std::fs::read_to_string(out.join("model.gql")).unwrap();
+    for part in [
+        "order_lines.csv: 90 rows; order_no and line together are different in each row; none is alone",
+        "(OrderLine :OrderLine { order_no STRING NOT NULL, line INT64 NOT NULL, article STRING NOT NULL, amount INT64 NOT NULL } KEY (order_no, line))",
+        "called the same, and each column's values are there; the pairs were not compared",
+    ] {
+        assert!(model.contains(part), "{part} in\n{model}");
+    }
+    let data = folder();
+    let service = Running::start(data.path(), &[]);
+    let client = service.client();
+    client.query(&QueryRequest { text: model.clone(), ..QueryRequest::default() }).await.unwrap();
+    let job = load_mapping(&client, "drafted", &out.join("load.toml")).await;
+    assert_eq!(job.state, "done", "{}\n{model}", job.detail);
+    let text = "MATCH (p:Part)->(l:OrderLine {order_no: 'A3', line: 2}) RETURN p.id";
+    assert_eq!(single(&client, "drafted", text).await, json!("P3x2"), "{model}");
+}

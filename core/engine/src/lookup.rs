@@ -21,7 +21,7 @@ pub(crate) struct SearchSpec {
 pub(crate) enum Lookup {
     /// The number of a key, and a value for each of its properties.
     Key(usize, Vec<Expr>),
-    Index(SearchSpec),
+    Index(Box<SearchSpec>),
 }
 
 impl Lookup {

@@ -202,6 +202,9 @@ struct NewPart {
     rows: Vec<(u32, u32)>,
 }
 
+/// New labels of the edges between two old node parts, and their old type.
+type Becomes = Option<(LabelSet, Option<usize>)>;
+
 struct Carrier<'s> {
     renamings: &'s [Renaming],
     lost: HashMap<(Element, usize, Option<Arc<str>>), u64>,
@@ -256,7 +259,7 @@ fn renamed(renamings: &[Renaming]) -> Vec<Difference> {
 }
 
 impl Carrier<'_> {
-    fn rename(&mut self, element: Element, labels: &mut LabelSet, columns: &mut Vec<(Arc<str>, Column)>) {
+    fn rename(&mut self, element: Element, labels: &mut LabelSet, columns: &mut [(Arc<str>, Column)]) {
         for renaming in self.renamings {
             for (name, _) in columns.iter_mut() {
                 let new = renaming.property(element, labels, name);
@@ -333,7 +336,7 @@ impl Carrier<'_> {
         for p in 0..parts.edges.len() {
             let part = &parts.edges[p];
             let (labels, directed) = (part.labels.clone(), part.directed);
-            let mut known: HashMap<(usize, usize), Option<(LabelSet, Option<usize>)>> = HashMap::new();
+            let mut known: HashMap<(usize, usize), Becomes> = HashMap::new();
             let mut seen: Vec<usize> = vec![];
             let mut rows: Vec<(LabelSet, u32)> = Vec::with_capacity(part.sources.len());
             for (row, (&source, &target)) in part.sources.iter().zip(&part.targets).enumerate() {

@@ -187,10 +187,10 @@ impl<'t> Lexer<'t> {
         }
     }
 
-    /// `--` between two node patterns is two edges of nothing, which no one means; still, directly
-    /// after `)` it is not taken for a comment.
+    /// Directly after `)`, `--` is not taken for a comment but for a wrong edge, and the parser says so.
     fn dash_is_edge(&self) -> bool {
-        self.text[..self.at].ends_with(')')
+        let before = &self.text[..self.at];
+        before.ends_with(')') || before.ends_with(")<")
     }
 
     fn token(&mut self) {

@@ -429,8 +429,10 @@ impl Finder<'_> {
     /// The references of the rows of a table.
     fn rows(&mut self, table: usize) {
         let profile = &self.tables[table];
-        let hidden: Vec<usize> =
-            self.made.entities.iter().filter(|e| !e.gone && e.table == table).filter_map(|e| e.key).collect();
+        let hidden: Vec<usize> = (self.made.entities.iter())
+            .filter(|e| !e.gone && e.table == table && e.more_key.is_empty())
+            .filter_map(|e| e.key)
+            .collect();
         let mut references = self.composite_references(table);
         let composite: Vec<usize> = references.iter().flat_map(|(columns, _)| columns.clone()).collect();
         references.extend(

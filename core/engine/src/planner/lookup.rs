@@ -171,7 +171,8 @@ impl Planner<'_> {
             value.map(|(value, _)| Ok((self.compile(value, schema)?, inclusive))).transpose()
         };
         let (lower, upper) = (side(Side::Lower, found.lower)?, side(Side::Upper, found.upper)?);
-        let lookup = Lookup::Index(SearchSpec { index: found.index, equal, lower, upper });
+        let spec = SearchSpec { index: found.index, equal, lower, upper };
+        let lookup = Lookup::Index(Box::new(spec));
         Ok((lookup, format!("{} ({})", definition.name, shown.join(" AND "))))
     }
 

@@ -391,7 +391,7 @@ impl Parser<'_> {
                 if !value_type.accepts(&value) {
                     return Err(Diagnostic::syntax(
                         self.span_since(place),
-                        format!("the default {} is not a {value_type}", value.excerpt()),
+                        format!("the default {} is no {value_type}", value.excerpt()),
                     ));
                 }
                 default = Some(value);

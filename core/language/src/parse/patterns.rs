@@ -252,6 +252,14 @@ impl Parser<'_> {
         if self.at_punctuation("/") {
             return Err(self.not_supported(self.span(), "simplified path patterns"));
         }
+        if self.at_punctuation("-") && self.span().start == self.last_end() {
+            // Two edges with a node of no name between them: what nobody means who writes it.
+            return Err(Diagnostic::syntax(
+                self.span_since(start).to(self.span()),
+                "an edge is one dash, not two",
+            )
+            .hint("write -> or <- for an edge in its direction, - for one in any, or -[...]->"));
+        }
         let mut filter = ElementFilter::default();
         if self.eat("[") {
             filter = self.element_pattern_filler()?;

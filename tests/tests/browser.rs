@@ -75,6 +75,14 @@ async fn see(page: &WebDriver, selector: &str, text: &str) -> WebElement {
     }
 }
 
+/// Clicks what [`see`] finds, in the middle of the page: what lies below may still be moving.
+async fn press(page: &WebDriver, selector: &str, text: &str) {
+    let element = see(page, selector, text).await;
+    let click = "arguments[0].scrollIntoView({ block: 'center' });
+        arguments[0].dispatchEvent(new MouseEvent('click', { bubbles: true }))";
+    page.execute(click, vec![element.to_json().unwrap()]).await.unwrap();
+}
+
 async fn write(page: &WebDriver, text: &str) {
     let editor = page.find(By::Css(".cm-content")).await.unwrap();
     editor.click().await.unwrap();
@@ -139,9 +147,51 @@ async fn a_session_in_the_console() {
     // The model as diagram and text; the graph is checked against it.
     see(&page, "nav a", "Model").await.click().await.unwrap();
     see(&page, ".model-text .cm-content", "CREATE GRAPH TYPE water_network").await;
-    see(&page, ".drawing[data-drawn]", "").await;
+    see(&page, ".model-picture .box", "Junction").await;
     see(&page, "#check", "").await.click().await.unwrap();
     see(&page, ".status", "Nothing breaks the model").await;
+    // A box is chosen, its type is changed in the form, and the text has it.
+    press(&page, ".model-picture .box", "Sensor").await;
+    see(&page, ".model-picture .box.chosen", "Sensor").await;
+    press(&page, "#add-property", "").await;
+    see(&page, ".model-text .cm-content", "property STRING").await;
+    press(&page, "#compare", "").await;
+    see(&page, ".findings", "node type :Sensor: property property STRING is new").await;
+    press(&page, "#apply", "Apply to averley").await;
+    see(&page, ".status", "averley has its new model; it is at version").await;
+    let model = client.get("/v1/graphs/averley/model").await.unwrap();
+    assert!(model["text"].as_str().unwrap().contains("property STRING"), "{model}");
+    // What would be lost must be meant: the property goes again, with a value in it.
+    query(&client, "averley", "MATCH (s:Sensor) SET s.property = 'a'").await;
+    press(&page, ".model-picture .box", "Sensor").await;
+    press(&page, "[aria-label='Drop property']", "").await;
+    press(&page, "#compare", "").await;
+    see(&page, ".findings", "values lost").await;
+    assert!(!see(&page, "#apply", "").await.is_enabled().await.unwrap());
+    press(&page, "#meant", "").await;
+    press(&page, "#apply", "Apply to averley").await;
+    see(&page, ".status", "averley has its new model").await;
+    // The text changes the diagram, and what is wrong with it is said in place.
+    see(&page, ".model-text .cm-content", "CREATE GRAPH TYPE water_network").await;
+
+    page.execute(
+        "document.querySelector('.model-text .cm-content').focus(); document.execCommand('selectAll');
+         document.execCommand('insertText', false, 'CREATE GRAPH TYPE t AS { (:Lonely { x INT65 }) }');",
+        vec![],
+    )
+    .await
+    .unwrap();
+    see(&page, ".problem", "there is no value type INT65").await;
+    page.execute(
+        "document.querySelector('.model-text .cm-content').focus(); document.execCommand('selectAll');
+         document.execCommand('insertText', false, 'CREATE GRAPH TYPE t AS { (:Lonely { x INT64 }) }');",
+        vec![],
+    )
+    .await
+    .unwrap();
+    see(&page, ".model-picture .box", "Lonely").await;
+    press(&page, "#back", "").await;
+    see(&page, ".model-picture .box", "Junction").await;
 
     // A draft from two tables, created and loaded.
     see(&page, ".nav-link", "Draft from tables").await.click().await.unwrap();
@@ -152,7 +202,8 @@ async fn a_session_in_the_console() {
     see(&page, ".status", "2 node types and 1 edge types").await;
     see(&page, "#create", "").await.click().await.unwrap();
     see(&page, ".job-title", "into draft").await;
-    let loaded = client.wait(3).await.unwrap();
+    let draft = client.jobs().await.unwrap().into_iter().find(|j| j.graph == "draft").unwrap();
+    let loaded = client.wait(draft.id).await.unwrap();
     assert_eq!((loaded.graph.as_str(), loaded.state.as_str()), ("draft", "done"), "{}", loaded.detail);
 
     // A graph made elsewhere appears in the chooser; the service's restart is survived.

@@ -178,9 +178,12 @@ async fn an_open_graph_shows_what_is_in_it_and_a_check_says_what_breaks_a_model(
         .unwrap();
     assert_eq!(run.status.code(), Some(1));
     assert!(String::from_utf8_lossy(&run.stdout).contains("such as :Person"));
-    for (format, part) in
-        [("gql", "CREATE GRAPH TYPE"), ("json", "\"node_types\""), ("mermaid", "flowchart LR")]
-    {
+    for (format, part) in [
+        ("gql", "CREATE GRAPH TYPE"),
+        ("json", "\"node_types\""),
+        ("mermaid", "flowchart LR"),
+        ("svg", "class=\"box\""),
+    ] {
         let run = Command::new(binary())
             .args(["--url", &service.url, "model", "show", "-g", "scratch", "--format", format])
             .output()
@@ -195,9 +198,13 @@ fn what_is_no_table_is_refused_with_the_reason() {
     let wide: Vec<String> = (0..2000).map(|i| format!("c{i}")).collect();
     for (name, bytes, reason) in [
         ("empty.csv", b"".to_vec(), "the file is empty"),
+        (
+            "prose.csv",
+            b"A title:,x\nsome,text,more\nand,more,of\n1,2\nit,and,so\n".to_vec(),
+            "it seems to be no header",
+        ),
         ("header.csv", b"a,b\n".to_vec(), "there is a header and no row"),
         ("twice.csv", b"a,b,a\n1,2,3\n".to_vec(), "the header has the column a twice"),
-        ("unnamed.csv", b"a,,c\n1,2,3\n".to_vec(), "column 2 has no name"),
         ("wide.csv", format!("{}\n{}\n", wide.join(","), wide.join(",")).into_bytes(), "2000 columns"),
         ("junk.csv", vec![0x7f, 0, 1, 2, 3, 0], "NUL bytes"),
         ("broken.jsonl", b"{\"a\": 1}\n{\"a\": \n".to_vec(), "line 2 is not a JSON object"),

@@ -1,11 +1,20 @@
-//! A picture of boxes and lines as SVG, laid out in layers from left to right: cycles are opened, long
-//! lines lead through the layers between, and boxes are put in an order with few crossings.
+//! A picture of boxes and lines as SVG, laid out in layers: cycles are opened, long lines lead through the
+//! layers between, boxes are put in an order with few crossings, and captions where they cover nothing.
 
 use std::fmt::Write;
 
-/// A box of a picture: its first line stands out.
+/// Where the layers of a picture follow each other to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Flow {
+    Right,
+    Down,
+}
+
+/// A box of a picture: its first line stands out. `places` are what it stands for, in the picture's
+/// `data-places`.
 pub struct DiagramBox {
     pub lines: Vec<String>,
+    pub places: Vec<usize>,
 }
 
 /// A line between two boxes, by their places.
@@ -14,6 +23,7 @@ pub struct DiagramLine {
     pub to: usize,
     pub captions: Vec<String>,
     pub directed: bool,
+    pub places: Vec<usize>,
 }
 
 const CHARACTER: f64 = 7.4;
@@ -23,13 +33,16 @@ const PADDING: f64 = 10.0;
 const GAP: f64 = 26.0;
 const MARGIN: f64 = 20.0;
 const SWEEPS: usize = 12;
+/// Pictures with more pieces of lines are ordered once only.
+const MOST_HOPS: usize = 120;
 
 /// A place in a layer: a box, or a point that a long line leads through.
 struct Slot {
     line_box: Option<usize>,
     layer: usize,
-    height: f64,
-    y: f64,
+    /// How much of its layer it takes, and the middle of that.
+    extent: f64,
+    middle: f64,
 }
 
 /// A piece of a line from one layer to the next.
@@ -111,10 +124,16 @@ fn assign_layers(count: usize, lines: &[DiagramLine]) -> Vec<usize> {
     layer
 }
 
-fn layout(boxes: &[DiagramBox], lines: &[DiagramLine]) -> Layout {
+fn layout(boxes: &[DiagramBox], lines: &[DiagramLine], flow: Flow) -> Layout {
+    let across = |(width, height): (f64, f64)| if flow == Flow::Right { height } else { width };
     let layer_of = assign_layers(boxes.len(), lines);
     let mut slots: Vec<Slot> = (boxes.iter().enumerate())
-        .map(|(i, b)| Slot { line_box: Some(i), layer: layer_of[i], height: box_size(b).1, y: 0.0 })
+        .map(|(i, b)| Slot {
+            line_box: Some(i),
+            layer: layer_of[i],
+            extent: across(box_size(b)),
+            middle: 0.0,
+        })
         .collect();
     let (mut hops, mut ways) = (vec![], vec![]);
     for line in lines {
@@ -126,7 +145,7 @@ fn layout(boxes: &[DiagramBox], lines: &[DiagramLine]) -> Layout {
         if line.from != line.to {
             way.push(left);
             for layer in layer_of[left] + 1..layer_of[right] {
-                slots.push(Slot { line_box: None, layer, height: LINE * line.captions.len() as f64, y: 0.0 });
+                slots.push(Slot { line_box: None, layer, extent: across((12.0, LINE)), middle: 0.0 });
                 way.push(slots.len() - 1);
             }
             way.push(right);
@@ -169,43 +188,56 @@ impl Layout {
         count
     }
 
-    /// Sweeps to and fro, each layer in the order of the mean place of its neighbours in the one before;
-    /// the order with the fewest crossings stays.
+    /// The order with the fewest crossings out of some: sweeps begin at several orders, as each begins well
+    /// for some pictures only.
     fn order(&mut self) {
-        let (mut best, mut best_layers) = (self.crossings(), self.layers.clone());
-        for sweep in 0..SWEEPS {
+        let given = self.layers.clone();
+        let (mut best, mut best_layers) = (self.crossings(), given.clone());
+        let starts = if self.hops.len() <= MOST_HOPS { 8 } else { 1 };
+        for start in 0..starts {
             if best == 0 {
                 break;
             }
-            let from_left = sweep % 2 == 0;
-            let range: Vec<usize> = match from_left {
-                true => (0..self.layers.len()).collect(),
-                false => (0..self.layers.len()).rev().collect(),
-            };
-            for l in range {
-                let mut position = vec![0usize; self.slots.len()];
-                self.layers
-                    .iter()
-                    .flat_map(|layer| layer.iter().enumerate())
-                    .for_each(|(i, &s)| position[s] = i);
-                let mean = |slot: usize| {
-                    let near = self.neighbours(slot, from_left);
-                    match near.len() {
-                        0 => position[slot] as f64,
-                        n => near.iter().map(|&s| position[s] as f64).sum::<f64>() / n as f64,
-                    }
-                };
-                let mut keyed: Vec<(f64, usize)> = self.layers[l].iter().map(|&s| (mean(s), s)).collect();
-                keyed.sort_by(|a, b| a.0.total_cmp(&b.0));
-                self.layers[l] = keyed.into_iter().map(|(_, s)| s).collect();
+            self.layers.clone_from(&given);
+            for layer in &mut self.layers {
+                match start {
+                    0 => {}
+                    1 => layer.reverse(),
+                    _ => layer.sort_by_key(|&slot| (slot + 1).wrapping_mul(7919 * (start + 1)) % 101),
+                }
             }
-            self.swap_neighbours();
-            let now = self.crossings();
-            if now < best {
-                (best, best_layers) = (now, self.layers.clone());
+            for sweep in 0..SWEEPS {
+                self.sweep(sweep % 2 == 0);
+                let now = self.crossings();
+                if now < best {
+                    (best, best_layers) = (now, self.layers.clone());
+                }
             }
         }
         self.layers = best_layers;
+    }
+
+    /// Puts each layer in the order of the mean place of its neighbours in the one before.
+    fn sweep(&mut self, from_left: bool) {
+        let range: Vec<usize> = match from_left {
+            true => (0..self.layers.len()).collect(),
+            false => (0..self.layers.len()).rev().collect(),
+        };
+        for l in range {
+            let mut position = vec![0usize; self.slots.len()];
+            self.layers.iter().flat_map(|layer| layer.iter().enumerate()).for_each(|(i, &s)| position[s] = i);
+            let mean = |slot: usize| {
+                let near = self.neighbours(slot, from_left);
+                match near.len() {
+                    0 => position[slot] as f64,
+                    n => near.iter().map(|&s| position[s] as f64).sum::<f64>() / n as f64,
+                }
+            };
+            let mut keyed: Vec<(f64, usize)> = self.layers[l].iter().map(|&s| (mean(s), s)).collect();
+            keyed.sort_by(|a, b| a.0.total_cmp(&b.0));
+            self.layers[l] = keyed.into_iter().map(|(_, s)| s).collect();
+        }
+        self.swap_neighbours();
     }
 
     /// Swaps two that stand side by side wherever that saves a crossing.
@@ -221,13 +253,13 @@ impl Layout {
         }
     }
 
-    /// Heights: each slot near the middle of its neighbours, in its layer's order, without overlap.
+    /// Places across: each slot near the middle of its neighbours, in its layer's order, without overlap.
     fn place(&mut self) {
         for layer in &self.layers {
             let mut y = 0.0;
             for &slot in layer {
-                self.slots[slot].y = y + self.slots[slot].height / 2.0;
-                y += self.slots[slot].height + GAP;
+                self.slots[slot].middle = y + self.slots[slot].extent / 2.0;
+                y += self.slots[slot].extent + GAP;
             }
         }
         for _ in 0..SWEEPS {
@@ -237,13 +269,13 @@ impl Layout {
                     let mut near = self.neighbours(slot, true);
                     near.extend(self.neighbours(slot, false));
                     match near.len() {
-                        0 => self.slots[slot].y,
-                        n => near.iter().map(|&s| self.slots[s].y).sum::<f64>() / n as f64,
+                        0 => self.slots[slot].middle,
+                        n => near.iter().map(|&s| self.slots[s].middle).sum::<f64>() / n as f64,
                     }
                 };
                 let wishes: Vec<f64> = order.iter().map(|&s| wish(s)).collect();
                 let mut placed = wishes.clone();
-                let apart = |a: usize, b: usize| (self.slots[a].height + self.slots[b].height) / 2.0 + GAP;
+                let apart = |a: usize, b: usize| (self.slots[a].extent + self.slots[b].extent) / 2.0 + GAP;
                 // Downwards and upwards in turn: the mean of both pushes keeps a layer in the middle.
                 let mut up = wishes.clone();
                 for i in 1..order.len() {
@@ -253,12 +285,12 @@ impl Layout {
                     up[i] = up[i].min(up[i + 1] - apart(order[i], order[i + 1]));
                 }
                 for (i, &slot) in order.iter().enumerate() {
-                    self.slots[slot].y = (placed[i] + up[i]) / 2.0;
+                    self.slots[slot].middle = (placed[i] + up[i]) / 2.0;
                 }
             }
         }
-        let top = self.slots.iter().map(|s| s.y - s.height / 2.0).fold(f64::INFINITY, f64::min);
-        self.slots.iter_mut().for_each(|s| s.y -= top);
+        let top = self.slots.iter().map(|s| s.middle - s.extent / 2.0).fold(f64::INFINITY, f64::min);
+        self.slots.iter_mut().for_each(|s| s.middle -= top);
     }
 }
 
@@ -266,140 +298,197 @@ fn escape(text: &str) -> String {
     text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
 }
 
-fn caption(out: &mut String, x: f64, y: f64, lines: &[String]) {
-    let widest = lines.iter().map(|l| width(l) * 0.86).fold(0.0, f64::max);
-    let height = lines.len() as f64 * 15.0;
-    let _ = writeln!(
-        out,
-        r##"<rect x="{:.1}" y="{:.1}" width="{:.1}" height="{height:.1}" fill="#fdfcfa" fill-opacity="0.9"/>"##,
-        x - widest / 2.0 - 3.0,
-        y - height / 2.0,
-        widest + 6.0
-    );
-    for (i, line) in lines.iter().enumerate() {
-        let at = y - height / 2.0 + 11.5 + i as f64 * 15.0;
-        let _ = writeln!(
-            out,
-            r##"<text x="{x:.1}" y="{at:.1}" font-size="12" fill="#22303a" text-anchor="middle">{}</text>"##,
-            escape(line)
-        );
+type Point = (f64, f64);
+
+/// A rectangle by its middle and size.
+#[derive(Clone, Copy)]
+struct Area {
+    middle: Point,
+    size: (f64, f64),
+}
+
+impl Area {
+    fn overlaps(&self, other: &Area) -> bool {
+        let apart = |a: f64, b: f64, x: f64, y: f64| (a - b).abs() >= (x + y) / 2.0 + 2.0;
+        !apart(self.middle.0, other.middle.0, self.size.0, other.size.0)
+            && !apart(self.middle.1, other.middle.1, self.size.1, other.size.1)
     }
 }
 
-/// The picture as an SVG document. `title` is what it is a picture of.
-pub fn svg(title: &str, boxes: &[DiagramBox], lines: &[DiagramLine]) -> String {
-    let made = layout(boxes, lines);
-    // Layers are as wide as their widest box, with room for the widest caption between.
-    let mut left_of = vec![];
-    let mut x = MARGIN;
-    let room = lines.iter().flat_map(|l| &l.captions).map(|c| width(c) * 0.86).fold(40.0, f64::max) + 50.0;
-    let mut widths = vec![];
-    for layer in &made.layers {
-        let own = layer.iter().filter_map(|&s| made.slots[s].line_box).map(|b| box_size(&boxes[b]).0);
-        let own = own.fold(0.0, f64::max);
-        left_of.push(x);
-        widths.push(own);
-        x += own + room;
+fn caption_area(lines: &[String], middle: Point) -> Area {
+    let widest = lines.iter().map(|l| width(l) * 0.86).fold(0.0, f64::max);
+    Area { middle, size: (widest + 6.0, lines.len() as f64 * 15.0) }
+}
+
+/// A piece of a line: where it begins and ends, and what it is drawn towards.
+struct Curve([Point; 4]);
+
+impl Curve {
+    fn at(&self, t: f64) -> Point {
+        let weights = [(1.0 - t).powi(3), 3.0 * t * (1.0 - t).powi(2), 3.0 * t * t * (1.0 - t), t.powi(3)];
+        let sum = |of: fn(&Point) -> f64| self.0.iter().zip(weights).map(|(p, w)| of(p) * w).sum();
+        (sum(|p| p.0), sum(|p| p.1))
     }
-    let total_width = (x - room).max(0.0) + MARGIN + 60.0;
-    let bottom = made.slots.iter().map(|s| s.y + s.height / 2.0).fold(0.0, f64::max);
-    let total_height = bottom + 2.0 * MARGIN + 30.0;
-    let middle = |slot: usize| {
+}
+
+/// Where a caption goes: on its line, as near to the middle as nothing is in the way.
+fn free_place(lines: &[String], curves: &[Curve], taken: &[Area]) -> Point {
+    let steps = [0.5, 0.42, 0.58, 0.34, 0.66, 0.26, 0.74, 0.18, 0.82];
+    let order = (0..curves.len())
+        .map(|i| if i % 2 == 0 { curves.len() / 2 + i / 2 } else { curves.len() / 2 - i.div_ceil(2) });
+    let mut places: Vec<Point> = vec![];
+    for curve in order.filter_map(|i| curves.get(i)) {
+        places.extend(steps.map(|t| curve.at(t)));
+    }
+    let free = |p: &&Point| !taken.iter().any(|t| t.overlaps(&caption_area(lines, **p)));
+    places.iter().find(free).or(places.first()).copied().unwrap_or_default()
+}
+
+fn list(places: &[usize]) -> String {
+    places.iter().map(usize::to_string).collect::<Vec<_>>().join(",")
+}
+
+const STYLE: &str = ".ground{fill:#fdfcfa}.box rect{fill:#fff;stroke:#2f6f73;stroke-width:2}.line path{fill:none;stroke:#8b98a1;stroke-width:1.4}.tip{fill:#8b98a1}text{fill:#22303a;text-anchor:middle}.caption rect{fill:#fdfcfa;fill-opacity:.92}";
+
+/// The picture as an SVG document. `title` is what it is a picture of.
+pub fn svg(title: &str, boxes: &[DiagramBox], lines: &[DiagramLine], flow: Flow) -> String {
+    let made = layout(boxes, lines, flow);
+    let right = flow == Flow::Right;
+    let along = |(width, height): (f64, f64)| if right { width } else { height };
+    let point = |along: f64, across: f64| if right { (along, across) } else { (across, along) };
+    // Layers are as thick as their thickest box, with room for the captions between.
+    let captions = lines.iter().flat_map(|l| &l.captions).map(|c| width(c) * 0.86).fold(40.0, f64::max);
+    let room = if right { captions + 50.0 } else { 84.0 };
+    let loops_room = if lines.iter().any(|l| l.from == l.to) { 34.0 } else { 0.0 };
+    let (mut starts, mut sizes, mut next) = (vec![], vec![], MARGIN + loops_room);
+    for layer in &made.layers {
+        let own = layer.iter().filter_map(|&s| made.slots[s].line_box).map(|b| along(box_size(&boxes[b])));
+        let own = own.fold(0.0, f64::max);
+        starts.push(next);
+        sizes.push(own);
+        next += own + room;
+    }
+    let place = |slot: usize| {
         let s = &made.slots[slot];
-        (left_of[s.layer] + widths[s.layer] / 2.0, s.y + MARGIN + 20.0)
+        point(starts[s.layer] + sizes[s.layer] / 2.0, s.middle + MARGIN + loops_room)
     };
-    // A line that leads through a layer does so level, past the boxes beside it.
+    // A line that leads through a layer does so straight, past the boxes beside it.
     let half = |slot: usize| {
-        let of_layer = widths[made.slots[slot].layer];
-        made.slots[slot].line_box.map_or(of_layer, |b| box_size(&boxes[b]).0) / 2.0
+        let of_layer = sizes[made.slots[slot].layer];
+        made.slots[slot].line_box.map_or(of_layer, |b| along(box_size(&boxes[b]))) / 2.0
     };
-    let mut out = format!(
-        r##"<svg xmlns="http://www.w3.org/2000/svg" width="{total_width:.0}" height="{total_height:.0}" viewBox="0 0 {total_width:.0} {total_height:.0}" font-family="sans-serif" role="img">
-<title>{}</title>
-<defs><marker id="tip" viewBox="0 0 10 10" refX="9" refY="5" markerWidth="8" markerHeight="8" orient="auto-start-reverse"><path d="M0 0L10 5L0 10z" fill="#8b98a1"/></marker></defs>
-<rect width="100%" height="100%" fill="#fdfcfa"/>
-"##,
-        escape(title)
-    );
-    let mut captions = vec![];
-    let mut loops = vec![0usize; boxes.len()];
-    for (line, way) in lines.iter().zip(&made.ways) {
-        let tip = |show: bool, side: &str| {
-            if show { format!(r##" marker-{side}="url(#tip)""##) } else { String::new() }
-        };
+    let towards = |(x, y): Point, by: f64| if right { (x + by, y) } else { (x, y + by) };
+    let mut taken: Vec<Area> =
+        (boxes.iter().enumerate()).map(|(slot, b)| Area { middle: place(slot), size: box_size(b) }).collect();
+    let mut drawn = String::new();
+    let mut written = String::new();
+    let (mut loops, mut far): (Vec<usize>, Point) = (vec![0; boxes.len()], (0.0, 0.0));
+    // The short ones first: the long ones have more places for their captions.
+    let mut order: Vec<usize> = (0..lines.len()).collect();
+    order.sort_by_key(|&i| made.ways[i].len());
+    for i in order {
+        let (line, way) = (&lines[i], &made.ways[i]);
+        let mut curves: Vec<Curve> = vec![];
+        let turned = way.first().is_some_and(|first| *first != line.from);
         if way.is_empty() {
             // From a box to itself: a bow over its upper right corner.
-            let (cx, cy) = middle(line.from);
-            let (w, h) = box_size(&boxes[line.from]);
-            let reach = 26.0 + 14.0 * loops[line.from] as f64;
+            let ((cx, cy), (w, h)) = (place(line.from), box_size(&boxes[line.from]));
+            let reach = 28.0 + 14.0 * loops[line.from] as f64;
             loops[line.from] += line.captions.len();
-            let (right, top) = (cx + w / 2.0, cy - h / 2.0);
-            let _ = writeln!(
-                out,
-                r##"<path d="M{:.1} {top:.1}C{:.1} {:.1} {:.1} {:.1} {right:.1} {:.1}" fill="none" stroke="#8b98a1" stroke-width="1.4"{}/>"##,
-                right - 18.0,
-                right - 18.0,
-                top - reach * 1.4,
-                right + reach * 1.8,
-                top - reach * 0.6,
-                top + 16.0,
-                tip(line.directed, "end")
-            );
-            captions.push((right + reach * 0.55, top - reach * 0.62, &line.captions));
-            continue;
-        }
-        let turned = way[0] != line.from;
-        let mut points: Vec<(f64, f64)> = vec![];
-        for (i, &slot) in way.iter().enumerate() {
-            let (cx, cy) = middle(slot);
-            if i > 0 {
-                points.push((cx - half(slot), cy));
+            let (edge, top) = (cx + w / 2.0, cy - h / 2.0);
+            curves.push(Curve([
+                (edge - 18.0, top),
+                (edge - 18.0, top - reach * 1.4),
+                (edge + reach * 1.8, top - reach * 0.6),
+                (edge, top + 16.0),
+            ]));
+        } else {
+            let mut points: Vec<Point> = vec![];
+            for (i, &slot) in way.iter().enumerate() {
+                if i > 0 {
+                    points.push(towards(place(slot), -half(slot)));
+                }
+                if i + 1 < way.len() {
+                    points.push(towards(place(slot), half(slot)));
+                }
             }
-            if i + 1 < way.len() {
-                points.push((cx + half(slot), cy));
+            for pair in points.windows(2) {
+                let bend = (if right { pair[1].0 - pair[0].0 } else { pair[1].1 - pair[0].1 }) * 0.45;
+                curves.push(Curve([pair[0], towards(pair[0], bend), towards(pair[1], -bend), pair[1]]));
             }
         }
-        let mut path = format!("M{:.1} {:.1}", points[0].0, points[0].1);
-        for pair in points.windows(2) {
-            let ((x0, y0), (x1, y1)) = (pair[0], pair[1]);
-            let bend = (x1 - x0) * 0.45;
-            let _ = write!(path, "C{:.1} {y0:.1} {:.1} {y1:.1} {x1:.1} {y1:.1}", x0 + bend, x1 - bend);
+        let mut path = String::new();
+        for (i, Curve([a, b, c, d])) in curves.iter().enumerate() {
+            if i == 0 {
+                let _ = write!(path, "M{:.1} {:.1}", a.0, a.1);
+            }
+            let _ = write!(path, "C{:.1} {:.1} {:.1} {:.1} {:.1} {:.1}", b.0, b.1, c.0, c.1, d.0, d.1);
         }
-        let _ = writeln!(
-            out,
-            r##"<path d="{path}" fill="none" stroke="#8b98a1" stroke-width="1.4"{}{}/>"##,
-            tip(line.directed && !turned, "end"),
-            tip(line.directed && turned, "start")
-        );
-        let (a, b) = match way.len() {
-            2 => (points[0], points[1]),
-            _ => (points[1], points[2 % points.len()]),
+        let tip = match (line.directed, turned) {
+            (true, false) => r##" marker-end="url(#tip)""##,
+            (true, true) => r##" marker-start="url(#tip)""##,
+            (false, _) => "",
         };
-        captions.push(((a.0 + b.0) / 2.0, (a.1 + b.1) / 2.0, &line.captions));
-    }
-    for (slot, b) in boxes.iter().enumerate() {
-        let ((cx, cy), (w, h)) = (middle(slot), box_size(b));
         let _ = writeln!(
-            out,
-            r##"<rect x="{:.1}" y="{:.1}" width="{w:.1}" height="{h:.1}" rx="7" fill="#ffffff" stroke="#2f6f73" stroke-width="2"/>"##,
-            cx - w / 2.0,
-            cy - h / 2.0
+            drawn,
+            r##"<g class="line" data-kind="edge" data-places="{}"><path d="{path}"{tip}/></g>"##,
+            list(&line.places)
+        );
+        let at = free_place(&line.captions, &curves, &taken);
+        let area = caption_area(&line.captions, at);
+        let (left, top) = (at.0 - area.size.0 / 2.0, at.1 - area.size.1 / 2.0);
+        let _ = write!(
+            written,
+            r##"<g class="caption" data-kind="edge" data-places="{}"><rect x="{left:.1}" y="{top:.1}" width="{:.1}" height="{:.1}"/>"##,
+            list(&line.places),
+            area.size.0,
+            area.size.1
+        );
+        for (i, text) in line.captions.iter().enumerate() {
+            let y = top + 11.5 + i as f64 * 15.0;
+            let _ = write!(
+                written,
+                r##"<text x="{:.1}" y="{y:.1}" font-size="12">{}</text>"##,
+                at.0,
+                escape(text)
+            );
+        }
+        written.push_str("</g>\n");
+        taken.push(area);
+        far = (far.0.max(at.0 + area.size.0 / 2.0), far.1.max(at.1 + area.size.1 / 2.0));
+    }
+    let mut filled = String::new();
+    for (slot, b) in boxes.iter().enumerate() {
+        let ((cx, cy), (w, h)) = (place(slot), box_size(b));
+        let (left, top) = (cx - w / 2.0, cy - h / 2.0);
+        let _ = write!(
+            filled,
+            r##"<g class="box" data-kind="node" data-places="{}"><rect x="{left:.1}" y="{top:.1}" width="{w:.1}" height="{h:.1}" rx="7"/>"##,
+            list(&b.places)
         );
         for (i, line) in b.lines.iter().enumerate() {
-            let weight = if i == 0 { "bold" } else { "normal" };
-            let y = cy - h / 2.0 + PADDING + 13.0 + i as f64 * LINE;
-            let _ = writeln!(
-                out,
-                r##"<text x="{cx:.1}" y="{y:.1}" font-size="14" font-weight="{weight}" fill="#22303a" text-anchor="middle">{}</text>"##,
+            let weight = if i == 0 { r##" font-weight="bold""## } else { "" };
+            let y = top + PADDING + 13.0 + i as f64 * LINE;
+            let _ = write!(
+                filled,
+                r##"<text x="{cx:.1}" y="{y:.1}" font-size="14"{weight}>{}</text>"##,
                 escape(line)
             );
         }
+        filled.push_str("</g>\n");
+        far = (far.0.max(cx + w / 2.0), far.1.max(cy + h / 2.0));
     }
-    for (x, y, lines) in captions {
-        caption(&mut out, x, y, lines);
-    }
-    out.push_str("</svg>\n");
-    out
+    let (width, height) = (far.0 + MARGIN + loops_room * 0.4, far.1 + MARGIN);
+    format!(
+        r##"<svg xmlns="http://www.w3.org/2000/svg" width="{width:.0}" height="{height:.0}" viewBox="0 0 {width:.0} {height:.0}" font-family="sans-serif" role="img">
+<title>{}</title>
+<style>{STYLE}</style>
+<defs><marker id="tip" viewBox="0 0 10 10" refX="9" refY="5" markerWidth="8" markerHeight="8" orient="auto-start-reverse"><path class="tip" d="M0 0L10 5L0 10z"/></marker></defs>
+<rect class="ground" width="100%" height="100%"/>
+{drawn}{filled}{written}</svg>
+"##,
+        escape(title)
+    )
 }
 
 #[cfg(test)]
@@ -407,34 +496,41 @@ mod tests {
     use super::*;
 
     fn line(from: usize, to: usize) -> DiagramLine {
-        DiagramLine { from, to, captions: vec!["E".into()], directed: true }
+        DiagramLine { from, to, captions: vec!["E".into()], directed: true, places: vec![from] }
     }
 
     fn boxes(count: usize) -> Vec<DiagramBox> {
-        (0..count).map(|i| DiagramBox { lines: vec![format!("B{i}"), "key a".into()] }).collect()
+        (0..count)
+            .map(|i| DiagramBox { lines: vec![format!("B{i}"), "key a".into()], places: vec![i] })
+            .collect()
     }
 
     #[test]
     fn what_needs_no_crossing_has_none() {
         // Two paths side by side, given crosswise, and a line over two layers.
         let lines = [line(0, 3), line(1, 2), line(3, 5), line(2, 4), line(0, 5)];
-        assert_eq!(layout(&boxes(6), &lines).crossings(), 0);
+        assert_eq!(layout(&boxes(6), &lines, Flow::Right).crossings(), 0);
         let tree: Vec<DiagramLine> = (1..15).map(|i| line((i - 1) / 2, i)).collect();
-        assert_eq!(layout(&boxes(15), &tree).crossings(), 0);
+        assert_eq!(layout(&boxes(15), &tree, Flow::Down).crossings(), 0);
     }
 
     #[test]
     fn boxes_of_a_layer_do_not_overlap_and_cycles_end() {
         let lines = [line(0, 1), line(1, 2), line(2, 0), line(1, 1), line(0, 2), line(3, 1), line(4, 1)];
-        let made = layout(&boxes(5), &lines);
+        let made = layout(&boxes(5), &lines, Flow::Down);
         for layer in &made.layers {
             for pair in layer.windows(2) {
                 let (a, b) = (&made.slots[pair[0]], &made.slots[pair[1]]);
-                assert!(b.y - a.y >= (a.height + b.height) / 2.0 + GAP - 0.01, "{} {}", a.y, b.y);
+                assert!(
+                    b.middle - a.middle >= (a.extent + b.extent) / 2.0 + GAP - 0.01,
+                    "{} {}",
+                    a.middle,
+                    b.middle
+                );
             }
         }
-        let text = svg("a <picture>", &boxes(5), &lines);
+        let text = svg("a <picture>", &boxes(5), &lines, Flow::Right);
         assert!(text.contains("<title>a &lt;picture&gt;</title>"));
-        assert_eq!(text.matches("<path d=").count(), lines.len() + 1);
+        assert_eq!(text.matches("<path d=").count(), lines.len());
     }
 }

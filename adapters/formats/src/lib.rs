@@ -9,7 +9,7 @@ mod load;
 mod mapping;
 mod results;
 
-pub use diagram::{DiagramBox, DiagramLine, svg};
+pub use diagram::{DiagramBox, DiagramLine, Flow, svg};
 pub use draft::{ColumnKind, Declared, DeclaredReference, Draft, DraftError, DraftTable, draft};
 pub use load::{Account, LoadError, LoadOutcome, Progress, Reject, RuleAccount, Source, TableAccount, load};
 pub use mapping::{EdgeRule, Mapping, MappingError, NodeRule, Reference, Same, TableFormat, TableMapping};

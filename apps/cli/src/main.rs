@@ -26,7 +26,21 @@ pub mod exit {
     pub const UNREACHABLE: u8 = 3;
 }
 
+/// A reader that stops reading, as `head` does, ends the command without a word.
+fn end_quietly_with_the_reader() {
+    let usual = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |panic| {
+        let said = panic.payload().downcast_ref::<String>();
+        if said.is_some_and(|text| text.starts_with("failed printing to std") && text.contains("Broken pipe"))
+        {
+            std::process::exit(0);
+        }
+        usual(panic);
+    }));
+}
+
 fn main() -> ExitCode {
+    end_quietly_with_the_reader();
     let arguments = Arguments::parse();
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use anyhow::Context;
 use graphodrome_client::Client;
 use graphodrome_database::schema_tables;
-use graphodrome_formats::{DiagramBox, DiagramLine, DraftTable, Source, TableFormat, draft, svg};
+use graphodrome_formats::{DraftTable, Source, TableFormat, draft};
 use serde_json::Value as Json;
 
 use crate::arguments::{ModelCommand, ModelFormat};
@@ -113,7 +113,12 @@ fn relative(folder: &Path, file: &Path) -> String {
 }
 
 async fn show(client: &Client, graph: &str, format: ModelFormat) -> anyhow::Result<()> {
-    let model = client.get(&format!("/v1/graphs/{graph}/model")).await?;
+    let path = format!("/v1/graphs/{graph}/model");
+    if format == ModelFormat::Svg {
+        print!("{}", client.get_as(&path, "image/svg+xml").await?);
+        return Ok(());
+    }
+    let model = client.get(&path).await?;
     match format {
         ModelFormat::Gql => {
             if model["closed"] == false {
@@ -124,7 +129,7 @@ async fn show(client: &Client, graph: &str, format: ModelFormat) -> anyhow::Resu
         }
         ModelFormat::Json => println!("{}", serde_json::to_string_pretty(&model)?),
         ModelFormat::Mermaid => print!("{}", mermaid(&model)),
-        ModelFormat::Svg => print!("{}", picture(&model)),
+        ModelFormat::Svg => {}
     }
     Ok(())
 }
@@ -167,62 +172,6 @@ fn mermaid(model: &Json) -> String {
         }
     }
     out
-}
-
-/// The model as a picture: node types with the same key labels share a box.
-fn picture(model: &Json) -> String {
-    let nodes = list(model, "node_types");
-    let mut kinds: Vec<(String, Vec<&Json>)> = vec![];
-    for node in &nodes {
-        let labels = labels_of(&node["key_labels"]);
-        let name = if labels.is_empty() { labels_of(&node["labels"]) } else { labels }.join("&");
-        match kinds.iter_mut().find(|(known, _)| *known == name) {
-            Some((_, of_kind)) => of_kind.push(node),
-            None => kinds.push((name, vec![node])),
-        }
-    }
-    let boxes: Vec<DiagramBox> = (kinds.iter())
-        .map(|(name, of_kind)| {
-            let count: u64 = of_kind.iter().filter_map(|n| n["count"].as_u64()).sum();
-            let mut lines = vec![name.clone(), format!("{count} nodes")];
-            let key = of_kind.first().map(|n| labels_of(&n["key"]).join(", ")).unwrap_or_default();
-            if !key.is_empty() {
-                lines.push(format!("key {key}"));
-            }
-            let own = labels_of(&of_kind[0]["key_labels"]);
-            let more: Vec<String> = (of_kind.iter())
-                .map(|n| {
-                    labels_of(&n["labels"])
-                        .into_iter()
-                        .filter(|l| !own.contains(l))
-                        .collect::<Vec<_>>()
-                        .join("&")
-                })
-                .filter(|more| !more.is_empty())
-                .collect();
-            lines.extend(more.chunks(3).map(|some| some.join(", ")));
-            DiagramBox { lines }
-        })
-        .collect();
-    let mut drawn: Vec<DiagramLine> = vec![];
-    for edge in list(model, "edge_types") {
-        let ends = |end: &Json| -> Vec<usize> {
-            let takes = |(_, of_kind): &(String, Vec<&Json>)| !fitting(of_kind, end).is_empty();
-            (0..kinds.len()).filter(|&place| takes(&kinds[place])).collect()
-        };
-        let (caption, directed) = (labels_of(&edge["labels"]).join("&"), edge["directed"] == true);
-        for from in ends(&edge["source"]) {
-            for to in ends(&edge["target"]) {
-                let same = |l: &&mut DiagramLine| l.from == from && l.to == to && l.directed == directed;
-                match drawn.iter_mut().find(same) {
-                    Some(line) if line.captions.contains(&caption) => {}
-                    Some(line) => line.captions.push(caption.clone()),
-                    None => drawn.push(DiagramLine { from, to, captions: vec![caption.clone()], directed }),
-                }
-            }
-        }
-    }
-    svg(&format!("Model of the graph {}", model["graph"].as_str().unwrap_or_default()), &boxes, &drawn)
 }
 
 async fn check(client: &Client, graph: &str, model: Option<&Path>, json: bool) -> anyhow::Result<()> {

@@ -196,6 +196,12 @@ impl Client {
         self.json(self.request(Method::GET, path)).await
     }
 
+    /// An answer in another format than JSON, as text.
+    pub async fn get_as(&self, path: &str, media_type: &str) -> Result<String> {
+        let response = self.send(self.request(Method::GET, path).header(ACCEPT, media_type)).await?;
+        response.text().await.map_err(|e| ClientError::Broken(e.to_string()))
+    }
+
     /// Any method with a JSON body; null where the answer has none.
     pub async fn call(&self, method: &str, path: &str, body: &Value) -> Result<Value> {
         let method = Method::from_bytes(method.as_bytes()).map_err(|e| ClientError::File(e.to_string()))?;

@@ -1,19 +1,18 @@
 // The Model page: a graph's model as diagram and text, each changing the other; a new model compared and
 // applied; the graph checked against it; drafts from tables: proposed, edited, created and loaded.
-import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Suspense, lazy, useEffect, useState } from "react";
+import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
 import Alert from "react-bootstrap/Alert";
 import Button from "react-bootstrap/Button";
 import Form from "react-bootstrap/Form";
 import Nav from "react-bootstrap/Nav";
 import { useNavigate } from "react-router-dom";
-import { type Draft, type Model, type ModelDiff, type ModelReport, type ModelTypes, Problem, get, post, postForm } from "./api";
+import { type Draft, type Model, type ModelDiff, type ModelForms, type ModelReport, type ModelTypes, Problem, get, post, postForm } from "./api";
 import { Editor } from "./Editor";
 import { Findings } from "./Findings";
 import { ModelChange } from "./ModelChange";
+import { ModelDiagram } from "./ModelDiagram";
 import { type Choice, TypeForm } from "./TypeForm";
-
-const ModelDiagram = lazy(() => import("./ModelDiagram"));
 
 function Shown({ problem }: { problem: Problem }) {
   return (
@@ -41,42 +40,37 @@ function before(text: string): string {
   return start > 0 ? text.slice(0, start) : "";
 }
 
-/** Counts of the graph's own types, on those of an edited text. */
-function counted(types: ModelTypes, own: ModelTypes): ModelTypes {
-  const same = (a: string[]) => (t: { labels: string[] }) => t.labels.join("&") === a.join("&");
-  return {
-    ...types,
-    node_types: types.node_types.map((t) => ({ ...t, count: own.node_types.find(same(t.labels))?.count ?? 0 })),
-    edge_types: types.edge_types.map((t) => ({ ...t, count: own.edge_types.find(same(t.labels))?.count ?? 0 })),
-  };
-}
-
 type Outcome = { kind: "report"; report: ModelReport } | { kind: "diff"; diff: ModelDiff; text: string } | { kind: "said"; text: string };
 
 function Existing({ graph }: { graph: string }) {
   const client = useQueryClient();
   const model = useQuery({ queryKey: ["model", graph], queryFn: () => get<Model>(`/v1/graphs/${graph}/model`) });
   const [edited, setEdited] = useState<string | null>(null);
-  const [types, setTypes] = useState<ModelTypes | null>(null);
+  // What the form has changed, until the text has it.
+  const [pending, setPending] = useState<ModelTypes | null>(null);
   const [choice, setChoice] = useState<Choice | null>(null);
   const [outcome, setOutcome] = useState<Outcome | null>(null);
   const [problem, setProblem] = useState<Problem | null>(null);
   const text = edited ?? model.data?.text ?? "";
-  // The diagram follows the text, once it can be read; until then it says what is wrong.
+  // The diagram follows the text once it can be read; until then the editor says what is wrong.
+  const [settled, setSettled] = useState(text);
   useEffect(() => {
-    if (edited === null) return;
-    const abort = new AbortController();
-    const timer = setTimeout(() => {
-      post<{ types: ModelTypes }>("/v1/models", { text: edited }, abort.signal)
-        .then((forms) => { setTypes(forms.types); setProblem(null); })
-        .catch((error: unknown) => { if (error instanceof Problem) setProblem(error); });
-    }, 300);
-    return () => { clearTimeout(timer); abort.abort(); };
-  }, [edited]);
+    const timer = setTimeout(() => setSettled(text), edited === null ? 0 : 300);
+    return () => clearTimeout(timer);
+  }, [text, edited]);
+  const forms = useQuery({
+    queryKey: ["forms", graph, model.data?.version, settled],
+    queryFn: () => post<ModelForms>("/v1/models", { text: settled, graph }),
+    enabled: settled !== "",
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  useEffect(() => setPending(null), [forms.data]);
   if (model.error instanceof Problem) return <Shown problem={model.error} />;
   if (!model.data) return <p className="empty" role="status">Reading the model ...</p>;
   const own = model.data;
-  const shown = types ? counted(types, own) : own;
+  const shown = pending ?? forms.data?.types ?? own;
+  const wrong = problem ?? (forms.error instanceof Problem ? forms.error : null);
   const attempt = async (work: () => Promise<void>) => {
     setProblem(null);
     try {
@@ -86,7 +80,7 @@ function Existing({ graph }: { graph: string }) {
       setProblem(error);
     }
   };
-  const back = () => { setEdited(null); setTypes(null); setChoice(null); setProblem(null); setOutcome(null); };
+  const back = () => { setEdited(null); setPending(null); setChoice(null); setProblem(null); setOutcome(null); };
   const check = () => attempt(async () => setOutcome({ kind: "report", report: await post(`/v1/graphs/${graph}/model/check`, { model: text }) }));
   const compare = () => attempt(async () => setOutcome({ kind: "diff", diff: await post(`/v1/graphs/${graph}/model/diff`, { model: text }), text }));
   const applied = async (version: number) => {
@@ -96,7 +90,7 @@ function Existing({ graph }: { graph: string }) {
   };
   // The form changes the types, the service writes them as text, and the text is the truth.
   const change = (next: ModelTypes) => {
-    setTypes(next);
+    setPending(next);
     setOutcome(null);
     void attempt(async () => {
       const bare = { name: next.name, node_types: next.node_types, edge_types: next.edge_types, cardinalities: next.cardinalities };
@@ -112,17 +106,17 @@ function Existing({ graph }: { graph: string }) {
       </p>
       <div className="model-frame">
         <div>
-          <Suspense fallback={<p className="empty">Drawing ...</p>}><ModelDiagram model={shown} choice={choice} onChoose={setChoice} /></Suspense>
+          {forms.data ? <ModelDiagram picture={forms.data.picture} choice={choice} onChoose={setChoice} /> : <p className="empty">Drawing ...</p>}
           <TypeForm types={shown} choice={choice} onChoose={setChoice} onChange={change} />
         </div>
         <div className="model-text">
-          <Editor text={text} errors={problem?.errors ?? []} names={undefined} onChange={(next) => { setEdited(next); setOutcome(null); }} onRun={() => void compare()} />
+          <Editor text={text} errors={wrong?.errors ?? []} names={undefined} onChange={(next) => { setEdited(next); setOutcome(null); }} onRun={() => void compare()} />
           <div className="tools">
             <Button size="sm" id="compare" onClick={() => void compare()} title="Ctrl+Enter">Compare with the graph</Button>
             <Button size="sm" variant="outline-secondary" id="check" onClick={() => void check()}>Check the graph against this text</Button>
             {edited !== null && edited !== own.text && <Button size="sm" variant="outline-secondary" id="back" onClick={back}>Back to the graph's own</Button>}
           </div>
-          {problem && <Shown problem={problem} />}
+          {wrong && <Shown problem={wrong} />}
           {outcome?.kind === "report" && <Report report={outcome.report} />}
           {outcome?.kind === "diff" && <ModelChange diff={outcome.diff} text={outcome.text} onApplied={(version) => void applied(version)} attempt={attempt} />}
           {outcome?.kind === "said" && <p className="status" role="status">{outcome.text}</p>}

@@ -183,6 +183,13 @@ export interface ModelTypes {
   cardinalities: { labels: string[]; edge_label: string; most: number }[];
 }
 
+export interface ModelForms {
+  text: string;
+  types: ModelTypes;
+  /** SVG. */
+  picture: string;
+}
+
 export interface Model extends ModelTypes {
   graph: string;
   version: number;

@@ -69,6 +69,15 @@ pub struct EdgeType {
     pub key: Vec<Arc<str>>,
 }
 
+impl EdgeType {
+    /// Whether an edge with these labels between nodes with those can be of this type.
+    pub fn takes(&self, labels: &LabelSet, directed: bool, ends: (&LabelSet, &LabelSet)) -> bool {
+        let forward = self.source.accepts(ends.0) && self.target.accepts(ends.1);
+        let backward = !directed && self.source.accepts(ends.1) && self.target.accepts(ends.0);
+        self.labels == *labels && self.directed == directed && (forward || backward)
+    }
+}
+
 /// `EACH Sensor HAS AT MOST 1 WATCHES`: how many edges with a label a node may be an end of.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Cardinality {
@@ -166,15 +175,11 @@ impl GraphType {
         self.nodes.iter().find(|t| t.labels == *labels)
     }
 
-    /// The type of an edge between nodes with these labels.
+    /// The first type that an edge between nodes with these labels can be of.
     pub fn edge_type(
         &self, labels: &LabelSet, directed: bool, ends: (&LabelSet, &LabelSet),
     ) -> Option<&EdgeType> {
-        self.edges.iter().find(|t| {
-            let forward = t.source.accepts(ends.0) && t.target.accepts(ends.1);
-            let backward = !directed && t.source.accepts(ends.1) && t.target.accepts(ends.0);
-            t.labels == *labels && t.directed == directed && (forward || backward)
-        })
+        self.edges.iter().find(|t| t.takes(labels, directed, ends))
     }
 
     pub fn check_node(&self, labels: &LabelSet, properties: &Properties) -> Result<(), Violation> {
@@ -197,10 +202,15 @@ impl GraphType {
     pub fn check_edge(
         &self, labels: &LabelSet, directed: bool, ends: (&LabelSet, &LabelSet), properties: &Properties,
     ) -> Result<(), Violation> {
-        match self.edge_type(labels, directed, ends) {
-            Some(edge_type) => check_properties(&edge_type.properties, properties),
-            None => Err(self.no_edge_type(labels, directed, ends)),
+        // It is enough to conform to one of them; otherwise the first says what is wrong.
+        let mut first = None;
+        for edge_type in self.edges.iter().filter(|t| t.takes(labels, directed, ends)) {
+            match check_properties(&edge_type.properties, properties) {
+                Ok(()) => return Ok(()),
+                Err(violation) => first = first.or(Some(violation)),
+            }
         }
+        Err(first.unwrap_or_else(|| self.no_edge_type(labels, directed, ends)))
     }
 
     pub fn no_edge_type(&self, labels: &LabelSet, directed: bool, ends: (&LabelSet, &LabelSet)) -> Violation {

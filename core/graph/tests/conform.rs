@@ -183,12 +183,15 @@ impl Kept {
             }
             Element::Edge(labels, properties, directed, from, to) => {
                 let (a, b) = (&self.nodes[*from].0, &self.nodes[*to].0);
-                let found = graph_type.edges.iter().find(|t| {
+                let conforms = graph_type.edges.iter().any(|t| {
                     let forward = within(&t.source.0[0], a) && within(&t.target.0[0], b);
                     let backward = within(&t.source.0[0], b) && within(&t.target.0[0], a);
-                    t.labels == *labels && t.directed == *directed && (forward || (!directed && backward))
+                    let connects = forward || (!directed && backward);
+                    t.labels == *labels
+                        && t.directed == *directed
+                        && connects
+                        && fits(properties, &t.properties)
                 });
-                let Some(t) = found else { return false };
                 let crowded = graph_type.cardinalities.iter().any(|c| {
                     let degree = |node: usize| {
                         let here = self
@@ -200,7 +203,7 @@ impl Kept {
                     let over = |node: usize| within(&c.node, &self.nodes[node].0) && degree(node) > c.most;
                     labels.contains(&c.edge) && (over(*from) || over(*to))
                 });
-                fits(properties, &t.properties) && !crowded
+                conforms && !crowded
             }
         }
     }

@@ -9,7 +9,6 @@ mod render;
 mod structure;
 
 use std::collections::BTreeMap;
-use std::hash::RandomState;
 use std::sync::Arc;
 
 use rayon::prelude::*;
@@ -79,7 +78,7 @@ pub struct Draft {
 
 /// Looks at the tables and proposes a model of the graph `name`.
 pub fn draft(name: &str, tables: &[DraftTable]) -> Result<Draft, DraftError> {
-    let state = RandomState::new();
+    let state = hashbrown::DefaultHashBuilder::default();
     let mut profiles =
         tables.par_iter().map(|table| profile::profile(table, &state)).collect::<Result<Vec<_>, _>>()?;
     profiles.sort_by(|a, b| a.file.cmp(&b.file));

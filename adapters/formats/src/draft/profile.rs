@@ -1,13 +1,14 @@
 //! Looking at tables: what their columns hold. Every value is looked at once; rows are kept only as a
 //! sample, for what columns say about each other.
 
-use std::collections::{BTreeMap, HashSet};
-use std::hash::{BuildHasher, RandomState};
+use std::collections::{BTreeMap, BTreeSet};
+use std::hash::BuildHasher;
 
 use chrono::{DateTime, NaiveDate, NaiveDateTime};
+use hashbrown::{DefaultHashBuilder, HashMap, HashSet};
 
 use super::{ColumnKind, Declared, DraftError, DraftTable};
-use crate::load::{LoadError, csv_header, parquet_rows};
+use crate::load::{LoadError, csv_header, parquet_rows, unnamed};
 use crate::mapping::TableFormat;
 
 /// Distinct values counted exactly up to here.
@@ -51,6 +52,8 @@ pub(crate) struct ColumnProfile {
     pub kind: Kind,
     /// Words that stand for null here.
     pub null_words: Vec<String>,
+    /// Words that may stand for null, and how often each comes.
+    words: BTreeMap<String, u64>,
     /// What a person should know of the choice of type.
     pub remark: Option<String>,
     pub examples: Vec<String>,
@@ -82,7 +85,11 @@ pub(crate) struct TableProfile {
     pub stem: String,
     pub delimiter: Option<char>,
     pub declared: Option<Declared>,
+    /// Words that mean no value in this table.
+    pub null_words: Vec<String>,
     pub rows: u64,
+    /// Rows with another number of fields than the header has.
+    pub ragged: u64,
     pub columns: Vec<ColumnProfile>,
     /// Per column the values of the sampled rows as numbers; 0 is null.
     pub sample: Vec<Vec<u32>>,
@@ -135,7 +142,7 @@ struct Watching {
     second_over_12: bool,
     too_large: bool,
     examples: Vec<String>,
-    codes: BTreeMap<String, u32>,
+    codes: HashMap<String, u32>,
 }
 
 fn is_date(text: &str) -> bool {
@@ -153,7 +160,7 @@ fn slashed(text: &str) -> Option<(u32, u32)> {
 }
 
 impl Watching {
-    fn see(&mut self, value: Option<&str>, state: &RandomState, sampled: bool, sample: &mut Vec<u32>) {
+    fn see(&mut self, value: Option<&str>, state: &DefaultHashBuilder, sampled: bool, sample: &mut Vec<u32>) {
         self.rows += 1;
         let Some(text) = value.filter(|text| !text.is_empty()) else {
             self.empty += 1;
@@ -180,7 +187,8 @@ impl Watching {
         } else {
             self.capped = true;
         }
-        if text.len() <= 7 && NULL_WORDS.contains(&text.to_lowercase().as_str()) {
+        let word = !text.as_bytes()[0].is_ascii_digit() && text.len() <= 7;
+        if word && NULL_WORDS.contains(&text.to_lowercase().as_str()) {
             *self.words.entry(text.to_string()).or_default() += 1;
             return;
         }
@@ -281,6 +289,7 @@ impl Watching {
             capped: self.capped,
             kind,
             null_words,
+            words: self.words,
             remark,
             examples: self.examples,
         }
@@ -288,7 +297,7 @@ impl Watching {
 }
 
 /// Looks at one table.
-pub(crate) fn profile(table: &DraftTable, state: &RandomState) -> Result<TableProfile, DraftError> {
+pub(crate) fn profile(table: &DraftTable, state: &DefaultHashBuilder) -> Result<TableProfile, DraftError> {
     let failed = |message: String| DraftError { table: table.file.clone(), message };
     let bytes = table.source.bytes();
     if bytes.is_empty() {
@@ -311,6 +320,7 @@ pub(crate) fn profile(table: &DraftTable, state: &RandomState) -> Result<TablePr
     let guess = bytes.len() as u64 / (head.len() as u64 / lines as u64).max(1);
     let stride = (guess / SAMPLE_ROWS).max(1);
     let mut rows = 0u64;
+    let mut ragged = 0u64;
     let mut see =
         |fields: &[(usize, Option<&str>)], watching: &mut Vec<Watching>, sample: &mut Vec<Vec<u32>>| {
             let sampled = rows.is_multiple_of(stride) && rows / stride < 2 * SAMPLE_ROWS;
@@ -334,8 +344,9 @@ pub(crate) fn profile(table: &DraftTable, state: &RandomState) -> Result<TablePr
             let mut record = csv::ByteRecord::new();
             let mut fields: Vec<(usize, Option<&str>)>;
             while reader.read_byte_record(&mut record).map_err(|e| failed(e.to_string()))? {
-                // A row of another length is the load's business; here it says nothing.
+                // A row of another length says nothing of the columns; a load will refuse it.
                 if record.len() != names.len() {
+                    ragged += 1;
                     continue;
                 }
                 fields = record.iter().map(|f| std::str::from_utf8(f).ok()).enumerate().collect();
@@ -389,8 +400,36 @@ pub(crate) fn profile(table: &DraftTable, state: &RandomState) -> Result<TablePr
             sample.resize(names.len(), vec![]);
         }
     }
+    let mut columns: Vec<ColumnProfile> =
+        names.into_iter().zip(watching).map(|(name, seen)| finished(name, seen, table)).collect();
+    // A word that means null in one column of a table means it in all of them.
+    let null_words: BTreeSet<String> = columns.iter().flat_map(|c| c.null_words.clone()).collect();
+    for column in &mut columns {
+        let declared = table.declared.as_ref().is_some_and(|d| d.kinds.contains_key(&column.name));
+        if column.kind == Kind::Text && !declared {
+            let meant = column.words.iter().filter(|(word, _)| null_words.contains(*word));
+            let nulls: u64 = meant.map(|(_, count)| count).sum();
+            column.nulls += nulls;
+            if nulls > 0 {
+                column.remark = None;
+            }
+        }
+    }
+    let text = matches!(table.format, TableFormat::Csv | TableFormat::Tsv);
+    for (place, column) in columns.iter_mut().enumerate() {
+        if text && column.name == unnamed(place) && column.remark.is_none() {
+            column.remark = Some("the header does not name it; a mapping calls it by its place".into());
+        }
+    }
     let stem = table.file.rsplit(['/', '\\']).next().unwrap_or(&table.file);
     let stem = stem.split('.').next().unwrap_or(stem).to_string();
+    if ragged > rows {
+        return Err(failed(format!(
+            "{ragged} of {} rows have another number of fields than the first line, which has {}: it seems to be no header",
+            rows + ragged,
+            columns.len()
+        )));
+    }
     if rows == 0 {
         return Err(failed("there is a header and no row".into()));
     }
@@ -399,8 +438,10 @@ pub(crate) fn profile(table: &DraftTable, state: &RandomState) -> Result<TablePr
         stem,
         delimiter: (table.format == TableFormat::Csv && delimiter != b',').then_some(delimiter as char),
         rows,
+        ragged,
         sampled: sample.first().is_some_and(|s| (s.len() as u64) < rows),
-        columns: names.into_iter().zip(watching).map(|(name, seen)| finished(name, seen, table)).collect(),
+        columns,
+        null_words: null_words.into_iter().collect(),
         declared: table.declared.clone(),
         sample,
     })
@@ -445,10 +486,7 @@ fn check_names(names: &[String]) -> Result<(), String> {
             names.len()
         ));
     }
-    match names.iter().position(|name| name.is_empty()) {
-        Some(place) => Err(format!("column {} has no name in the header", place + 1)),
-        None => Ok(()),
-    }
+    Ok(())
 }
 
 /// The delimiter that the header has most of.

@@ -108,7 +108,7 @@ impl Finder<'_> {
                 let places: Vec<usize> = names.iter().map(same).collect::<Option<_>>()?;
                 let within = |(&own, &of): (&usize, &usize)| {
                     let (own, of) = (&profile.columns[own], &other.columns[of]);
-                    let hits = own.values.iter().filter(|v| of.values.contains(v)).count();
+                    let hits = own.values.iter().filter(|v| of.values.contains(*v)).count();
                     own.kind == of.kind && hits as f64 >= SURE_SHARE * own.distinct() as f64 && hits > 0
                 };
                 places.iter().zip(&key).all(within).then_some(places)
@@ -145,7 +145,7 @@ impl Finder<'_> {
             of_file && !e.gone && key == reference.to.first()
         })?;
         let key = self.key_column(place)?;
-        let hits = own.values.iter().filter(|v| key.values.contains(v)).count();
+        let hits = own.values.iter().filter(|v| key.values.contains(*v)).count();
         let share = if own.distinct() == 0 { 1.0 } else { hits as f64 / own.distinct() as f64 };
         let file = self.tables[self.made.entities[place].table].short();
         let note = format!("{} refers to {} of {file}: declared foreign key", own.name, key.name);
@@ -154,6 +154,13 @@ impl Finder<'_> {
 
     /// Which entities' keys the values of a column are.
     pub(super) fn refers(&self, table: usize, column: usize, except: Option<usize>) -> Option<Found> {
+        self.refers_as(table, column, except, false)
+    }
+
+    /// With `paired` the column's name says that it is where an edge begins or ends.
+    pub(super) fn refers_as(
+        &self, table: usize, column: usize, except: Option<usize>, paired: bool,
+    ) -> Option<Found> {
         let own = self.column(table, column);
         if let Some(found) = self.declared_reference(table, column, except) {
             return Some(found);
@@ -170,11 +177,16 @@ impl Finder<'_> {
             if itself || composite || entity.gone || Some(place) == except || key.kind != own.kind {
                 continue;
             }
-            let hits = own.values.iter().filter(|v| key.values.contains(v)).count();
+            let hits = own.values.iter().filter(|v| key.values.contains(*v)).count();
             let share = hits as f64 / own.distinct() as f64;
             let mut known = name_tokens(&entity.label);
             known.extend(name_tokens(&singular(&self.tables[entity.table].stem)));
-            let named = tokens.iter().any(|t| known.contains(&singular(t)));
+            // In its own table a word of the table's name says nothing; `parent_id` beside `id` does.
+            let key_tokens = name_tokens(&key.name);
+            let named = match entity.table == table {
+                true => tokens.len() > 1 && tokens.last() == key_tokens.last(),
+                false => tokens.iter().any(|t| known.contains(&singular(t))),
+            };
             if hits > 0 {
                 shares.push((place, share, named));
             }
@@ -185,13 +197,20 @@ impl Finder<'_> {
         };
         // Numbers from 1 up are in every table: there a name must say what they mean.
         let believed = |(_, share, named): &&(usize, f64, bool)| {
-            let sure = own.kind == Kind::Text && own.distinct() >= 2 && *share >= SURE_SHARE;
-            sure || (*named && *share >= NAMED_SHARE)
+            let sure = (own.kind == Kind::Text || paired) && own.distinct() >= 2 && *share >= SURE_SHARE;
+            let enough = if own.kind == Kind::Text { NAMED_SHARE } else { SURE_SHARE };
+            sure || (*named && *share >= enough)
         };
         let best = shares
             .iter()
             .filter(believed)
-            .max_by(|a, b| (a.1, a.2).partial_cmp(&(b.1, b.2)).unwrap_or(std::cmp::Ordering::Equal));
+            // Of several that hold as many of the values, the one with the fewest others.
+            .max_by(|a, b| {
+                let others =
+                    |place: usize| std::cmp::Reverse(self.key_column(place).map_or(0, |k| k.distinct()));
+                let by_share = (a.1, a.2).partial_cmp(&(b.1, b.2)).unwrap_or(std::cmp::Ordering::Equal);
+                by_share.then(others(a.0).cmp(&others(b.0)))
+            });
         let together: f64 = if own.kind == Kind::Text { shares.iter().map(|s| s.1).sum() } else { 0.0 };
         // One table's keys, unless others' hold just the rest.
         let rest_elsewhere = best.is_some_and(|b| b.1 < 1.0) && (1.0 - 1e-9..=1.0 + 1e-9).contains(&together);

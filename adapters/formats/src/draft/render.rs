@@ -1,6 +1,5 @@
 //! The draft as two texts that a person reads and edits.
 
-use std::collections::BTreeSet;
 use std::fmt::Write;
 
 use super::Draft;
@@ -201,6 +200,13 @@ pub(crate) fn render(name: &str, tables: &[TableProfile], structure: Structure) 
     let type_name = quoted_if_needed(&format!("{}_type", bare(&graph)));
     let mut remarks = structure.remarks.clone();
     for table in tables {
+        if table.ragged > 0 {
+            remarks.push(format!(
+                "{}: {} rows have another number of fields than the header; a load refuses them",
+                table.short(),
+                table.ragged
+            ));
+        }
         for column in &table.columns {
             if let Some(remark) = &column.remark {
                 remarks.push(format!("{}: {}: {remark}", table.short(), column.name));
@@ -256,10 +262,7 @@ pub(crate) fn render(name: &str, tables: &[TableProfile], structure: Structure) 
 
     let mut mapping =
         format!("# A draft: how the tables become the graph of model.gql.\ngraph = \"{}\"\n", bare(&graph));
-    let words: BTreeSet<&str> =
-        tables.iter().flat_map(|t| &t.columns).flat_map(|c| &c.null_words).map(String::as_str).collect();
-    let null: Vec<String> = std::iter::once("").chain(words).map(toml_text).collect();
-    let _ = writeln!(mapping, "# texts that mean no value\nnull = [{}]", null.join(", "));
+    mapping.push_str("# texts that mean no value\nnull = [\"\"]\n");
     for (place, table) in tables.iter().enumerate() {
         let _ = writeln!(
             mapping,
@@ -270,6 +273,10 @@ pub(crate) fn render(name: &str, tables: &[TableProfile], structure: Structure) 
         let _ = writeln!(mapping, "file = {}", toml_text(&table.file));
         if let Some(delimiter) = table.delimiter {
             let _ = writeln!(mapping, "delimiter = {}", toml_text(&delimiter.to_string()));
+        }
+        if !table.null_words.is_empty() {
+            let words = std::iter::once("").chain(table.null_words.iter().map(String::as_str));
+            let _ = writeln!(mapping, "null = [{}]", words.map(toml_text).collect::<Vec<_>>().join(", "));
         }
         structure
             .entities

@@ -265,7 +265,8 @@ impl Finder<'_> {
         for table in 0..self.tables.len() {
             let Some((from, to)) = pair(&self.tables[table]) else { continue };
             let own = self.entity_of(table);
-            let (Some(start), Some(end)) = (self.refers(table, from, own), self.refers(table, to, own))
+            let (Some(start), Some(end)) =
+                (self.refers_as(table, from, own, true), self.refers_as(table, to, own, true))
             else {
                 continue;
             };

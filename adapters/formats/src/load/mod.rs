@@ -21,7 +21,7 @@ use serde::{Deserialize, Serialize};
 use crate::mapping::{Mapping, MappingError};
 
 pub(crate) use parquet::each_row as parquet_rows;
-pub(crate) use plan::header as csv_header;
+pub(crate) use plan::{header as csv_header, unnamed};
 
 /// The bytes of a source file.
 pub enum Source {

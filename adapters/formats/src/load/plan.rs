@@ -148,6 +148,12 @@ pub(crate) fn plan(
     Ok(plans)
 }
 
+/// What a column is called that has no name in the header.
+pub(crate) fn unnamed(place: usize) -> String {
+    format!("column {}", place + 1)
+}
+
+/// The columns of a CSV table, and where its rows begin.
 pub(crate) fn header(table: &str, bytes: &[u8], delimiter: u8) -> Result<(Vec<String>, usize), LoadError> {
     let failed = |message: &str| LoadError::Table { table: table.into(), message: message.into() };
     let start = if bytes.starts_with(b"\xEF\xBB\xBF") { 3 } else { 0 };
@@ -162,7 +168,12 @@ pub(crate) fn header(table: &str, bytes: &[u8], delimiter: u8) -> Result<(Vec<St
     if !found {
         return Err(failed("the file is empty; it needs a header line"));
     }
-    let columns: Vec<String> = record.iter().map(|c| c.trim().to_string()).collect();
+    // A column without a name is called by its place: "column 1".
+    let name = |(place, name): (usize, &str)| match name.trim() {
+        "" => unnamed(place),
+        name => name.to_string(),
+    };
+    let columns: Vec<String> = record.iter().enumerate().map(name).collect();
     for (i, column) in columns.iter().enumerate() {
         if columns[..i].contains(column) {
             return Err(failed(&format!("the header has the column {column} twice")));

@@ -3,3 +3,4 @@
 pub(crate) mod evolve;
 pub(crate) mod findings;
 pub(crate) mod form;
+pub(crate) mod picture;

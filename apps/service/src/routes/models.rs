@@ -4,8 +4,9 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Multipart, State};
-use axum::http::StatusCode;
-use graphodrome_formats::{DraftTable, Source, TableFormat, draft};
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use graphodrome_formats::{DraftTable, Flow, Source, TableFormat, draft};
 use graphodrome_graph::{GraphError, observed_type, suspicions, violations};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -14,6 +15,7 @@ use crate::extract;
 use crate::models::evolve::{self, ModelApplication, ModelApplied, ModelDiff, declared};
 use crate::models::findings::{ModelFinding, model_finding, soft_finding};
 use crate::models::form::{ModelAnswer, ModelTypes, answer, types};
+use crate::models::picture::picture;
 use crate::problem::Problem;
 use crate::state::App;
 
@@ -22,10 +24,10 @@ const DRAFT_BYTES: usize = 1 << 30;
 
 /// A graph's model: the declared type of a closed graph; for an open one what is in it, in the same form.
 #[utoipa::path(get, path = "/v1/graphs/{graph}/model", tag = "models", params(("graph" = String, Path)),
-    responses((status = 200, body = ModelAnswer), (status = 404, body = Problem)))]
+    responses((status = 200, content((ModelAnswer = "application/json"), (String = "image/svg+xml"))), (status = 404, body = Problem)))]
 pub async fn show_model(
-    State(app): State<Arc<App>>, extract::Path(name): extract::Path<String>,
-) -> Result<Json<ModelAnswer>, Problem> {
+    State(app): State<Arc<App>>, extract::Path(name): extract::Path<String>, headers: HeaderMap,
+) -> Result<Response, Problem> {
     let snapshot = app.graph(&name)?.snapshot();
     let (go_on, guard) = app.look();
     let found = tokio::task::spawn_blocking(move || match &snapshot.graph_type {
@@ -35,7 +37,13 @@ pub async fn show_model(
     });
     let found = found.await?.map_err(stopped)?;
     guard.finish();
-    Ok(Json(found))
+    let accepted = headers.get(header::ACCEPT).and_then(|a| a.to_str().ok()).unwrap_or_default();
+    if accepted.starts_with("image/svg+xml") {
+        let title = format!("Model of the graph {}", found.graph);
+        let picture = picture(&title, &found.types, Flow::Right);
+        return Ok(([(header::CONTENT_TYPE, "image/svg+xml")], picture).into_response());
+    }
+    Ok(Json(found).into_response())
 }
 
 /// What to check a graph against.
@@ -114,13 +122,18 @@ pub struct ModelForm {
     pub text: Option<String>,
     #[serde(default)]
     pub types: Option<ModelTypes>,
+    /// The graph whose elements are counted; without one there are none.
+    #[serde(default)]
+    pub graph: Option<String>,
 }
 
-/// A graph type in both forms.
+/// A graph type in all forms.
 #[derive(Serialize, ToSchema)]
 pub struct ModelForms {
     pub text: String,
     pub types: ModelTypes,
+    /// A picture (SVG), with the places of the types in `data-kind` and `data-places`.
+    pub picture: String,
 }
 
 /// Reads a graph type in one form and answers with both. Nothing is kept. What is wrong with one given as
@@ -128,15 +141,18 @@ pub struct ModelForms {
 #[utoipa::path(post, path = "/v1/models", tag = "models", request_body = ModelForm,
     responses((status = 200, body = ModelForms), (status = 400, body = Problem)))]
 pub async fn read_model(
-    extract::Json(request): extract::Json<ModelForm>,
+    State(app): State<Arc<App>>, extract::Json(request): extract::Json<ModelForm>,
 ) -> Result<Json<ModelForms>, Problem> {
+    let snapshot = request.graph.as_deref().map(|name| app.graph(name)).transpose()?.map(|g| g.snapshot());
     let text = match (request.text, request.types) {
         (Some(text), None) => text,
         (None, Some(types)) => types.text(),
         _ => return Err(Problem::bad_request("give the graph type as text or as types")),
     };
     let graph_type = declared(&text, None)?.graph_type;
-    Ok(Json(ModelForms { types: types(&graph_type, None), text }))
+    let types = types(&graph_type, snapshot.as_deref());
+    let picture = picture(&format!("Graph type {}", types.name), &types, Flow::Down);
+    Ok(Json(ModelForms { types, text, picture }))
 }
 
 /// The JSON Schema of a graph type as JSON.

@@ -382,3 +382,42 @@ async fn a_key_of_two_columns_is_found_and_referred_to() {
     let text = "MATCH (p:Part)->(l:OrderLine {order_no: 'A3', line: 2}) RETURN p.id";
     assert_eq!(single(&client, "drafted", text).await, json!("P3x2"), "{model}");
 }
+
+/// What a draft says could be done otherwise is written so that it only has to be uncommented.
+#[tokio::test(flavor = "multi_thread")]
+async fn repeated_texts_become_nodes_where_the_comment_is_taken_up() {
+    let place = folder();
+    let mut text = String::from("code,material,state\n");
+    for i in 0..60 {
+        let state = if i % 4 == 0 { "" } else { ["open", "shut", "stuck"][i % 3] };
+        text.push_str(&format!("V{i},{},{state}\n", ["iron", "steel", "brass"][i % 3]));
+    }
+    std::fs::write(place.path().join("valves.csv"), text).unwrap();
+    let out = place.path().join("out");
+    let run = draft(&[&place.path().join("valves.csv")], &out);
+    assert!(run.status.success(), "{}", String::from_utf8_lossy(&run.stderr));
+    let model = std::fs::read_to_string(out.join("model.gql")).unwrap();
+    assert!(
+        model.contains(
+            "// material has 3 different texts in 60 rows (iron, steel, brass, ...); as nodes of their own:"
+        ),
+        "{model}"
+    );
+    let mapping = std::fs::read_to_string(out.join("load.toml")).unwrap();
+    std::fs::write(out.join("model.gql"), model.replace("  // (", "  (")).unwrap();
+    let taken: Vec<&str> =
+        mapping.lines().map(|l| l.strip_prefix('#').filter(|l| !l.starts_with(' ')).unwrap_or(l)).collect();
+    std::fs::write(out.join("load.toml"), taken.join("\n")).unwrap();
+    let data = folder();
+    let service = Running::start(data.path(), &[]);
+    let client = service.client();
+    let model = std::fs::read_to_string(out.join("model.gql")).unwrap();
+    client.query(&QueryRequest { text: model, ..QueryRequest::default() }).await.unwrap();
+    let job = load_mapping(&client, "drafted", &out.join("load.toml")).await;
+    assert_eq!(job.state, "done", "{}\n{mapping}", job.detail);
+    assert_eq!(job.detail["account"]["rejects"], 0, "{}", job.detail);
+    let counts = "MATCH (:Valve)-[e:MATERIAL]->(m:Material) RETURN COUNT(e) AS e, COUNT(DISTINCT m) AS m";
+    assert_eq!(json!(query(&client, "drafted", counts).await.rows), json!([[60, 3]]));
+    let states = "MATCH (:Valve)-[e:STATE]->(s:State) RETURN COUNT(e) AS e, COUNT(DISTINCT s) AS s";
+    assert_eq!(json!(query(&client, "drafted", states).await.rows), json!([[45, 3]]));
+}

@@ -383,7 +383,7 @@ mod tests {
             Value::Float(-0.5),
             parse(ValueType::Decimal { precision: 10, scale: 2 }, "12.50"),
             Value::text("Älder"),
-            parse(ValueType::Bytes { max: None }, "00ff"),
+            parse(ValueType::Bytes { min: 0, max: None }, "00ff"),
             parse(ValueType::Date, "1899-12-31"),
             parse(ValueType::LocalTime, "13:45:10.5"),
             parse(ValueType::ZonedTime, "13:45:10+02:00"),

@@ -49,7 +49,7 @@ pub use snapshot::{EdgeTest, NodeTest, PropertyReader, Snapshot};
 pub use statistics::{ColumnStatistics, DegreeStatistics, Statistics, Triple};
 pub use suspicions::suspicions;
 pub use text::{parse_text, parse_whole};
-pub use types::ValueType;
+pub use types::{Field, ValueType};
 pub use value::{Duration, PathValue, Truth, Value};
 
 /// Dense number of a node or edge inside one snapshot and the snapshots that follow it on the same

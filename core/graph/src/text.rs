@@ -32,8 +32,15 @@ pub fn parse_text(wanted: &ValueType, text: &str) -> Result<Value, String> {
             Value::LocalDateTime(parse_date_time(text).ok_or("write it as 2024-05-31T13:45:00")?)
         }
         ValueType::ZonedDateTime => Value::ZonedDateTime(parse_zoned(text)?),
-        ValueType::Duration => Value::Duration(parse_duration(text)?),
-        ValueType::List(_) | ValueType::Record => {
+        ValueType::Duration | ValueType::MonthDuration | ValueType::TimeDuration => {
+            Value::Duration(parse_duration(text)?)
+        }
+        // The first that the text can be read as, in the order they are written.
+        ValueType::OneOf(types) => {
+            let read = types.iter().filter_map(|t| parse_text(t, text).ok().filter(|v| t.accepts(v)));
+            read.into_iter().next().ok_or_else(|| format!("it is none of {wanted}"))?
+        }
+        ValueType::List(_) | ValueType::LimitedList { .. } | ValueType::Record | ValueType::Fields(_) => {
             return Err(format!("text cannot be read as {wanted}"));
         }
     };

@@ -1,11 +1,13 @@
 //! Value types as graph types declare them (ISO/IEC 39075, 18.9), and whether a value conforms.
 
 use std::fmt;
+use std::sync::Arc;
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 
 use crate::Value;
+use crate::finding_query::quoted;
 
 #[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub enum ValueType {
@@ -28,6 +30,8 @@ pub enum ValueType {
     },
     /// Length in bytes.
     Bytes {
+        #[serde(default)]
+        min: u32,
         max: Option<u32>,
     },
     Date,
@@ -36,8 +40,30 @@ pub enum ValueType {
     LocalDateTime,
     ZonedDateTime,
     Duration,
+    /// Items may be null.
     List(Box<ValueType>),
+    /// `LIST<item NOT NULL>[max]`.
+    LimitedList {
+        item: Box<ValueType>,
+        not_null: bool,
+        max: Option<u32>,
+    },
     Record,
+    /// `RECORD { name TYPE NOT NULL, ... }`: these fields and no others.
+    Fields(Vec<Field>),
+    /// `DURATION (YEAR TO MONTH)`: no days and nothing below.
+    MonthDuration,
+    /// `DURATION (DAY TO SECOND)`: no years and months.
+    TimeDuration,
+    /// `ANY VALUE <a | b>`: a value of one of them.
+    OneOf(Vec<ValueType>),
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct Field {
+    pub name: Arc<str>,
+    pub value_type: ValueType,
+    pub not_null: bool,
 }
 
 impl ValueType {
@@ -67,7 +93,9 @@ impl ValueType {
                     length >= *min && max.is_none_or(|max| length <= max)
                 }
             }
-            (ValueType::Bytes { max }, Value::Bytes(b)) => max.is_none_or(|max| b.len() as u32 <= max),
+            (ValueType::Bytes { min, max }, Value::Bytes(b)) => {
+                b.len() as u32 >= *min && max.is_none_or(|max| b.len() as u32 <= max)
+            }
             (ValueType::Date, Value::Date(_))
             | (ValueType::LocalTime, Value::LocalTime(_))
             | (ValueType::ZonedTime, Value::ZonedTime(..))
@@ -75,7 +103,24 @@ impl ValueType {
             | (ValueType::ZonedDateTime, Value::ZonedDateTime(_))
             | (ValueType::Duration, Value::Duration(_))
             | (ValueType::Record, Value::Record(_)) => true,
-            (ValueType::List(item), Value::List(items)) => items.iter().all(|v| item.accepts(v)),
+            (ValueType::List(item), Value::List(items)) => {
+                items.iter().all(|v| v.is_null() || item.accepts(v))
+            }
+            (ValueType::LimitedList { item, not_null, max }, Value::List(items)) => {
+                max.is_none_or(|max| items.len() <= max as usize)
+                    && items.iter().all(|v| if v.is_null() { !not_null } else { item.accepts(v) })
+            }
+            (ValueType::Fields(fields), Value::Record(given)) => {
+                let value = |name: &str| given.iter().find(|(n, _)| **n == *name).map(|(_, v)| v);
+                let fits = |f: &Field| match value(&f.name) {
+                    Some(v) if !v.is_null() => f.value_type.accepts(v),
+                    _ => !f.not_null,
+                };
+                fields.iter().all(fits) && given.iter().all(|(n, _)| fields.iter().any(|f| f.name == *n))
+            }
+            (ValueType::MonthDuration, Value::Duration(d)) => d.nanoseconds == 0,
+            (ValueType::TimeDuration, Value::Duration(d)) => d.months == 0,
+            (ValueType::OneOf(types), value) => types.iter().any(|t| t.accepts(value)),
             _ => false,
         }
     }
@@ -88,6 +133,13 @@ impl ValueType {
             (ValueType::Float(_), Value::Int(i)) if i.unsigned_abs() <= 1 << 53 => Value::Float(*i as f64),
             (ValueType::Float(_), Value::Decimal(_)) => value.as_f64().map_or(value, Value::Float),
             (ValueType::Decimal { .. }, Value::Int(i)) => Value::Decimal((*i).into()),
+            (ValueType::List(item) | ValueType::LimitedList { item, .. }, Value::List(items)) => {
+                Value::list(items.iter().map(|v| item.assign(v.clone())).collect())
+            }
+            (ValueType::OneOf(types), _) if !self.accepts(&value) => {
+                let spelled = types.iter().map(|t| (t, t.assign(value.clone())));
+                spelled.into_iter().find(|(t, v)| t.accepts(v)).map_or(value, |(_, v)| v)
+            }
             _ => value,
         }
     }
@@ -100,7 +152,7 @@ impl ValueType {
             Value::Float(_) => ValueType::Float(64),
             Value::Decimal(_) => ValueType::Decimal { precision: 28, scale: 10 },
             Value::Text(_) => ValueType::TEXT,
-            Value::Bytes(_) => ValueType::Bytes { max: None },
+            Value::Bytes(_) => ValueType::Bytes { min: 0, max: None },
             Value::Date(_) => ValueType::Date,
             Value::LocalTime(_) => ValueType::LocalTime,
             Value::ZonedTime(..) => ValueType::ZonedTime,
@@ -138,8 +190,10 @@ impl fmt::Display for ValueType {
             ValueType::Text { min: 0, max: Some(max) } => write!(f, "STRING({max})"),
             ValueType::Text { min, max: Some(max) } => write!(f, "STRING({min}, {max})"),
             ValueType::Text { min, max: None } => write!(f, "STRING({min}, )"),
-            ValueType::Bytes { max: None } => f.write_str("BYTES"),
-            ValueType::Bytes { max: Some(max) } => write!(f, "BYTES({max})"),
+            ValueType::Bytes { min: 0, max: None } => f.write_str("BYTES"),
+            ValueType::Bytes { min: 0, max: Some(max) } => write!(f, "BYTES({max})"),
+            ValueType::Bytes { min, max: Some(max) } => write!(f, "BYTES({min}, {max})"),
+            ValueType::Bytes { min, max: None } => write!(f, "BYTES({min}, )"),
             ValueType::Date => f.write_str("DATE"),
             ValueType::LocalTime => f.write_str("LOCAL TIME"),
             ValueType::ZonedTime => f.write_str("ZONED TIME"),
@@ -147,7 +201,26 @@ impl fmt::Display for ValueType {
             ValueType::ZonedDateTime => f.write_str("ZONED DATETIME"),
             ValueType::Duration => f.write_str("DURATION"),
             ValueType::List(item) => write!(f, "LIST<{item}>"),
+            ValueType::LimitedList { item, not_null, max } => {
+                let null = if *not_null { " NOT NULL" } else { "" };
+                let max = max.map(|max| format!("[{max}]")).unwrap_or_default();
+                write!(f, "LIST<{item}{null}>{max}")
+            }
             ValueType::Record => f.write_str("RECORD"),
+            ValueType::Fields(fields) => {
+                let null = |f: &Field| if f.not_null { " NOT NULL" } else { "" };
+                let shown: Vec<String> = fields
+                    .iter()
+                    .map(|f| format!("{} {}{}", quoted(&f.name), f.value_type, null(f)))
+                    .collect();
+                write!(f, "RECORD {{ {} }}", shown.join(", "))
+            }
+            ValueType::MonthDuration => f.write_str("DURATION (YEAR TO MONTH)"),
+            ValueType::TimeDuration => f.write_str("DURATION (DAY TO SECOND)"),
+            ValueType::OneOf(types) => {
+                let shown: Vec<String> = types.iter().map(ValueType::to_string).collect();
+                write!(f, "ANY VALUE <{}>", shown.join(" | "))
+            }
         }
     }
 }
@@ -167,6 +240,40 @@ mod tests {
         assert!(money.accepts(&Value::Decimal(Decimal::new(99_999, 2))));
         assert!(!money.accepts(&Value::Decimal(Decimal::new(100_000, 2))));
         assert!(!money.accepts(&Value::Decimal(Decimal::new(1, 3))));
+    }
+
+    #[test]
+    fn lists_records_and_unions_hold_what_they_say() {
+        let ints =
+            |max, not_null| ValueType::LimitedList { item: Box::new(ValueType::Int(8)), not_null, max };
+        let list = |items: &[i64]| Value::list(items.iter().map(|i| Value::Int(*i)).collect());
+        assert!(
+            ints(Some(2), true).accepts(&list(&[1, 2])) && !ints(Some(2), true).accepts(&list(&[1, 2, 3]))
+        );
+        let holey = Value::list(vec![Value::Int(1), Value::Null]);
+        assert!(ValueType::List(Box::new(ValueType::Int(8))).accepts(&holey));
+        assert!(ints(None, false).accepts(&holey) && !ints(None, true).accepts(&holey));
+        let field =
+            |name: &str, not_null| Field { name: name.into(), value_type: ValueType::Int(8), not_null };
+        let record = ValueType::Fields(vec![field("a", true), field("b", false)]);
+        let of = |pairs: &[(&str, Value)]| {
+            Value::Record(pairs.iter().map(|(n, v)| (Arc::from(*n), v.clone())).collect())
+        };
+        assert!(record.accepts(&of(&[("a", Value::Int(1))])));
+        assert!(!record.accepts(&of(&[("b", Value::Int(1))])), "a is missing");
+        assert!(!record.accepts(&of(&[("a", Value::Int(1)), ("c", Value::Int(1))])), "c is not declared");
+        let union = ValueType::OneOf(vec![ValueType::Decimal { precision: 4, scale: 1 }, ValueType::TEXT]);
+        assert!(union.accepts(&Value::text("x")) && !union.accepts(&Value::Bool(true)));
+        assert!(union.accepts(&union.assign(Value::Int(3))), "a whole number is the same decimal");
+        let duration = |months, nanoseconds| Value::Duration(crate::Duration { months, nanoseconds });
+        assert!(
+            ValueType::MonthDuration.accepts(&duration(3, 0))
+                && !ValueType::MonthDuration.accepts(&duration(3, 1))
+        );
+        assert!(
+            ValueType::TimeDuration.accepts(&duration(0, 5))
+                && !ValueType::TimeDuration.accepts(&duration(1, 5))
+        );
     }
 
     #[test]

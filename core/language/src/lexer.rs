@@ -331,8 +331,10 @@ impl<'t> Lexer<'t> {
         let end = rest.find('\'').unwrap_or(rest.len());
         self.at = (self.at + 2 + end + 1).min(self.text.len());
         let span = self.span_from(start);
-        match graphodrome_graph::parse_text(&graphodrome_graph::ValueType::Bytes { max: None }, &rest[..end])
-        {
+        match graphodrome_graph::parse_text(
+            &graphodrome_graph::ValueType::Bytes { min: 0, max: None },
+            &rest[..end],
+        ) {
             Ok(value) => self.push(start, TokenKind::Literal(value)),
             Err(reason) => self.errors.push(Diagnostic::syntax(span, reason)),
         }

@@ -3,7 +3,7 @@
 use std::fmt::Write;
 
 use super::Draft;
-use super::names::property;
+use super::names::{edge_label, property};
 use super::profile::{ColumnProfile, Kind, TableProfile};
 use super::structure::{End, Entity, Relation, Structure};
 
@@ -153,6 +153,41 @@ impl Rendering<'_> {
         }
     }
 
+    /// The types of an alternative, as comments above those of its entity.
+    fn alternative_types(&self, place: usize) -> Vec<String> {
+        let mut lines = vec![];
+        for a in self.structure.alternatives.iter().filter(|a| a.entity == place) {
+            let entity = &self.structure.entities[a.entity];
+            let name = property_of(&self.tables[entity.table], a.column);
+            let label = &a.label;
+            lines.push(format!("{}; as nodes of their own:", a.evidence));
+            lines.push(format!("({label} :{label} {{ {name} STRING NOT NULL }} KEY ({name})),"));
+            let edge = edge_label(&self.tables[entity.table].columns[a.column].name);
+            lines.push(format!("({})-[:{edge}]->({label}),", entity.label));
+        }
+        lines
+    }
+
+    fn alternative_rules(&self, place: usize, out: &mut String) {
+        for a in self.structure.alternatives.iter().filter(|a| a.entity == place) {
+            let entity = &self.structure.entities[a.entity];
+            let column = &self.tables[entity.table].columns[a.column];
+            let name = property_of(&self.tables[entity.table], a.column);
+            let mut columns: Vec<usize> = entity.key.into_iter().collect();
+            columns.extend(&entity.more_key);
+            let from = self.reference(entity.table, &End { entities: vec![place], columns });
+            let (name, text) = (toml_key(bare(&name)), toml_text(&column.name));
+            let _ = writeln!(out, "# {}; as nodes of their own:", a.evidence);
+            let optional = if column.nulls > 0 { "#optional = true\n" } else { "" };
+            let _ = write!(
+                out,
+                "#[[table.node]]\n#labels = [\"{label}\"]\n#properties = {{ {name} = {text} }}\n{optional}#[[table.edge]]\n#label = \"{}\"\n#from = {from}\n#to = {{ labels = [\"{label}\"], key = {{ {name} = {text} }} }}\n{optional}",
+                edge_label(&column.name),
+                label = a.label,
+            );
+        }
+    }
+
     fn edge_rule(&self, relation: &Relation, out: &mut String) {
         if let Some(made) = relation.makes {
             let entity = &self.structure.entities[made];
@@ -246,8 +281,10 @@ pub(crate) fn render(name: &str, tables: &[TableProfile], structure: Structure) 
         }
         let _ = writeln!(model, "  {text}{}", if line < total { "," } else { "" });
     };
-    for entity in &structure.entities {
-        entry(&mut model, &entity.notes, rendering.node_type(entity));
+    for (place, entity) in structure.entities.iter().enumerate() {
+        let notes: Vec<String> =
+            entity.notes.iter().cloned().chain(rendering.alternative_types(place)).collect();
+        entry(&mut model, &notes, rendering.node_type(entity));
     }
     for relation in &structure.relations {
         entry(&mut model, &relation.notes, rendering.edge_type(relation));
@@ -288,6 +325,8 @@ pub(crate) fn render(name: &str, tables: &[TableProfile], structure: Structure) 
             .iter()
             .filter(|r| r.table == place)
             .for_each(|r| rendering.edge_rule(r, &mut mapping));
+        let of_table = structure.entities.iter().enumerate().filter(|(_, e)| e.table == place);
+        of_table.for_each(|(e, _)| rendering.alternative_rules(e, &mut mapping));
     }
     Draft {
         model,

@@ -149,3 +149,85 @@ async fn clients_that_go_away_in_a_commit_leave_no_gap_in_the_log() {
     let service = Running::start(folder.path(), &[]);
     assert_eq!(single(&service.client(), "log", "MATCH (e:Entry) RETURN COUNT(*) AS n").await, before);
 }
+
+/// Renamings, keys and indexes among commits, killed at any moment: the model and the elements always agree,
+/// and the keys hold.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_model_changes_whole_or_not_at_all() {
+    let folder = folder();
+    let seed = std::process::id() as u64;
+    println!("seed {seed}");
+    let mut moments = Moments(seed);
+    let mut wanted = 0;
+    let (mut next, mut changed) = (20_000, 0);
+    for round in 0..8 {
+        let service = Running::start(folder.path(), &[]);
+        let client = service.client();
+        if round == 0 {
+            let model = "CREATE GRAPH TYPE t AS { (N :N { id INT64 NOT NULL, v INT64 NOT NULL } KEY (id)) };
+                CREATE GRAPH g TYPED t";
+            client
+                .query(&graphodrome_client::QueryRequest { text: model.into(), ..Default::default() })
+                .await
+                .unwrap();
+            let rows: String =
+                std::iter::once("id\n".to_string()).chain((0..20_000).map(|i| format!("{i}\n"))).collect();
+            let mapping = "[[table]]\nfile = \"n.csv\"\n[[table.node]]\nlabels = [\"N\"]\nproperties = { id = \"id\", v = \"id\" }\n";
+            let job = client.load_texts("g", mapping, &[("n.csv", &rows)]).await.unwrap();
+            assert_eq!(client.wait(job.id).await.unwrap().state, "done");
+        }
+        // One of the two names is in the model; all elements have it, and none has the other.
+        let model = client.get("/v1/graphs/g/model").await.unwrap();
+        let text = model["text"].as_str().unwrap();
+        let (own, other) = if text.contains("v INT64") { ("v", "w") } else { ("w", "v") };
+        assert!(text.contains(&format!("{own} INT64 NOT NULL")), "{text}");
+        let count = single(&client, "g", "MATCH (n:N) RETURN COUNT(*)").await.as_i64().unwrap();
+        assert!(count >= wanted, "round {round}: {count} of {wanted} are left");
+        wanted = count;
+        let whole = format!("MATCH (n:N) WHERE n.{own} = n.id RETURN COUNT(*)");
+        assert_eq!(single(&client, "g", &whole).await, count, "round {round}: half a renaming is seen");
+        let indexed = model["lookups"].to_string();
+        let by_value = format!("MATCH (n:N) WHERE n.{own} BETWEEN 100 AND 109 RETURN COUNT(*)");
+        assert_eq!(single(&client, "g", &by_value).await, 10, "{indexed}");
+        let twice = client.query(&request("g", &format!("INSERT (:N {{id: 7, {own}: 7}})"))).await;
+        assert!(twice.is_err(), "the key does not hold");
+        // Changes of every kind, one after the other, until the service is gone.
+        let ended = Arc::new(AtomicI64::new(0));
+        let working = {
+            let (client, ended, index) = (client.clone(), ended.clone(), indexed.contains("by_value"));
+            let (mut own, mut other, mut index, mut id) = (own, other, index, next);
+            tokio::spawn(async move {
+                loop {
+                    let turn = ended.load(Ordering::SeqCst) % 4;
+                    let text = match turn {
+                        0 => format!("ALTER GRAPH g RENAME PROPERTY {own} TO {other} ON NODE N"),
+                        1 if index => "DROP INDEX by_value".to_string(),
+                        1 => format!("CREATE INDEX by_value ON NODE N ({own})"),
+                        _ => format!("INSERT (:N {{id: {id}, {own}: {id}}})"),
+                    };
+                    if client.query(&request("g", &text)).await.is_err() {
+                        return id;
+                    }
+                    match turn {
+                        0 => std::mem::swap(&mut own, &mut other),
+                        1 => index = !index,
+                        _ => id += 1,
+                    }
+                    ended.fetch_add(1, Ordering::SeqCst);
+                }
+            })
+        };
+        let until = 2 + moments.next(12) as i64;
+        let patience = Duration::from_micros(moments.next(60_000));
+        let started = Instant::now();
+        while ended.load(Ordering::SeqCst) < until || started.elapsed() < patience {
+            assert!(started.elapsed() < Duration::from_secs(60), "changes do not come on");
+            tokio::task::yield_now().await;
+        }
+        service.kill();
+        changed += ended.load(Ordering::SeqCst);
+        // The last insert may have been done without an answer: its id is not used again.
+        next = working.await.unwrap() + 1;
+    }
+    println!("{changed} changes in 8 rounds");
+}

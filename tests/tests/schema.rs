@@ -169,6 +169,21 @@ async fn edges_are_counted_where_the_model_says_so() {
         said.starts_with("error G2000: node :Gauge {code: 'G1'}: more than 1 edge(s) :WATCHES at one node, but EACH :Gauge HAS AT MOST 1 WATCHES"),
         "{said}"
     );
+    // An upsert is held to the model like everything else.
+    for (text, part) in [
+        (
+            "UPSERT (p:Pump {code: 'P1'}) SET p.power = 'x'",
+            "node :Pump {code: 'P1'}: property power: expected INT16, given STRING 'x'",
+        ),
+        (
+            "UPSERT (p:Pump {code: 'P1'}) SET p.power = 40000",
+            "property power: expected INT16, given INT64 40000",
+        ),
+        ("UPSERT (p:Pump {code: 'P9'}) SET p:Tank", "no node type has exactly the labels :Pump&Tank"),
+    ] {
+        let said = refused(&client, "works", text).await;
+        assert!(said.starts_with("error G2000") && said.contains(part), "{said}");
+    }
     // In one statement the one may take the place of the other.
     query(&client, "works", "MATCH (g:Gauge {code: 'G1'})-[e:WATCHES]->() DELETE e").await;
     query(&client, "works", "MATCH (g:Gauge {code: 'G1'}), (t:Tank) INSERT (g)-[:WATCHES]->(t)").await;

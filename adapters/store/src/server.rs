@@ -6,6 +6,7 @@ use std::os::unix::fs::{PermissionsExt, chown};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
+use std::time::{Duration, Instant};
 
 use crate::StoreError;
 
@@ -51,6 +52,9 @@ fn server_error(what: &str, error: impl std::fmt::Display) -> StoreError {
     StoreError::Server(format!("{what}: {error}"))
 }
 
+/// How long a server may take to stop.
+const STOPPING: Duration = Duration::from_secs(60);
+
 impl PrivateServer {
     /// Starts the server in `folder`, made first if it is not there; one that was left running is
     /// taken over.
@@ -76,6 +80,7 @@ impl PrivateServer {
         if !server.data.join("PG_VERSION").exists() {
             server.create(&home)?;
         }
+        server.wait_while_stopping()?;
         if !server.is_running() {
             server
                 .run(
@@ -162,6 +167,26 @@ logging_collector = off
         std::fs::write(&file, text).map_err(|e| server_error("postgresql.conf", e))?;
         std::fs::rename(&fresh, &self.data)
             .map_err(|e| server_error("the new cluster cannot be put in place", e))
+    }
+
+    /// A service that was just told to stop may still be stopping its server: it is waited for.
+    fn wait_while_stopping(&self) -> Result<(), StoreError> {
+        let file = self.data.join("postmaster.pid");
+        let started = Instant::now();
+        // The file's eighth line is the server's state.
+        while std::fs::read_to_string(&file)
+            .is_ok_and(|text| text.lines().nth(7).is_some_and(|state| state.trim() == "stopping"))
+            && self.is_running()
+        {
+            if started.elapsed() > STOPPING {
+                return Err(StoreError::Server(format!(
+                    "the PostgreSQL server in {} does not come to its end",
+                    self.data.display()
+                )));
+            }
+            std::thread::sleep(Duration::from_millis(50));
+        }
+        Ok(())
     }
 
     fn is_running(&self) -> bool {

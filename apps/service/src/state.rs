@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use graphodrome_engine::{CancelToken, PlanCache};
@@ -46,6 +47,9 @@ pub struct RunningJob {
     pub done: watch::Receiver<bool>,
 }
 
+/// Rows that are looked at between two questions whether to go on.
+const ROWS_BETWEEN: u64 = graphodrome_graph::ASK_EVERY as u64;
+
 /// A job from its record's beginning to its end.
 pub struct Job {
     pub record: JobRecord,
@@ -66,6 +70,7 @@ impl Job {
             if progress.is_cancelled() {
                 return Err(ended("the job was cancelled; nothing was changed"));
             }
+            progress.rows_read.fetch_add(ROWS_BETWEEN, Ordering::Relaxed);
             app.still_running()
         })
     }

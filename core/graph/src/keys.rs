@@ -9,7 +9,7 @@ use hashbrown::{DefaultHashBuilder, HashTable};
 use crate::{Column, Dense, Element, GraphError, KeyDefinition, Value};
 
 /// Rows between two questions whether to go on.
-const ASK_EVERY: usize = 1 << 16;
+pub const ASK_EVERY: usize = 1 << 16;
 
 /// Hash of one key value; numbers that are equal across types hash alike.
 pub fn hash_key(state: &DefaultHashBuilder, value: &Value) -> u64 {

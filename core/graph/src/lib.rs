@@ -39,7 +39,7 @@ pub use finding_query::quoted;
 pub use graph_type::{
     Cardinality, EdgeType, Element, Endpoint, GraphType, KeyDefinition, NodeType, PropertyType, Violation,
 };
-pub use keys::{KeyIndex, hash_key, hash_values};
+pub use keys::{ASK_EVERY, KeyIndex, hash_key, hash_values};
 pub use labels::{LabelExpression, LabelSet, label_set};
 pub use observed::{Finding, observed_type, violations};
 pub use overlay::{EdgeRecord, NodeRecord, Properties};

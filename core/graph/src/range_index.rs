@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use rayon::prelude::*;
 
-use crate::keys::KeyTable;
+use crate::keys::{ASK_EVERY, KeyTable};
 use crate::{Column, Dense, GraphError, KeyDefinition, Value};
 
 /// Which values of a property are looked for: between two bounds, each with whether it is among them.
@@ -120,10 +120,15 @@ impl RangeIndex {
     ) -> Result<RangeIndex, GraphError> {
         let mut places: Vec<(u32, u32)> = vec![];
         for (t, table) in tables.iter().enumerate() {
-            go_on()?;
             let Some(Some(first)) = table.columns.first() else { continue };
-            let rows = (0..table.len).filter(|&row| !first.is_null(row));
-            places.extend(rows.map(|row| (t as u32, row as u32)));
+            for row in 0..table.len {
+                if row % ASK_EVERY == 0 {
+                    go_on()?;
+                }
+                if !first.is_null(row) {
+                    places.push((t as u32, row as u32));
+                }
+            }
         }
         let dense = |(table, row): (u32, u32)| tables[table as usize].first + row;
         let whole = |c: &Option<&Column>| matches!(c, Some(Column::Int(_)));

@@ -202,8 +202,12 @@ struct NewPart {
     rows: Vec<(u32, u32)>,
 }
 
-/// New labels of the edges between two old node parts, and their old type.
-type Becomes = Option<(LabelSet, Option<usize>)>;
+/// What becomes of the edges of one label set between two parts of nodes.
+struct Outcome {
+    of_type: Option<usize>,
+    dropped: bool,
+    labels: LabelSet,
+}
 
 struct Carrier<'s> {
     renamings: &'s [Renaming],
@@ -336,39 +340,41 @@ impl Carrier<'_> {
         for p in 0..parts.edges.len() {
             let part = &parts.edges[p];
             let (labels, directed) = (part.labels.clone(), part.directed);
-            let mut known: HashMap<(usize, usize), Becomes> = HashMap::new();
             let mut seen: Vec<usize> = vec![];
-            let mut rows: Vec<(LabelSet, u32)> = Vec::with_capacity(part.sources.len());
+            // What becomes of the edges between two parts, asked once: the places in this list.
+            let mut outcomes: Vec<Outcome> = vec![];
+            let mut known: HashMap<(usize, usize), u32> = HashMap::new();
+            let mut rows: Vec<(u32, u32)> = Vec::with_capacity(part.sources.len());
+            let mut last = ((usize::MAX, usize::MAX), 0u32);
             for (row, (&source, &target)) in part.sources.iter().zip(&part.targets).enumerate() {
                 let ends = (part_of(source), part_of(target));
-                let becomes = known.entry(ends).or_insert_with(|| {
-                    let Some((old, map)) = map else { return Some((labels.clone(), None)) };
-                    let (from, to) = (&parts.nodes[ends.0].labels, &parts.nodes[ends.1].labels);
-                    let found = old.edges.iter().position(|t| {
-                        let forward = t.source.accepts(from) && t.target.accepts(to);
-                        let backward = !directed && t.source.accepts(to) && t.target.accepts(from);
-                        t.labels == labels && t.directed == directed && (forward || backward)
+                if ends != last.0 {
+                    let outcome = *known.entry(ends).or_insert_with(|| {
+                        let ends = (&parts.nodes[ends.0].labels, &parts.nodes[ends.1].labels);
+                        let of_type = map.and_then(|(old, _)| {
+                            old.edges.iter().position(|t| t.takes(&labels, directed, ends))
+                        });
+                        seen.extend(of_type.filter(|t| !seen.contains(t)));
+                        let becomes = of_type.zip(map).map(|(t, (_, map))| map.edges[t]);
+                        outcomes.push(Outcome {
+                            of_type,
+                            dropped: becomes == Some(None),
+                            labels: becomes.flatten().map_or(&labels, |n| &new.edges[n].labels).clone(),
+                        });
+                        outcomes.len() as u32 - 1
                     });
-                    let Some(t) = found else { return Some((labels.clone(), None)) };
-                    if !seen.contains(&t) {
-                        seen.push(t);
-                    }
-                    Some((
-                        map.edges[t].map_or_else(|| Arc::from([]), |n| new.edges[n].labels.clone()),
-                        Some(t),
-                    ))
-                });
-                let Some((labels, of_type)) = becomes else { continue };
+                    last = (ends, outcome);
+                }
+                let outcome = &outcomes[last.1 as usize];
                 let gone = place[source as usize] == Dense::MAX || place[target as usize] == Dense::MAX;
-                let dropped = of_type.is_some_and(|t| map.is_some_and(|(_, map)| map.edges[t].is_none()));
-                if gone || dropped {
-                    if let Some(t) = of_type {
-                        *self.lost.entry((Element::Edge, *t, None)).or_default() += 1;
+                if gone || outcome.dropped {
+                    if let Some(t) = outcome.of_type {
+                        *self.lost.entry((Element::Edge, t, None)).or_default() += 1;
                     }
                     self.changed = true;
                     continue;
                 }
-                rows.push((labels.clone(), row as u32));
+                rows.push((last.1, row as u32));
             }
             // Edges of several types lie in one part: it has the properties of all of them.
             let union = |types: &mut dyn Iterator<Item = &EdgeType>| {
@@ -382,20 +388,25 @@ impl Carrier<'_> {
             };
             let before = map.map(|(old, _)| union(&mut seen.iter().map(|&t| &old.edges[t])));
             let before = seen.first().copied().zip(before.as_ref());
-            let new_labels = rows.first().map_or(&labels, |(l, _)| l).clone();
+            let new_labels = rows.first().map_or(&labels, |(o, _)| &outcomes[*o as usize].labels).clone();
             let of_labels = |t: &&EdgeType| t.labels == new_labels && t.directed == directed;
             let declared = union(&mut new.edges.iter().filter(of_labels));
             let known_type = new.edges.iter().any(|t| t.labels == new_labels && t.directed == directed);
             let len = parts.edges[p].sources.len();
             let columns = &mut parts.edges[p].columns;
             self.fit_columns(Element::Edge, columns, len, known_type.then_some(&declared), before);
-            for (labels, row) in rows {
-                self.changed |= labels != parts.edges[p].labels;
-                let same = |known: &&mut NewPart| known.labels == labels && known.directed == directed;
-                match edge_parts.iter_mut().find(same) {
-                    Some(known) => known.rows.push((p as u32, row)),
-                    None => edge_parts.push(NewPart { labels, directed, rows: vec![(p as u32, row)] }),
-                }
+            let mut part_of_outcome: Vec<Option<usize>> = vec![None; outcomes.len()];
+            for (outcome, row) in rows {
+                let part = *part_of_outcome[outcome as usize].get_or_insert_with(|| {
+                    let labels = outcomes[outcome as usize].labels.clone();
+                    self.changed |= labels != parts.edges[p].labels;
+                    let same = |known: &NewPart| known.labels == labels && known.directed == directed;
+                    edge_parts.iter().position(same).unwrap_or_else(|| {
+                        edge_parts.push(NewPart { labels, directed, rows: vec![] });
+                        edge_parts.len() - 1
+                    })
+                });
+                edge_parts[part].rows.push((p as u32, row));
             }
         }
         if !self.changed {
@@ -433,9 +444,23 @@ impl Carrier<'_> {
                 }
             })
             .collect();
+        let same_nodes = place.iter().enumerate().all(|(old, new)| *new as usize == old);
         let edges = edge_parts
             .into_iter()
+            .filter(|part| !part.rows.is_empty())
             .map(|mut part| {
+                let first = part.rows[0].0 as usize;
+                if same_nodes && identity(&part, parts.edges[first].sources.len()) {
+                    let old = &mut parts.edges[first];
+                    return EdgePart {
+                        labels: part.labels,
+                        directed: part.directed,
+                        ids: old.ids.clone(),
+                        sources: std::mem::take(&mut old.sources),
+                        targets: std::mem::take(&mut old.targets),
+                        columns: std::mem::take(&mut old.columns),
+                    };
+                }
                 let end = |(p, row): (u32, u32)| {
                     let old = &parts.edges[p as usize];
                     let (a, b) = (

@@ -383,6 +383,49 @@ async fn a_key_of_two_columns_is_found_and_referred_to() {
     assert_eq!(single(&client, "drafted", text).await, json!("P3x2"), "{model}");
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn dates_in_one_order_are_dates_and_stay_so_when_loaded() {
+    let place = folder();
+    let mut text = String::from("code,built,seen,when\n");
+    for i in 1..=40 {
+        text.push_str(&format!(
+            "V{i},{}.{}.20{:02},{:02}/{:02}/2024,1/{}/24\n",
+            i % 28 + 1,
+            i % 12 + 1,
+            i % 24,
+            i % 12 + 1,
+            i % 9 + 1,
+            i % 9 + 1
+        ));
+    }
+    std::fs::write(place.path().join("valves.csv"), &text).unwrap();
+    let out = place.path().join("out");
+    assert!(draft(&[&place.path().join("valves.csv")], &out).status.success());
+    let model = std::fs::read_to_string(out.join("model.gql")).unwrap();
+    assert!(model.contains("built DATE NOT NULL, seen STRING NOT NULL, when STRING NOT NULL"), "{model}");
+    assert!(model.contains("Which is it? Write date_order"), "{model}");
+    assert!(model.contains("years of two digits"), "{model}");
+    let mapping = std::fs::read_to_string(out.join("load.toml")).unwrap();
+    assert!(mapping.contains("date_order = \"day-first\""), "{mapping}");
+    let data = folder();
+    let service = Running::start(data.path(), &[]);
+    let client = service.client();
+    client.query(&QueryRequest { text: model, ..QueryRequest::default() }).await.unwrap();
+    // A date that is none, and an ISO date among the others.
+    text.push_str("V98,31.2.2020,x,y\nV99,2021-03-04,x,y\n");
+    let job = client
+        .load_texts("drafted", &mapping.replace("../valves.csv", "v.csv"), &[("v.csv", &text)])
+        .await
+        .unwrap();
+    let job = client.wait(job.id).await.unwrap();
+    assert_eq!(job.state, "done", "{}", job.detail);
+    let rejects = client.rejects(job.id, 9).await.unwrap();
+    assert_eq!((rejects.total, rejects.rejects[0].value.as_deref()), (1, Some("31.2.2020")));
+    let dates = "MATCH (v:Valve) WHERE v.code IN ['V1', 'V27', 'V99'] RETURN CAST(v.built AS STRING) AS d ORDER BY v.code";
+    let found = json!(query(&client, "drafted", dates).await.rows);
+    assert_eq!(found, json!([["2001-02-02"], ["2003-04-28"], ["2021-03-04"]]));
+}
+
 /// What a draft says could be done otherwise is written so that it only has to be uncommented.
 #[tokio::test(flavor = "multi_thread")]
 async fn repeated_texts_become_nodes_where_the_comment_is_taken_up() {

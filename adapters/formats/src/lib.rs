@@ -12,5 +12,7 @@ mod results;
 pub use diagram::{DiagramBox, DiagramLine, Flow, svg};
 pub use draft::{ColumnKind, Declared, DeclaredReference, Draft, DraftError, DraftTable, draft};
 pub use load::{Account, LoadError, LoadOutcome, Progress, Reject, RuleAccount, Source, TableAccount, load};
-pub use mapping::{EdgeRule, Mapping, MappingError, NodeRule, Reference, Same, TableFormat, TableMapping};
+pub use mapping::{
+    DateOrder, EdgeRule, Mapping, MappingError, NodeRule, Reference, Same, TableFormat, TableMapping,
+};
 pub use results::{ResultFormat, ResultWriter, element_json, value_json};

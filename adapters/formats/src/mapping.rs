@@ -3,6 +3,7 @@
 
 use std::collections::BTreeMap;
 
+use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 
 #[derive(Clone, Debug, Deserialize, Serialize)]
@@ -33,6 +34,39 @@ pub enum TableFormat {
     Parquet,
 }
 
+/// Which of a date's first two numbers is the day. The third is the year, in four digits.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum DateOrder {
+    DayFirst,
+    MonthFirst,
+}
+
+impl DateOrder {
+    pub fn name(self) -> &'static str {
+        match self {
+            DateOrder::DayFirst => "day-first",
+            DateOrder::MonthFirst => "month-first",
+        }
+    }
+
+    /// The date, where the text is written so.
+    pub fn read(self, text: &str) -> Option<NaiveDate> {
+        let separator = ['.', '/', '-'].into_iter().find(|s| text.matches(*s).count() == 2)?;
+        let mut parts = text.split(separator);
+        let (first, second, year) = (parts.next()?, parts.next()?, parts.next()?);
+        let plain = |part: &str, most: usize| {
+            (1..=most).contains(&part.len()) && part.bytes().all(|b| b.is_ascii_digit())
+        };
+        if !plain(first, 2) || !plain(second, 2) || year.len() != 4 || !plain(year, 4) {
+            return None;
+        }
+        let (first, second): (u32, u32) = (first.parse().ok()?, second.parse().ok()?);
+        let (day, month) = if self == DateOrder::DayFirst { (first, second) } else { (second, first) };
+        NaiveDate::from_ymd_opt(year.parse().ok()?, month, day)
+    }
+}
+
 #[derive(Clone, Debug, Deserialize, Serialize)]
 #[serde(deny_unknown_fields)]
 pub struct TableMapping {
@@ -41,6 +75,8 @@ pub struct TableMapping {
     /// By the file's suffix, where it is not given.
     pub format: Option<TableFormat>,
     pub delimiter: Option<char>,
+    /// How dates are written that are no ISO dates: 31.12.2024 or 12/31/2024.
+    pub date_order: Option<DateOrder>,
     pub null: Option<Vec<String>>,
     #[serde(rename = "node", default)]
     pub nodes: Vec<NodeRule>,

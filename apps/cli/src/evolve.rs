@@ -7,7 +7,7 @@ use anyhow::Context;
 use graphodrome_client::{Client, QueryRequest};
 use serde_json::{Value as Json, json};
 
-use crate::models::labels_of;
+use crate::models::{labels_of, print_findings};
 
 fn text(path: &Path) -> anyhow::Result<String> {
     std::fs::read_to_string(path).with_context(|| path.display().to_string())
@@ -42,19 +42,7 @@ pub async fn diff(client: &Client, graph: &str, model: &Path, json: bool) -> any
     } else {
         println!("what changes:");
         say(&differences);
-        if !obstacles.is_empty() {
-            println!("what stands in the way:");
-        }
-        for entry in &obstacles {
-            println!("  {} x {}", entry["count"], entry["message"].as_str().unwrap_or_default());
-            let examples = labels_of(&entry["examples"]);
-            if !examples.is_empty() {
-                println!("      such as {}", examples.join(", "));
-            }
-            if let Some(query) = entry["query"].as_str() {
-                println!("      {query}");
-            }
-        }
+        print_findings("what stands in the way", &diff["obstacles"]);
         if diff["changes_elements"] == true {
             println!("The elements change with it: the graph gets a new version.");
         }

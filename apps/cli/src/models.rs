@@ -174,6 +174,24 @@ fn mermaid(model: &Json) -> String {
     out
 }
 
+/// Findings under a title: how often, such as, and the query that finds all of them.
+pub(crate) fn print_findings(title: &str, findings: &Json) {
+    let list: Vec<&Json> = findings.as_array().into_iter().flatten().collect();
+    if !list.is_empty() {
+        println!("{title}:");
+    }
+    for entry in list {
+        println!("  {} x {}", entry["count"], entry["message"].as_str().unwrap_or_default());
+        let examples = labels_of(&entry["examples"]);
+        if !examples.is_empty() {
+            println!("      such as {}", examples.join(", "));
+        }
+        if let Some(query) = entry["query"].as_str() {
+            println!("      {query}");
+        }
+    }
+}
+
 async fn check(client: &Client, graph: &str, model: Option<&Path>, json: bool) -> anyhow::Result<()> {
     let text = match model {
         Some(path) => Some(std::fs::read_to_string(path).with_context(|| path.display().to_string())?),
@@ -185,21 +203,7 @@ async fn check(client: &Client, graph: &str, model: Option<&Path>, json: bool) -
         println!("{}", serde_json::to_string_pretty(&report)?);
     } else {
         for (title, field) in [("breaks the model", "violations"), ("to look at", "findings")] {
-            let list: Vec<&Json> = report[field].as_array().into_iter().flatten().collect();
-            if list.is_empty() {
-                continue;
-            }
-            println!("{title}:");
-            for entry in list {
-                println!("  {} x {}", entry["count"], entry["message"].as_str().unwrap_or_default());
-                let examples = labels_of(&entry["examples"]);
-                if !examples.is_empty() {
-                    println!("      such as {}", examples.join(", "));
-                }
-                if let Some(query) = entry["query"].as_str() {
-                    println!("      {query}");
-                }
-            }
+            print_findings(title, &report[field]);
         }
         let broken = report["violations"].as_array().is_some_and(|list| !list.is_empty());
         let nothing = if broken { "" } else { "Nothing breaks the model: " };

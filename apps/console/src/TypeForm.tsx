@@ -120,6 +120,7 @@ export function TypeForm({ types, choice, onChoose, onChange }: { types: ModelTy
                 <Settled label="To" list="node-labels" className="name" value={sets(edge.target)} onSettle={(text) => replace({ target: text.split("|").map(labelSet) })} />
               </>
             )}
+            <span className="faint">{type.count.toLocaleString("en")} {choice.kind === "node" ? "nodes" : "edges with these labels"}</span>
             <datalist id="node-labels">{nodeLabels.map((l) => <option key={l} value={l} />)}</datalist>
             <datalist id="value-types">{VALUE_TYPES.map((t) => <option key={t} value={t} />)}</datalist>
           </div>

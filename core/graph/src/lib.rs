@@ -20,6 +20,7 @@ mod neighbours;
 mod observed;
 mod overlay;
 mod range_index;
+mod renaming;
 mod schema;
 mod snapshot;
 mod statistics;
@@ -34,7 +35,7 @@ pub use buckets::Buckets;
 pub use change::{Change, NewEdge, NewNode, Transaction};
 pub use column::{Column, ColumnBuilder, Pick, fold_text};
 pub use error::{Code, GraphError};
-pub use evolve::{Difference, Migration, Renaming, kept_lookups, migrate, rename_elements};
+pub use evolve::{Difference, Migration, kept_lookups, migrate, rename_elements};
 pub use finding_query::quoted;
 pub use graph_type::{
     Cardinality, EdgeType, Element, Endpoint, GraphType, KeyDefinition, NodeType, PropertyType, Violation,
@@ -44,6 +45,7 @@ pub use labels::{LabelExpression, LabelSet, label_set};
 pub use observed::{Finding, observed_type, violations};
 pub use overlay::{EdgeRecord, NodeRecord, Properties};
 pub use range_index::{IndexSearch, RangeIndex, ValueRange};
+pub use renaming::Renaming;
 pub use schema::{Created, Schema, same_place};
 pub use snapshot::{EdgeTest, NodeTest, PropertyReader, Snapshot};
 pub use statistics::{ColumnStatistics, DegreeStatistics, Statistics, Triple};

@@ -1,15 +1,67 @@
-//! Keeping keys and indexes right as elements change: the overlay's part of them.
+//! Keys and indexes of a snapshot: changed, searched, and kept right as elements change.
 
+use std::cmp::Ordering;
 use std::collections::BTreeSet;
 use std::ops::ControlFlow;
+use std::sync::Arc;
 
 use crate::graph_type::show_labels;
 use crate::range_index::Entry;
 use crate::{
-    Cardinality, Code, Dense, Direction, Element, GraphError, KeyDefinition, LabelExpression, Snapshot, Value,
+    Cardinality, Code, Dense, Direction, Element, GraphError, IndexSearch, KeyDefinition, LabelExpression,
+    Schema, Snapshot, Value,
 };
 
 impl Snapshot {
+    pub fn schema(&self) -> Schema {
+        Schema { graph_type: self.graph_type.clone(), keys: self.keys.clone(), indexes: self.indexes.clone() }
+    }
+
+    /// The same elements under another schema, whose type they are not checked against. A key that is new
+    /// must hold for the base alone too: fold first where the overlay may have mended it.
+    pub fn with_schema(
+        &self, schema: Schema, go_on: &(dyn Fn() -> Result<(), GraphError> + Sync),
+    ) -> Result<Snapshot, GraphError> {
+        let base = Arc::new(self.base.with_lookups(&schema, go_on)?);
+        let mut next = self.clone();
+        next.base = base;
+        next.overlay.keys = vec![Default::default(); schema.keys.len()];
+        next.overlay.indexes = vec![Default::default(); schema.indexes.len()];
+        let Schema { graph_type, keys, indexes } = schema;
+        (next.graph_type, next.keys, next.indexes) = (graph_type, keys, indexes);
+        next.index_overlay()?;
+        Ok(next)
+    }
+
+    /// The elements that an index finds, in no order; `index` is an index into [`Self::indexes`].
+    pub fn search(&self, index: usize, search: &IndexSearch, mut found: impl FnMut(Dense)) {
+        if search.is_empty() {
+            return;
+        }
+        let definition = &self.indexes[index];
+        let node = definition.element == Element::Node;
+        let value = |id: Dense, property: usize| {
+            let name = &definition.properties[property];
+            if node { self.base.node_value(id, name) } else { self.base.edge_value(id, name) }
+        };
+        for &id in self.base.indexes[index].find(|id| search.place(|p| value(id, p))) {
+            let untouched = if node { self.node_is_base(id) } else { self.edge_record(id).is_none() };
+            if untouched {
+                found(id);
+            }
+        }
+        // From the first value on; before a range without a lower bound lie values of other kinds.
+        let mut first = search.equal.clone();
+        first.extend(search.range.as_ref().and_then(|r| r.lower.clone()).map(|(bound, _)| bound));
+        for entry in self.overlay.indexes[index].range(Entry(first, 0)..) {
+            match search.place(|p| entry.0[p].clone()) {
+                Ordering::Less => {}
+                Ordering::Equal => found(entry.1),
+                Ordering::Greater => break,
+            }
+        }
+    }
+
     fn exists(&self, element: Element, id: Dense) -> bool {
         match element {
             Element::Node => id < self.node_bound() && self.node_exists(id),

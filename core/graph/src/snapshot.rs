@@ -1,13 +1,11 @@
 //! A graph at one version: a base and what changed since. Immutable and cheap to clone; readers take
 //! one and never see half a commit.
 
-use std::cmp::Ordering;
 use std::sync::Arc;
 
 use crate::base::Base;
 use crate::overlay::{EdgeRecord, NodeRecord, Overlay, Properties, get_property};
-use crate::range_index::Entry;
-use crate::{BaseParts, Column, ColumnBuilder, Created, IndexSearch, Schema};
+use crate::{BaseParts, Column, ColumnBuilder, Created, Schema};
 use crate::{
     Dense, EdgePart, Element, ElementId, GraphError, GraphType, Ids, KeyDefinition, LabelExpression,
     LabelSet, NodePart, Pick, Value,
@@ -65,26 +63,6 @@ impl Snapshot {
         Ok(Snapshot::new(Arc::new(base), schema, 0))
     }
 
-    pub fn schema(&self) -> Schema {
-        Schema { graph_type: self.graph_type.clone(), keys: self.keys.clone(), indexes: self.indexes.clone() }
-    }
-
-    /// The same elements under another schema, whose type they are not checked against. A key that is new
-    /// must hold for the base alone too: fold first where the overlay may have mended it.
-    pub fn with_schema(
-        &self, schema: Schema, go_on: &(dyn Fn() -> Result<(), GraphError> + Sync),
-    ) -> Result<Snapshot, GraphError> {
-        let base = Arc::new(self.base.with_lookups(&schema, go_on)?);
-        let mut next = self.clone();
-        next.base = base;
-        next.overlay.keys = vec![Default::default(); schema.keys.len()];
-        next.overlay.indexes = vec![Default::default(); schema.indexes.len()];
-        let Schema { graph_type, keys, indexes } = schema;
-        (next.graph_type, next.keys, next.indexes) = (graph_type, keys, indexes);
-        next.index_overlay()?;
-        Ok(next)
-    }
-
     /// Never hand out ids below these (deleted elements keep theirs).
     pub fn reserve_ids(&mut self, nodes: ElementId, edges: ElementId) {
         self.overlay.next_node_id = self.overlay.next_node_id.max(nodes);
@@ -128,7 +106,7 @@ impl Snapshot {
     }
 
     #[inline]
-    fn edge_record(&self, id: Dense) -> Option<&Option<Arc<EdgeRecord>>> {
+    pub(crate) fn edge_record(&self, id: Dense) -> Option<&Option<Arc<EdgeRecord>>> {
         if self.overlay.edges.is_empty() { None } else { self.overlay.edges.get(&id) }
     }
 
@@ -363,35 +341,6 @@ impl Snapshot {
                     })
                 })?;
                 self.edge_record(found).is_none().then_some(found)
-            }
-        }
-    }
-
-    /// The elements that an index finds, in no order; `index` is an index into [`Self::indexes`].
-    pub fn search(&self, index: usize, search: &IndexSearch, mut found: impl FnMut(Dense)) {
-        if search.is_empty() {
-            return;
-        }
-        let definition = &self.indexes[index];
-        let node = definition.element == Element::Node;
-        let value = |id: Dense, property: usize| {
-            let name = &definition.properties[property];
-            if node { self.base.node_value(id, name) } else { self.base.edge_value(id, name) }
-        };
-        for &id in self.base.indexes[index].find(|id| search.place(|p| value(id, p))) {
-            let untouched = if node { self.node_is_base(id) } else { self.edge_record(id).is_none() };
-            if untouched {
-                found(id);
-            }
-        }
-        // From the first value on; before a range without a lower bound lie values of other kinds.
-        let mut first = search.equal.clone();
-        first.extend(search.range.as_ref().and_then(|r| r.lower.clone()).map(|(bound, _)| bound));
-        for entry in self.overlay.indexes[index].range(Entry(first, 0)..) {
-            match search.place(|p| entry.0[p].clone()) {
-                Ordering::Less => {}
-                Ordering::Equal => found(entry.1),
-                Ordering::Greater => break,
             }
         }
     }

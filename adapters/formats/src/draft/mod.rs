@@ -2,6 +2,7 @@
 //! choice says why it was made; what was noticed and not done is said as well. The same tables give
 //! the same draft.
 
+mod alternatives;
 mod names;
 mod profile;
 mod references;

@@ -9,7 +9,7 @@ use hashbrown::{DefaultHashBuilder, HashMap, HashSet};
 
 use super::{ColumnKind, Declared, DraftError, DraftTable};
 use crate::load::{LoadError, csv_header, parquet_rows, unnamed};
-use crate::mapping::TableFormat;
+use crate::mapping::{DateOrder, TableFormat};
 
 /// Distinct values counted exactly up to here.
 const MOST_DISTINCT: usize = 4_000_000;
@@ -54,6 +54,8 @@ pub(crate) struct ColumnProfile {
     pub null_words: Vec<String>,
     /// Words that may stand for null, and how often each comes.
     words: BTreeMap<String, u64>,
+    /// Of dates that are no ISO dates.
+    pub date_order: Option<DateOrder>,
     /// What a person should know of the choice of type.
     pub remark: Option<String>,
     pub examples: Vec<String>,
@@ -85,6 +87,8 @@ pub(crate) struct TableProfile {
     pub stem: String,
     pub delimiter: Option<char>,
     pub declared: Option<Declared>,
+    /// Of its dates that are no ISO dates.
+    pub date_order: Option<DateOrder>,
     /// Words that mean no value in this table.
     pub null_words: Vec<String>,
     pub rows: u64,
@@ -140,6 +144,8 @@ struct Watching {
     slashed: u64,
     first_over_12: bool,
     second_over_12: bool,
+    /// One of them is no date in either order, or its year has two digits.
+    no_date: bool,
     too_large: bool,
     examples: Vec<String>,
     codes: HashMap<String, u32>,
@@ -150,11 +156,11 @@ fn is_date(text: &str) -> bool {
 }
 
 /// The first two of three numbers with dots, slashes or dashes between them, the third a year.
-fn slashed(text: &str) -> Option<(u32, u32)> {
+fn slashed(text: &str) -> Option<(u32, u32, u32)> {
     let separator = ['/', '.', '-'].into_iter().find(|s| text.matches(*s).count() == 2)?;
     let parts: Vec<u32> = text.split(separator).filter_map(|p| p.parse().ok()).collect();
     match parts[..] {
-        [a, b, year] if a <= 31 && b <= 31 && (year > 99 || text.len() <= 8) => Some((a, b)),
+        [a, b, year] if a <= 31 && b <= 31 && (year > 99 || text.len() <= 8) => Some((a, b, year)),
         _ => None,
     }
 }
@@ -217,8 +223,10 @@ impl Watching {
                 self.exponents = true;
             } else if is_date(text) {
                 self.dates += 1;
-            } else if let Some((first, second)) = slashed(text) {
+            } else if let Some((first, second, year)) = slashed(text) {
                 self.slashed += 1;
+                let order = if first > 12 { DateOrder::DayFirst } else { DateOrder::MonthFirst };
+                self.no_date |= year < 1000 || order.read(text).is_none();
                 self.first_over_12 |= first > 12;
                 self.second_over_12 |= second > 12;
             } else if DateTime::parse_from_rfc3339(text).is_ok() {
@@ -235,8 +243,21 @@ impl Watching {
         }
     }
 
+    /// The order of dates such as 31.12.2024, where one of them decides it for all.
+    fn order(&self) -> Option<DateOrder> {
+        if self.slashed != self.filled || self.no_date {
+            return None;
+        }
+        match (self.first_over_12, self.second_over_12) {
+            (true, false) => Some(DateOrder::DayFirst),
+            (false, true) => Some(DateOrder::MonthFirst),
+            _ => None,
+        }
+    }
+
     fn finish(self, name: String) -> ColumnProfile {
         let mut remark = None;
+        let mut date_order = None;
         let filled = self.filled;
         let kind = if filled == 0 {
             Kind::Nothing
@@ -248,6 +269,9 @@ impl Watching {
         } else if self.bools == filled {
             Kind::Bool
         } else if self.dates == filled {
+            Kind::Date
+        } else if let Some(order) = self.order() {
+            date_order = Some(order);
             Kind::Date
         } else if self.local == filled {
             Kind::LocalDateTime
@@ -263,9 +287,9 @@ impl Watching {
                 remark = Some("whole numbers too large for INT64: kept as text".into());
             } else if self.slashed == filled {
                 remark = Some(match (self.first_over_12, self.second_over_12) {
-                    (true, false) => "dates written day first: kept as text, write them as YYYY-MM-DD to load them as DATE".into(),
-                    (false, true) => "dates written month first: kept as text, write them as YYYY-MM-DD to load them as DATE".into(),
-                    _ => "dates that could be day first or month first: nothing here decides it, so they are kept as text".into(),
+                    (true, true) => "dates of which some can only be day first and some only month first: kept as text".into(),
+                    (false, false) if !self.no_date => "dates that could be day first or month first: nothing here decides it, so they are kept as text. Which is it? Write date_order = \"day-first\" or \"month-first\" under the table, and DATE in the model".into(),
+                    _ => "dates with years of two digits: kept as text, write them as YYYY-MM-DD to load them as DATE".into(),
                 });
             } else if self.yes_no == filled {
                 remark = Some("yes and no: kept as text; BOOL takes true and false".into());
@@ -290,6 +314,7 @@ impl Watching {
             kind,
             null_words,
             words: self.words,
+            date_order,
             remark,
             examples: self.examples,
         }
@@ -415,6 +440,12 @@ pub(crate) fn profile(table: &DraftTable, state: &DefaultHashBuilder) -> Result<
             }
         }
     }
+    // A table has one order: that of its first column with one.
+    let date_order = columns.iter().find_map(|c| c.date_order);
+    for column in columns.iter_mut().filter(|c| c.date_order.is_some() && c.date_order != date_order) {
+        column.kind = Kind::Text;
+        column.remark = Some("dates in another order than the table's other dates: kept as text".into());
+    }
     let text = matches!(table.format, TableFormat::Csv | TableFormat::Tsv);
     for (place, column) in columns.iter_mut().enumerate() {
         if text && column.name == unnamed(place) && column.remark.is_none() {
@@ -442,6 +473,7 @@ pub(crate) fn profile(table: &DraftTable, state: &DefaultHashBuilder) -> Result<
         sampled: sample.first().is_some_and(|s| (s.len() as u64) < rows),
         columns,
         null_words: null_words.into_iter().collect(),
+        date_order,
         declared: table.declared.clone(),
         sample,
     })

@@ -311,6 +311,16 @@ pub(crate) fn render(name: &str, tables: &[TableProfile], structure: Structure) 
         if let Some(delimiter) = table.delimiter {
             let _ = writeln!(mapping, "delimiter = {}", toml_text(&delimiter.to_string()));
         }
+        if let Some(order) = table.date_order {
+            let columns = table.columns.iter().filter(|c| c.date_order == Some(order));
+            let names: Vec<&str> = columns.map(|c| c.name.as_str()).collect();
+            let _ = writeln!(
+                mapping,
+                "# {}: some dates can be read in this order only\ndate_order = \"{}\"",
+                names.join(", "),
+                order.name()
+            );
+        }
         if !table.null_words.is_empty() {
             let words = std::iter::once("").chain(table.null_words.iter().map(String::as_str));
             let _ = writeln!(mapping, "null = [{}]", words.map(toml_text).collect::<Vec<_>>().join(", "));

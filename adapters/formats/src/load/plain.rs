@@ -120,7 +120,8 @@ fn targets(plan: &TablePlan) -> Option<Vec<Target<'_>>> {
     }
     let properties = plan.nodes.iter().flat_map(|n| &n.properties);
     let mut properties = properties.chain(plan.edges.iter().flat_map(|e| &e.properties));
-    let simple = properties.all(|p| p.default.is_none() && p.column < plan.columns.len());
+    let simple =
+        properties.all(|p| p.default.is_none() && p.date_order.is_none() && p.column < plan.columns.len());
     simple.then_some(targets)
 }
 

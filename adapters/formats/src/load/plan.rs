@@ -11,7 +11,7 @@ use graphodrome_language::{nearest, parse_value_type};
 
 use crate::load::parquet;
 use crate::load::{LoadError, Source};
-use crate::mapping::{EdgeRule, Mapping, MappingError, NodeRule, Reference, Same, TableFormat};
+use crate::mapping::{DateOrder, EdgeRule, Mapping, MappingError, NodeRule, Reference, Same, TableFormat};
 
 pub(crate) struct TablePlan {
     pub name: String,
@@ -35,6 +35,8 @@ pub(crate) struct PropertyPlan {
     pub value_type: ValueType,
     pub not_null: bool,
     pub default: Option<Value>,
+    /// For dates that are no ISO dates.
+    pub date_order: Option<DateOrder>,
 }
 
 /// The column of a property that the rule does not give and that has a default.
@@ -133,6 +135,12 @@ pub(crate) fn plan(
         for rule in &table.edges {
             edges.push(edge_plan(&table.file, rule, mapping, snapshot, &mut at)?);
         }
+        let of_nodes = nodes.iter_mut().flat_map(|n: &mut NodePlan| &mut n.properties);
+        let of_edges = edges.iter_mut().flat_map(|e: &mut EdgePlan| &mut e.properties);
+        of_nodes
+            .chain(of_edges)
+            .filter(|p| p.value_type == ValueType::Date)
+            .for_each(|p| p.date_order = table.date_order);
         plans.push(TablePlan {
             name: table.file.clone(),
             source: source.clone(),
@@ -238,6 +246,7 @@ fn properties_plan(
             value_type,
             not_null,
             default,
+            date_order: None,
         });
     }
     for missing in declared.iter().flatten().filter(|p| !given.contains_key(&*p.name)) {
@@ -248,6 +257,7 @@ fn properties_plan(
                 value_type: missing.value_type.clone(),
                 not_null: missing.not_null,
                 default: missing.default.clone(),
+                date_order: None,
             });
         } else if missing.not_null {
             return Err(mapping_error(format!(

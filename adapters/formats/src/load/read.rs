@@ -468,8 +468,14 @@ fn read_values<'r>(
 ) -> Result<(), (usize, String)> {
     values.clear();
     for property in properties {
-        let mut value = read_value(&property.value_type, field(property.column))
-            .map_err(|reason| (property.column, reason))?;
+        let mut value = match (property.date_order, field(property.column)) {
+            (Some(order), Field::Text(text)) if order.read(text).is_some() => {
+                order.read(text).map_or(Value::Null, Value::Date)
+            }
+            (_, field) => {
+                read_value(&property.value_type, field).map_err(|reason| (property.column, reason))?
+            }
+        };
         if value.is_null()
             && let Some(default) = &property.default
         {

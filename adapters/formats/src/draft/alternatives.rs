@@ -1,0 +1,53 @@
+//! What could be done otherwise, as a person would be told of it.
+
+use std::collections::BTreeSet;
+
+use super::names::label;
+use super::profile::{Kind, TableProfile};
+use super::structure::{LEAST_ROWS, Structure};
+
+/// A column of an entity whose texts could be nodes of their own.
+#[derive(Debug)]
+pub(crate) struct Alternative {
+    pub entity: usize,
+    pub column: usize,
+    pub label: String,
+    /// How many different texts in how many rows.
+    pub evidence: String,
+}
+
+/// Texts that repeat: they could be nodes, or labels.
+pub(super) fn repeated_texts(tables: &[TableProfile], made: &mut Structure) {
+    let mut labels: BTreeSet<String> = made.entities.iter().map(|e| e.label.clone()).collect();
+    for (place, entity) in made.entities.iter().enumerate() {
+        let profile = &tables[entity.table];
+        for &c in &entity.columns {
+            let column = &profile.columns[c];
+            if column.kind == Kind::Text
+                && (3..=200).contains(&column.distinct())
+                && column.filled() >= 5 * column.distinct()
+                && profile.rows >= LEAST_ROWS
+            {
+                let evidence = format!(
+                    "{} has {} different texts in {} rows ({}, ...)",
+                    column.name,
+                    column.distinct(),
+                    profile.rows,
+                    column.examples.join(", ")
+                );
+                made.remarks.push(format!(
+                    "{}: {evidence}: it could be a node type of its own, as the comment beside {} has it, or a label (label_from)",
+                    profile.short(),
+                    entity.label
+                ));
+                // The edge goes from the entity, which needs a key for that.
+                if entity.key.is_some() {
+                    let own = label(&column.name);
+                    let label = if labels.contains(&own) { format!("{own}Of{}", entity.label) } else { own };
+                    labels.insert(label.clone());
+                    made.alternatives.push(Alternative { entity: place, column: c, label, evidence });
+                }
+            }
+        }
+    }
+}

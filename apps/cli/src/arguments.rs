@@ -34,7 +34,7 @@ pub enum Command {
     /// List, show, create and drop graphs
     #[command(subcommand)]
     Graph(GraphCommand),
-    /// Draft, show and check models
+    /// Draft, show, check, compare and apply models
     #[command(subcommand)]
     Model(ModelCommand),
     /// Load tables into a graph as a mapping says

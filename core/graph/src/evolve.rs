@@ -120,8 +120,8 @@ pub fn migrate(
     let mut differences = renamed(renamings);
     let mut carrier = Carrier { renamings, lost: HashMap::new(), changed: false };
     let parts = carrier.carry(snapshot.fold(), old.as_ref().zip(map.as_ref()), new);
-    if let (Some(old), Some(map)) = (&old, &map) {
-        differences.extend(compare(old, new, map, &carrier.lost));
+    if let (Some(old), Some(map), Some(given)) = (&old, &map, &snapshot.graph_type) {
+        differences.extend(compare((given, old), new, map, &carrier.lost));
     }
     Ok(Migration { differences, parts: carrier.changed.then_some(parts) })
 }
@@ -460,9 +460,11 @@ fn gather(parts: &[&[(Arc<str>, Column)]], rows: &[(u32, u32)]) -> Vec<(Arc<str>
     columns.filter(|(_, column)| column.has_values()).collect()
 }
 
-/// How the new model differs from the old one, type by type.
+/// How the new model differs from the old one, type by type; `given` is the old one before the renamings, in
+/// whose words the elements are still found.
 fn compare(
-    old: &GraphType, new: &GraphType, map: &TypeMap, lost: &HashMap<(Element, usize, Option<Arc<str>>), u64>,
+    (given, old): (&GraphType, &GraphType), new: &GraphType, map: &TypeMap,
+    lost: &HashMap<(Element, usize, Option<Arc<str>>), u64>,
 ) -> Vec<Difference> {
     let mut found = vec![];
     struct Side<'t> {
@@ -489,8 +491,13 @@ fn compare(
         let shown = format!("{element} type {}", crate::graph_type::show_labels(before.labels));
         let mut say = |property: Option<&Arc<str>>, message: String| {
             let lost = lost.get(&(element, t, property.cloned())).copied().unwrap_or(0);
-            let query =
-                (lost > 0).then(|| crate::finding_query::elements_with(element, before.labels, property));
+            let (labels, types) = match element {
+                Element::Node => (&given.nodes[t].labels, &given.nodes[t].properties),
+                Element::Edge => (&given.edges[t].labels, &given.edges[t].properties),
+            };
+            let place = property.and_then(|p| before.properties.iter().position(|known| known.name == *p));
+            let named = place.map(|place| &types[place].name);
+            let query = (lost > 0).then(|| crate::finding_query::elements_with(element, labels, named));
             let (labels, property) = (before.labels.clone(), property.cloned());
             found.push(Difference { element, labels, property, message, lost, query });
         };

@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use graphodrome_graph::{
-    Base, BaseParts, Code, Created, Difference, Element, GraphError, GraphType, Renaming, Schema, Snapshot,
-    kept_lookups, migrate, rename_elements, violations,
+    Base, BaseParts, Code, Created, Difference, Element, Finding, GraphError, GraphType, Renaming, Schema,
+    Snapshot, kept_lookups, migrate, rename_elements, violations,
 };
 use graphodrome_language::ast::{Rename, Statement};
 use graphodrome_language::{Diagnostic, parse};
@@ -144,7 +144,13 @@ pub fn prepare(
             let base = Base::build(parts, &bare)?;
             let mut after = Snapshot::new(Arc::new(base), bare, snapshot.version);
             after.keys = graph_type.keys();
-            let found = violations(&after, &graph_type, &**go_on)?;
+            let mut found = violations(&after, &graph_type, &**go_on)?;
+            // A query in new words finds nothing in a graph that still has the old ones.
+            let renamed = |finding: &Finding| {
+                let mut words = finding.labels.iter().chain(&finding.property);
+                words.any(|word| renamings.iter().any(|r| r.to == *word))
+            };
+            found.iter_mut().filter(|f| renamed(f)).for_each(|f| f.query = None);
             return Ok(assembled(
                 graph,
                 snapshot,
@@ -163,8 +169,7 @@ pub fn prepare(
 #[allow(clippy::too_many_arguments)] // What was worked out, put together in one place.
 fn assembled(
     graph: &str, snapshot: &Snapshot, after: &Snapshot, differences: Vec<ModelDifference>,
-    found: Vec<graphodrome_graph::Finding>, graph_type: GraphType, created: Created,
-    parts: Option<BaseParts>,
+    found: Vec<Finding>, graph_type: GraphType, created: Created, parts: Option<BaseParts>,
 ) -> Prepared {
     let diff = ModelDiff {
         graph: graph.to_string(),

@@ -16,6 +16,7 @@ function Account({ job }: { job: Job }) {
   return (
     <>
       {job.detail.error && <Alert variant="danger">{job.detail.error}</Alert>}
+      {job.detail.differences && <ul className="findings">{job.detail.differences.map((d, i) => <li key={i}>{d.message}</li>)}</ul>}
       {account && (
         <Table size="sm" className="result">
           <thead><tr>{["table", "becomes", "rows", "made", "duplicates", "skipped", "rejects"].map((h) => <th key={h}>{h}</th>)}</tr></thead>
@@ -60,7 +61,7 @@ export function JobsPage() {
           <div className="job-head">
             <Badge bg={COLOURS[job.state]}>{job.state}</Badge>
             <button type="button" className="job-title" aria-expanded={open === job.id} onClick={() => setOpen(open === job.id ? null : job.id)}>
-              Job {job.id}: {job.kind} into {job.graph}
+              Job {job.id}: {job.kind} {job.kind === "load" ? "into" : "of"} {job.graph}
             </button>
             <span className="faint job-files">{job.title}</span>
             <time className="faint" dateTime={job.started}>{new Date(job.started).toLocaleString()}</time>
@@ -68,8 +69,10 @@ export function JobsPage() {
           </div>
           {job.progress && (
             <>
-              <ProgressBar now={job.progress.bytes_read} max={Math.max(1, job.progress.bytes_total)} aria-label={`Job ${job.id}`} />
-              <div className="faint">{job.progress.phase}: {job.progress.rows_read.toLocaleString("en")} rows, {(job.progress.bytes_read / 1e6).toFixed(1)} of {(job.progress.bytes_total / 1e6).toFixed(1)} MB{job.progress.left_ms !== null ? `, ${(job.progress.left_ms / 1000).toFixed(0)} s left` : ""}</div>
+              {job.progress.bytes_total > 0
+                ? <ProgressBar now={job.progress.bytes_read} max={job.progress.bytes_total} aria-label={`Job ${job.id}`} />
+                : <ProgressBar now={1} max={1} striped animated aria-label={`Job ${job.id}`} />}
+              <div className="faint">{job.progress.phase}: {job.progress.rows_read.toLocaleString("en")} rows{job.progress.bytes_total > 0 && `, ${(job.progress.bytes_read / 1e6).toFixed(1)} of ${(job.progress.bytes_total / 1e6).toFixed(1)} MB`}{job.progress.left_ms !== null ? `, ${(job.progress.left_ms / 1000).toFixed(0)} s left` : ""}</div>
             </>
           )}
           {open === job.id && <Account job={job} />}

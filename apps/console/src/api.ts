@@ -139,6 +139,8 @@ export interface Job {
     error?: string;
     changed?: boolean;
     version?: number;
+    /** Of a model that was applied. */
+    differences?: { message: string }[];
     account?: { tables: { table: string; rows: number; rules: RuleAccount[] }[]; nodes_made: number; edges_made: number; rejects: number };
   };
 }

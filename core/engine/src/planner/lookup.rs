@@ -32,6 +32,8 @@ pub(super) struct FoundIndex {
     upper: Option<(usize, bool)>,
     /// Elements it is estimated to find.
     pub rows: f64,
+    /// Few enough of all, that finding them one by one is better than looking at each.
+    pub few: bool,
 }
 
 /// A step whose edges a key or an index finds.
@@ -83,9 +85,21 @@ impl Planner<'_> {
             }
         }
         match self.index_for(Element::Node, &pattern.name, pattern.labels.as_ref(), &labels, schema, b) {
-            Some(found) => Start::Search(found),
-            None => Start::Scan,
+            Some(found) if found.few => Start::Search(found),
+            _ => Start::Scan,
         }
+    }
+
+    /// An index that could find a node and finds too many: what is said of it.
+    pub(super) fn index_left_out(&self, node: usize, b: &Builder<'_>) -> Option<String> {
+        let pattern = &b.graph.nodes[node];
+        let labels = self.implied_labels(pattern.labels.as_ref()?);
+        let schema = Schema::default();
+        let found =
+            self.index_for(Element::Node, &pattern.name, pattern.labels.as_ref(), &labels, &schema, b)?;
+        let name = &self.scope.indexes[found.index].name;
+        let total = self.node_total(&pattern.labels);
+        (!found.few).then(|| format!("index {name}: it would find {:.0} of {total:.0} nodes", found.rows))
     }
 
     /// The index that leaves the fewest elements.
@@ -139,8 +153,9 @@ impl Planner<'_> {
             };
             let share: f64 = equal.iter().map(|&c| share_of(c)).product::<f64>() * between;
             let rows = (total * share).max(1.0);
-            if (share <= MOST_SHARE || total < 100.0) && best.as_ref().is_none_or(|known| rows < known.rows) {
-                best = Some(FoundIndex { index: i, equal, lower, upper, rows });
+            if best.as_ref().is_none_or(|known| rows < known.rows) {
+                let few = share <= MOST_SHARE || total < 100.0;
+                best = Some(FoundIndex { index: i, equal, lower, upper, rows, few });
             }
         }
         best

@@ -139,12 +139,12 @@ impl Planner<'_> {
             // Another part: on its own, then joined.
             if node.schema.len() == 0 {
                 node = self.scan(start, b)?;
-                node.rejected = rejected;
+                node.rejected.extend(rejected);
                 node = self.ready_conditions(node, b)?;
                 continue;
             }
             let mut other = self.scan(start, b)?;
-            other.rejected = rejected;
+            other.rejected.extend(rejected);
             let mut other = self.ready_conditions(other, b)?;
             while let Some((step, from_right)) = self.next_step_within(&other.schema, &node.schema, b) {
                 other = self.step(other, step, from_right, b)?;
@@ -197,6 +197,7 @@ impl Planner<'_> {
             let start = self.leaf(crate::operators::Start, Schema::default(), 1.0, "one row");
             return self.search_index(start, node, &found, b);
         }
+        let left_out = self.index_left_out(node, b);
         let total = self.node_total(&pattern.labels);
         let share = self.share(&pattern.name, &pattern.labels, &b.graph.conditions, Element::Node);
         let mut schema = Schema::default();
@@ -214,7 +215,9 @@ impl Planner<'_> {
             conditions,
             shown_conditions,
         };
-        Ok(self.node(plan, vec![], schema, estimate))
+        let mut node = self.node(plan, vec![], schema, estimate);
+        node.rejected.extend(left_out);
+        Ok(node)
     }
 
     /// The start whose whole way costs least, what the others would have cost, and what it costs.

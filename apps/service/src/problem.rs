@@ -102,7 +102,12 @@ impl Problem {
     }
 
     pub fn hint(mut self, hint: impl Into<String>) -> Problem {
-        self.hint = Some(hint.into());
+        let hint = hint.into();
+        // Where the problem is a text's first error, that has the hint as well.
+        if let Some(first) = self.errors.first_mut() {
+            first.hint.get_or_insert_with(|| hint.clone());
+        }
+        self.hint = Some(hint);
         self
     }
 

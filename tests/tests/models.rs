@@ -398,10 +398,10 @@ async fn a_key_of_two_columns_is_found_and_referred_to() {
 #[tokio::test(flavor = "multi_thread")]
 async fn dates_in_one_order_are_dates_and_stay_so_when_loaded() {
     let place = folder();
-    let mut text = String::from("code,built,seen,when\n");
+    let mut text = String::from("code,built,seen,when,logged\n");
     for i in 1..=40 {
         text.push_str(&format!(
-            "V{i},{}.{}.20{:02},{:02}/{:02}/2024,1/{}/24\n",
+            "V{i},{}.{}.20{:02},{:02}/{:02}/2024,1/{}/24,2024-05-31 13:45:{i:02}\n",
             i % 28 + 1,
             i % 12 + 1,
             i % 24,
@@ -414,7 +414,12 @@ async fn dates_in_one_order_are_dates_and_stay_so_when_loaded() {
     let out = place.path().join("out");
     assert!(draft(&[&place.path().join("valves.csv")], &out).status.success());
     let model = std::fs::read_to_string(out.join("model.gql")).unwrap();
-    assert!(model.contains("built DATE NOT NULL, seen STRING NOT NULL, when STRING NOT NULL"), "{model}");
+    assert!(
+        model.contains(
+            "built DATE NOT NULL, seen STRING NOT NULL, when STRING NOT NULL, logged LOCAL DATETIME NOT NULL"
+        ),
+        "{model}"
+    );
     assert!(model.contains("Which is it? Write date_order"), "{model}");
     assert!(model.contains("years of two digits"), "{model}");
     let mapping = std::fs::read_to_string(out.join("load.toml")).unwrap();
@@ -424,7 +429,7 @@ async fn dates_in_one_order_are_dates_and_stay_so_when_loaded() {
     let client = service.client();
     client.query(&QueryRequest { text: model, ..QueryRequest::default() }).await.unwrap();
     // A date that is none, and an ISO date among the others.
-    text.push_str("V98,31.2.2020,x,y\nV99,2021-03-04,x,y\n");
+    text.push_str("V98,31.2.2020,x,y,2024-05-31T13:45:00\nV99,2021-03-04,x,y,2024-05-31 13:45:07\n");
     let job = client
         .load_texts("drafted", &mapping.replace("../valves.csv", "v.csv"), &[("v.csv", &text)])
         .await

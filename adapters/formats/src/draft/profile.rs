@@ -4,7 +4,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::hash::BuildHasher;
 
-use chrono::{DateTime, NaiveDate, NaiveDateTime};
+use chrono::NaiveDate;
+use graphodrome_graph::{ValueType, parse_text};
 use hashbrown::{DefaultHashBuilder, HashMap, HashSet};
 
 use super::{ColumnKind, Declared, DraftError, DraftTable};
@@ -229,9 +230,9 @@ impl Watching {
                 self.no_date |= year < 1000 || order.read(text).is_none();
                 self.first_over_12 |= first > 12;
                 self.second_over_12 |= second > 12;
-            } else if DateTime::parse_from_rfc3339(text).is_ok() {
+            } else if parse_text(&ValueType::ZonedDateTime, text).is_ok() {
                 self.zoned += 1;
-            } else if text.parse::<NaiveDateTime>().is_ok() {
+            } else if parse_text(&ValueType::LocalDateTime, text).is_ok() {
                 self.local += 1;
             }
         } else {

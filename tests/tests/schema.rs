@@ -423,3 +423,101 @@ async fn a_graph_type_has_a_json_form_with_a_schema_and_comes_back_as_text() {
     let said = client.call("POST", "/v1/models", &wrong).await.unwrap_err().to_string();
     assert!(said.contains("there is no value type INT65"), "{said}");
 }
+
+/// Catalog statements, models and changes of one graph at once: each waits for the others, none for ever.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_changes_a_graph_at_once_comes_to_an_end() {
+    let data = folder();
+    let service = Running::start(data.path(), &[]);
+    let client = service.client();
+    works(&client).await;
+    let texts = [
+        "CREATE OR REPLACE GRAPH works TYPED plant",
+        "ALTER GRAPH works RENAME PROPERTY power TO watts ON NODE Pump",
+        "ALTER GRAPH works RENAME PROPERTY watts TO power ON NODE Pump",
+        "USE works CREATE INDEX codes ON NODE Pump (code)",
+        "USE works DROP INDEX codes",
+        "USE works INSERT (:Tank {code: 'x'})",
+        "DROP GRAPH IF EXISTS works",
+        "CREATE GRAPH IF NOT EXISTS works TYPED plant",
+    ];
+    let mut running = tokio::task::JoinSet::new();
+    for round in 0..12 {
+        for text in texts.iter().cycle().skip(round % texts.len()).take(texts.len()) {
+            let (client, request) =
+                (client.clone(), QueryRequest { text: (*text).into(), ..QueryRequest::default() });
+            // Whether it is done or refused depends on the order; that it is answered does not.
+            running.spawn(async move { drop(client.query(&request).await) });
+        }
+    }
+    let all = async { while running.join_next().await.is_some() {} };
+    tokio::time::timeout(std::time::Duration::from_secs(120), all)
+        .await
+        .expect("some of them wait for each other");
+    client
+        .query(&QueryRequest { text: "CREATE OR REPLACE GRAPH works ANY".into(), ..QueryRequest::default() })
+        .await
+        .unwrap();
+    assert_eq!(rows(&client, "works", "MATCH (n) RETURN COUNT(*)").await, json!([[0]]));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_graph_that_cannot_be_replaced_stays() {
+    let data = folder();
+    let service = Running::start(data.path(), &[]);
+    let client = service.client();
+    works(&client).await;
+    pumps(&client).await;
+    let said = refused(&client, "", "CREATE OR REPLACE GRAPH works TYPED plant AS COPY OF pumps").await;
+    assert!(said.contains("G2000"), "{said}");
+    let count = "MATCH (n) RETURN COUNT(*)";
+    assert_eq!(rows(&client, "works", count).await, json!([[5]]));
+    query(&client, "", "CREATE OR REPLACE GRAPH works ANY AS COPY OF pumps").await;
+    assert_eq!(rows(&client, "works", count).await, json!([[300]]));
+    service.kill();
+    let service = Running::start(data.path(), &[]);
+    assert_eq!(rows(&service.client(), "works", count).await, json!([[300]]));
+}
+
+/// Keys that were created on their own, and loads that give them, or do not.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_load_goes_by_the_key_it_means_and_is_held_to_the_others() {
+    let data = folder();
+    let service = Running::start(data.path(), &[]);
+    let client = service.client();
+    client.create_graph("parts", None).await.unwrap();
+    query(&client, "parts", "CREATE KEY by_code ON NODE Part (code)").await;
+    query(&client, "parts", "CREATE KEY by_no ON EDGE FITS (no)").await;
+    let load = async |mapping: &str, table: &str| {
+        let job = client.load_texts("parts", mapping, &[("p.csv", table)]).await.unwrap();
+        client.wait(job.id).await.unwrap()
+    };
+    let rule = |key: &str| {
+        format!(
+            "[[table]]\nfile = \"p.csv\"\n[[table.node]]\nlabels = [\"Part\"]\n{key}properties = {{ id = \"id\", code = \"code\" }}\n"
+        )
+    };
+    // By the rule's own key: the created one still holds, for the whole load.
+    let job = load(&rule("key = [\"id\"]\n"), "id,code\n1,a\n2,b\n").await;
+    assert_eq!(
+        (job.state.as_str(), &job.detail["account"]["nodes_made"]),
+        ("done", &json!(2)),
+        "{}",
+        job.detail
+    );
+    let job = load(&rule("key = [\"id\"]\n"), "id,code\n3,a\n").await;
+    assert_eq!(job.state, "failed");
+    assert!(
+        job.detail["error"].as_str().unwrap().contains("there is already a node :Part with code = 'a'"),
+        "{}",
+        job.detail
+    );
+    // By the created key, where the rule names none.
+    let job = load(&rule(""), "id,code\n1,a\n4,d\n").await;
+    let account = &job.detail["account"];
+    assert_eq!((&account["nodes_made"], &account["duplicates"]), (&json!(1), &json!(1)), "{}", job.detail);
+    // Edges that do not give the created key's property have no such key.
+    let edges = "[[table]]\nfile = \"p.csv\"\n[[table.edge]]\nlabel = \"FITS\"\nfrom = { labels = [\"Part\"], key = { code = \"a\" } }\nto = { labels = [\"Part\"], key = { code = \"b\" } }\n";
+    let job = load(edges, "a,b\na,b\nb,d\n").await;
+    assert_eq!(&job.detail["account"]["edges_made"], 2, "{}", job.detail);
+}

@@ -14,9 +14,9 @@ use sea_orm::{
 use sea_orm_migration::MigratorTrait;
 
 use crate::entities::{commit, graph, graph_type, manifest, segment};
-use crate::graph_handle::{GraphHandle, clean};
+use crate::graph_handle::{Contents, GraphHandle, clean};
 use crate::migration::Migrator;
-use crate::schema::{SchemaRows, TypeRow};
+use crate::schema::{SchemaRows, TypeRow, remove_rows};
 use crate::segments::{Layout, decode};
 use crate::{StoreError, jobs};
 
@@ -28,7 +28,7 @@ pub struct Catalog {
     graphs: RwLock<BTreeMap<String, Arc<GraphHandle>>>,
     /// Held for as long as the service lives: one writer a database.
     _lock: tokio::sync::Mutex<PgConnection>,
-    /// Catalog changes come one after the other.
+    /// Catalog changes come one after the other. Who needs a graph's turn as well takes that first.
     pub(crate) changing: tokio::sync::Mutex<()>,
 }
 
@@ -65,6 +65,10 @@ pub(crate) fn parsed_type(definition: serde_json::Value) -> Result<GraphType, St
 
 pub(crate) fn to_json(value: &impl serde::Serialize) -> Result<serde_json::Value, StoreError> {
     serde_json::to_value(value).map_err(|e| StoreError::Damaged(e.to_string()))
+}
+
+fn taken(name: &str) -> StoreError {
+    StoreError::Exists { what: "graph", name: name.into() }
 }
 
 /// An error with the first of what breaks the type, if anything does.
@@ -315,15 +319,21 @@ impl Catalog {
     }
 
     /// Creates a graph: open, of a named type or of one of its own; empty, or with the elements of another.
+    /// One that it takes the place of is there until the new one is.
     pub async fn create_graph(&self, name: &str, new: NewGraph, mode: OpenMode) -> Result<bool, StoreError> {
-        let _changing = self.changing.lock().await;
-        if self.graph(name).is_some() {
-            match mode {
-                OpenMode::Fail => return Err(StoreError::Exists { what: "graph", name: name.into() }),
-                OpenMode::KeepExisting => return Ok(false),
-                OpenMode::Replace => {}
-            }
+        let old = self.graph(name);
+        match (&old, mode) {
+            (Some(_), OpenMode::Fail) => return Err(taken(name)),
+            (Some(_), OpenMode::KeepExisting) => return Ok(false),
+            _ => {}
         }
+        // Always a graph's turn first, then the catalog's.
+        let _turn = match &old {
+            Some(old) => Some(old.turn().await),
+            None => None,
+        };
+        let _changing = self.changing.lock().await;
+        self.is_still(name, old.as_ref())?;
         let (type_id, graph_type) = match (new.type_name, new.own) {
             (Some(type_name), _) => {
                 let found = self.find_type(&type_name).await?;
@@ -333,35 +343,30 @@ impl Catalog {
             (None, own) => (None, own.map(Arc::new)),
         };
         let schema = Schema::new(graph_type.clone(), new.created.clone());
-        // Everything that can be refused is, before anything is replaced.
-        let parts = match new.copy_of {
-            None => None,
-            Some(source) => {
-                let parts = source.fold();
-                if let Some(graph_type) = &graph_type {
-                    conforms(&source, graph_type)?;
-                }
-                drop(Base::build(source.fold(), &schema)?);
-                Some((parts, source.next_ids()))
-            }
+        let rows = SchemaRows {
+            new_graph: Some(name.into()),
+            replaces: old.as_ref().map(|old| old.id),
+            lookups: to_json(&new.created)?,
+            graph_type: match (type_id, &graph_type) {
+                (Some(id), _) => TypeRow::Use(id),
+                (None, Some(own)) => TypeRow::Insert(None, to_json(&**own)?),
+                (None, None) => TypeRow::Keep,
+            },
         };
-        if self.graph(name).is_some() {
-            self.remove_graph(name).await?;
-        }
-        let row = match (type_id, &graph_type) {
-            (Some(id), _) => TypeRow::Use(id),
-            (None, Some(own)) => TypeRow::Insert(None, to_json(&**own)?),
-            (None, None) => TypeRow::Keep,
-        };
-        let rows =
-            SchemaRows { new_graph: Some(name.into()), lookups: to_json(&new.created)?, graph_type: row };
         let pool = self.database.get_postgres_connection_pool();
         let id = sqlx::query("SELECT nextval('graphs_id_seq')").fetch_one(pool).await?.try_get(0)?;
         let empty = Snapshot::empty_with(schema.clone())?;
         let handle = Arc::new(GraphHandle::new(id, name.into(), empty, self.database.clone()));
-        match parts {
-            Some((parts, ids)) => {
-                handle.turn().await.publish_under(parts, ids, schema, Some(rows)).await?;
+        match new.copy_of {
+            Some(source) => {
+                let ids = source.next_ids();
+                let copied = tokio::task::spawn_blocking(move || {
+                    graph_type.map_or(Ok(()), |t| conforms(&source, &t))?;
+                    Ok::<_, StoreError>(source.fold())
+                });
+                let parts = copied.await.map_err(|e| StoreError::Server(e.to_string()))??;
+                let contents = Contents::Parts(parts);
+                handle.turn().await.publish_under(contents, ids, schema, Some(rows)).await?;
             }
             None => {
                 let transaction = self.database.begin().await?;
@@ -374,30 +379,26 @@ impl Catalog {
     }
 
     pub async fn drop_graph(&self, name: &str, if_exists: bool) -> Result<bool, StoreError> {
-        let _changing = self.changing.lock().await;
-        if self.graph(name).is_none() {
+        let Some(old) = self.graph(name) else {
             return if if_exists { Ok(false) } else { Err(StoreError::NoGraph(name.into())) };
-        }
-        self.remove_graph(name).await?;
+        };
+        let _turn = old.turn().await;
+        let _changing = self.changing.lock().await;
+        self.is_still(name, Some(&old))?;
+        let transaction = self.database.begin().await?;
+        remove_rows(old.id, &transaction).await?;
+        transaction.commit().await?;
+        self.graphs.write().remove(name);
         Ok(true)
     }
 
-    async fn remove_graph(&self, name: &str) -> Result<(), StoreError> {
-        let Some(handle) = self.graph(name) else { return Ok(()) };
-        let _turn = handle.turn().await;
-        let pool = self.database.get_postgres_connection_pool();
-        let mut transaction = pool.begin().await?;
-        sqlx::query("DELETE FROM graphs WHERE id = $1").bind(handle.id).execute(&mut *transaction).await?;
-        sqlx::query("DELETE FROM segments WHERE graph_id = $1")
-            .bind(handle.id)
-            .execute(&mut *transaction)
-            .await?;
-        sqlx::query("DELETE FROM graph_types t WHERE name IS NULL AND NOT EXISTS (SELECT FROM graphs WHERE graph_type_id = t.id)")
-            .execute(&mut *transaction)
-            .await?;
-        transaction.commit().await?;
-        self.graphs.write().remove(name);
-        Ok(())
+    /// An error where another graph, or none, has come to have the name while a turn was waited for.
+    fn is_still(&self, name: &str, known: Option<&Arc<GraphHandle>>) -> Result<(), StoreError> {
+        match (self.graph(name), known) {
+            (Some(_), None) => Err(taken(name)),
+            (now, known) if now.as_ref().map(|g| g.id) == known.map(|g| g.id) => Ok(()),
+            _ => Err(StoreError::NoGraph(name.into())),
+        }
     }
 
     /// Whether PostgreSQL answers.

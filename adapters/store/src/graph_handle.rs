@@ -46,6 +46,12 @@ pub struct GraphHandle {
     pub(crate) database: DatabaseConnection,
 }
 
+/// What a new base is made of: parts, or a base whose keys and indexes are still to be built.
+pub enum Contents {
+    Parts(BaseParts),
+    Base(Arc<Base>),
+}
+
 /// A turn to write: nobody else changes the graph while it is held.
 pub struct Turn<'g> {
     graph: &'g Arc<GraphHandle>,
@@ -178,12 +184,12 @@ impl Turn<'_> {
     /// Makes a base of these parts the graph's next version: all of it or none.
     pub async fn publish(self, parts: BaseParts) -> Result<Arc<Snapshot>, StoreError> {
         let before = self.snapshot();
-        self.publish_under(parts, before.next_ids(), before.schema(), None).await
+        self.publish_under(Contents::Parts(parts), before.next_ids(), before.schema(), None).await
     }
 
     /// Publishes a base under a schema, whose rows change in the transaction that makes the base the graph.
     pub(crate) async fn publish_under(
-        self, parts: BaseParts, ids: (u64, u64), schema: Schema, rows: Option<SchemaRows>,
+        self, contents: Contents, ids: (u64, u64), schema: Schema, rows: Option<SchemaRows>,
     ) -> Result<Arc<Snapshot>, StoreError> {
         // Commits made before this turn may still be on their way to the log.
         self.graph.flush().await;
@@ -192,8 +198,11 @@ impl Turn<'_> {
         let ids = (ids.0.max(next.0), ids.1.max(next.1));
         let version = before.version + 1;
         let (snapshot, layout, segments) = tokio::task::spawn_blocking(move || {
-            let base = Arc::new(Base::build(parts, &schema)?);
-            let mut snapshot = Snapshot::new(base, schema, version);
+            let base = match contents {
+                Contents::Parts(parts) => Base::build(parts, &schema)?,
+                Contents::Base(base) => base.with_lookups(&schema, &|| Ok(()))?,
+            };
+            let mut snapshot = Snapshot::new(Arc::new(base), schema, version);
             snapshot.reserve_ids(ids.0, ids.1);
             snapshot.check_all_cardinalities()?;
             let (layout, segments) = encode(&snapshot.base)?;

@@ -16,7 +16,7 @@ mod server;
 
 pub use catalog::{Catalog, GraphInfo, GraphTypeInfo, NewGraph, OpenMode};
 pub use error::StoreError;
-pub use graph_handle::{GraphHandle, Turn};
+pub use graph_handle::{Contents, GraphHandle, Turn};
 pub use jobs::{JobRecord, JobState, RejectRecord};
 pub use schema::GoOn;
 pub use server::{PrivateServer, find_server_binaries};

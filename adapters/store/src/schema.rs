@@ -10,8 +10,8 @@ use sea_orm::{
 };
 
 use crate::catalog::{parsed_type, to_json};
-use crate::entities::{graph, graph_type};
-use crate::graph_handle::Turn;
+use crate::entities::{graph, graph_type, segment};
+use crate::graph_handle::{Contents, Turn};
 use crate::{Catalog, StoreError};
 
 /// What becomes of the row of a graph's type.
@@ -28,12 +28,17 @@ pub(crate) enum TypeRow {
 pub(crate) struct SchemaRows {
     /// The name of a graph that has no row yet.
     pub new_graph: Option<String>,
+    /// The graph that it takes the place of.
+    pub replaces: Option<i64>,
     pub lookups: serde_json::Value,
     pub graph_type: TypeRow,
 }
 
 impl SchemaRows {
     pub async fn write(self, graph_id: i64, transaction: &DatabaseTransaction) -> Result<(), StoreError> {
+        if let Some(old) = self.replaces {
+            remove_rows(old, transaction).await?;
+        }
         let mut row =
             graph::ActiveModel { id: Set(graph_id), lookups: Set(self.lookups), ..Default::default() };
         match self.graph_type {
@@ -64,11 +69,22 @@ impl SchemaRows {
                 row.update(transaction).await?;
             }
         }
-        // A type of one graph's own goes with the graph's last use of it.
-        let text = "DELETE FROM graph_types t WHERE name IS NULL AND NOT EXISTS (SELECT FROM graphs WHERE graph_type_id = t.id)";
-        transaction.execute_unprepared(text).await?;
-        Ok(())
+        remove_unused_types(transaction).await
     }
+}
+
+/// Removes a graph with everything in it.
+pub(crate) async fn remove_rows(graph_id: i64, transaction: &DatabaseTransaction) -> Result<(), StoreError> {
+    graph::Entity::delete_by_id(graph_id).exec(transaction).await?;
+    segment::Entity::delete_many().filter(segment::Column::GraphId.eq(graph_id)).exec(transaction).await?;
+    remove_unused_types(transaction).await
+}
+
+/// A type of one graph's own goes with the graph's last use of it.
+async fn remove_unused_types(transaction: &DatabaseTransaction) -> Result<(), StoreError> {
+    let text = "DELETE FROM graph_types t WHERE name IS NULL AND NOT EXISTS (SELECT FROM graphs WHERE graph_type_id = t.id)";
+    transaction.execute_unprepared(text).await?;
+    Ok(())
 }
 
 /// Whether to go on with a long look at a graph; an error ends it.
@@ -79,8 +95,12 @@ impl Turn<'_> {
     pub async fn change_lookups(self, created: Created, go_on: GoOn) -> Result<Arc<Snapshot>, StoreError> {
         let before = self.settled().await;
         let schema = Schema::new(before.graph_type.clone(), created);
-        let rows =
-            SchemaRows { new_graph: None, lookups: to_json(&schema.created())?, graph_type: TypeRow::Keep };
+        let rows = SchemaRows {
+            new_graph: None,
+            replaces: None,
+            lookups: to_json(&schema.created())?,
+            graph_type: TypeRow::Keep,
+        };
         self.change_schema(schema, rows, go_on).await
     }
 
@@ -95,7 +115,7 @@ impl Turn<'_> {
             let ids = before.next_ids();
             let parts = tokio::task::spawn_blocking(move || before.fold());
             let parts = parts.await.map_err(|e| StoreError::Server(e.to_string()))?;
-            return self.publish_under(parts, ids, schema, Some(rows)).await;
+            return self.publish_under(Contents::Parts(parts), ids, schema, Some(rows)).await;
         }
         let made = tokio::task::spawn_blocking(move || before.with_schema(schema, &*go_on));
         let snapshot = Arc::new(made.await.map_err(|e| StoreError::Server(e.to_string()))??);
@@ -109,19 +129,24 @@ impl Turn<'_> {
 }
 
 impl Catalog {
-    /// Gives a graph another type, with its elements changed where `parts` are given: all of it or nothing.
-    /// The caller has checked that the elements conform.
+    /// Gives a graph another type, with its elements changed where `contents` are given: all of it or
+    /// nothing. The caller has checked that the elements conform.
     pub async fn change_type(
-        &self, turn: Turn<'_>, graph_type: GraphType, created: Created, parts: Option<BaseParts>, go_on: GoOn,
+        &self, turn: Turn<'_>, graph_type: GraphType, created: Created, contents: Option<Contents>,
+        go_on: GoOn,
     ) -> Result<Arc<Snapshot>, StoreError> {
         let _changing = self.changing.lock().await;
         let before = turn.settled().await;
         let graph_type_row = self.type_row(turn.graph().id, &turn.graph().name, &graph_type).await?;
         let schema = Schema::new(Some(Arc::new(graph_type)), created);
-        let rows =
-            SchemaRows { new_graph: None, lookups: to_json(&schema.created())?, graph_type: graph_type_row };
-        match parts {
-            Some(parts) => turn.publish_under(parts, before.next_ids(), schema, Some(rows)).await,
+        let rows = SchemaRows {
+            new_graph: None,
+            replaces: None,
+            lookups: to_json(&schema.created())?,
+            graph_type: graph_type_row,
+        };
+        match contents {
+            Some(contents) => turn.publish_under(contents, before.next_ids(), schema, Some(rows)).await,
             None => turn.change_schema(schema, rows, go_on).await,
         }
     }
@@ -132,9 +157,13 @@ impl Catalog {
     ) -> Result<Arc<Snapshot>, StoreError> {
         let ids = turn.settled().await.next_ids();
         let schema = Schema::new(None, created);
-        let rows =
-            SchemaRows { new_graph: None, lookups: to_json(&schema.created())?, graph_type: TypeRow::Keep };
-        turn.publish_under(parts, ids, schema, Some(rows)).await
+        let rows = SchemaRows {
+            new_graph: None,
+            replaces: None,
+            lookups: to_json(&schema.created())?,
+            graph_type: TypeRow::Keep,
+        };
+        turn.publish_under(Contents::Parts(parts), ids, schema, Some(rows)).await
     }
 
     /// Where the new type of a graph is written. A type that other graphs are of stays as it is.

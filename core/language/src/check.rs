@@ -31,16 +31,16 @@ pub fn check_query(query: &Query, known: &Known, parameters: Option<&[Arc<str>]>
 }
 
 #[derive(Clone)]
-struct Bound {
-    kind: VariableKind,
-    labels: Option<LabelExpression>,
+pub(crate) struct Bound {
+    pub kind: VariableKind,
+    pub labels: Option<LabelExpression>,
 }
 
-struct Checker<'k> {
-    known: &'k Known,
+pub(crate) struct Checker<'k> {
+    pub known: &'k Known,
     parameters: Option<&'k [Arc<str>]>,
-    scope: BTreeMap<Arc<str>, Bound>,
-    found: Vec<Diagnostic>,
+    pub scope: BTreeMap<Arc<str>, Bound>,
+    pub found: Vec<Diagnostic>,
 }
 
 impl Checker<'_> {
@@ -276,7 +276,7 @@ impl Checker<'_> {
         }
     }
 
-    fn label(&mut self, name: &Name, element: Element) {
+    pub(crate) fn label(&mut self, name: &Name, element: Element) {
         let (known, others) = match element {
             Element::Node => (&self.known.node_labels, &self.known.edge_labels),
             Element::Edge => (&self.known.edge_labels, &self.known.node_labels),
@@ -303,7 +303,9 @@ impl Checker<'_> {
         self.found.push(diagnostic);
     }
 
-    fn property(&mut self, name: &Name, element: Option<Element>, labels: Option<&LabelExpression>) {
+    pub(crate) fn property(
+        &mut self, name: &Name, element: Option<Element>, labels: Option<&LabelExpression>,
+    ) {
         let matching = |element: Element| -> Vec<Arc<str>> {
             let Some(graph_type) = &self.known.graph_type else {
                 return match element {
@@ -351,112 +353,7 @@ impl Checker<'_> {
         self.unknown(name, format!("there is no property {} on {of}", name.text), hint);
     }
 
-    fn insert_path(&mut self, path: &InsertPath) {
-        let mut elements = vec![(&path.first, Element::Node)];
-        for (edge, node) in &path.steps {
-            elements.push((&edge.element, Element::Edge));
-            elements.push((node, Element::Node));
-        }
-        let mut bound = vec![];
-        for (element, kind) in elements {
-            if let Some(name) = &element.variable {
-                let plain = element.labels.is_empty() && element.properties.is_empty();
-                match self.scope.get(&name.text) {
-                    Some(b) if kind == Element::Edge || !plain => {
-                        let what = b.kind.describe();
-                        self.found.push(
-                            Diagnostic::syntax(
-                                name.span,
-                                format!("{} is bound already ({what}) and cannot be inserted", name.text),
-                            )
-                            .hint("a bound node stands in INSERT as its name alone: (n)"),
-                        );
-                    }
-                    Some(b) if b.kind != VariableKind::Node => {
-                        self.found.push(Diagnostic::syntax(
-                            name.span,
-                            format!("{} is {}, not a node", name.text, b.kind.describe()),
-                        ));
-                    }
-                    Some(_) => {}
-                    None => {
-                        let kind =
-                            if kind == Element::Node { VariableKind::Node } else { VariableKind::Edge };
-                        bound.push((name.text.clone(), Bound { kind, labels: None }));
-                        self.scope.insert(name.text.clone(), Bound { kind, labels: None });
-                    }
-                }
-            }
-            if let Some(graph_type) = self.known.graph_type.clone() {
-                for label in &element.labels {
-                    let known: Vec<&Arc<str>> = match kind {
-                        Element::Node => graph_type.nodes.iter().flat_map(|t| t.labels.iter()).collect(),
-                        Element::Edge => graph_type.edges.iter().flat_map(|t| t.labels.iter()).collect(),
-                    };
-                    if !known.contains(&&label.text) {
-                        self.label(label, kind);
-                    }
-                }
-            }
-            element.properties.iter().for_each(|(_, value)| self.expression(value, false));
-        }
-    }
-
-    fn set_item(&mut self, item: &SetItem) {
-        match item {
-            SetItem::Property { variable, property, value } => {
-                let checked = self.known.graph_type.is_some();
-                self.target(variable, checked.then_some(property));
-                self.expression(value, false);
-            }
-            SetItem::All { variable, properties } => {
-                self.target(variable, None);
-                properties.iter().for_each(|(_, value)| self.expression(value, false));
-            }
-            SetItem::Label { variable, label } => {
-                self.target(variable, None);
-                if self.known.graph_type.is_some() {
-                    self.label_of(variable, label);
-                }
-            }
-        }
-    }
-
-    fn label_of(&mut self, variable: &Name, label: &Name) {
-        match self.scope.get(&variable.text).map(|b| b.kind) {
-            Some(VariableKind::Node) => self.label(label, Element::Node),
-            Some(VariableKind::Edge) => self.label(label, Element::Edge),
-            _ => {}
-        }
-    }
-
-    /// The variable of a SET or REMOVE: a node or an edge.
-    fn target(&mut self, variable: &Name, property: Option<&Name>) {
-        match self.scope.get(&variable.text).cloned() {
-            None => self.unbound(variable),
-            Some(Bound { kind: VariableKind::Node, labels }) => {
-                if let Some(property) = property {
-                    self.property(property, Some(Element::Node), labels.as_ref());
-                }
-            }
-            Some(Bound { kind: VariableKind::Edge, labels }) => {
-                if let Some(property) = property {
-                    self.property(property, Some(Element::Edge), labels.as_ref());
-                }
-            }
-            Some(Bound { kind: VariableKind::Value, .. }) => {}
-            Some(bound) => self.found.push(Diagnostic::syntax(
-                variable.span,
-                format!(
-                    "{} is {}; only a single node or edge can be changed",
-                    variable.text,
-                    bound.kind.describe()
-                ),
-            )),
-        }
-    }
-
-    fn unbound(&mut self, name: &Name) {
+    pub(crate) fn unbound(&mut self, name: &Name) {
         let hint = nearest(&name.text, self.scope.keys().map(|k| &**k))
             .map(|n| format!("did you mean {n}?"))
             .or_else(|| {
@@ -468,7 +365,7 @@ impl Checker<'_> {
         );
     }
 
-    fn expression(&mut self, expression: &Expression, in_aggregate: bool) {
+    pub(crate) fn expression(&mut self, expression: &Expression, in_aggregate: bool) {
         match &expression.kind {
             ExpressionKind::Variable(name) => {
                 if !self.scope.contains_key(name) {

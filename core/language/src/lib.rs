@@ -5,6 +5,7 @@
 
 pub mod ast;
 mod check;
+mod check_changes;
 mod diagnostic;
 mod lexer;
 mod nearest;

@@ -44,6 +44,25 @@ pub(crate) struct Entity {
     pub notes: Vec<String>,
 }
 
+impl Entity {
+    /// Of the rows of a table, known by a key of one column.
+    pub fn new(
+        label: String, table: usize, key: Option<usize>, columns: Vec<usize>, notes: Vec<String>,
+    ) -> Self {
+        Entity {
+            label,
+            table,
+            key,
+            more_key: vec![],
+            key_name: None,
+            columns,
+            elsewhere: false,
+            gone: false,
+            notes,
+        }
+    }
+}
+
 /// One end of a proposed edge type.
 #[derive(Clone, Debug)]
 pub(crate) struct End {
@@ -234,17 +253,7 @@ impl Finder<'_> {
             }
             let label = self.free_label(label(&table.stem), place);
             let columns = (0..table.columns.len()).filter(|c| *c != key).collect();
-            self.made.entities.push(Entity {
-                label,
-                table: place,
-                key: Some(key),
-                columns,
-                elsewhere: false,
-                gone: false,
-                key_name: None,
-                more_key: vec![],
-                notes,
-            });
+            self.made.entities.push(Entity::new(label, place, Some(key), columns, notes));
         }
     }
 
@@ -344,17 +353,7 @@ impl Finder<'_> {
                 let columns = free.iter().copied().filter(|&y| y != x && decides(profile, x, y)).collect();
                 top = Some(self.made.entities.len());
                 let label = self.free_label(label(&column.name), table);
-                self.made.entities.push(Entity {
-                    label,
-                    table,
-                    key: Some(x),
-                    columns,
-                    elsewhere: false,
-                    gone: false,
-                    key_name: None,
-                    more_key: vec![],
-                    notes,
-                });
+                self.made.entities.push(Entity::new(label, table, Some(x), columns, notes));
             }
         }
         let Some(top) = top else { return };
@@ -404,17 +403,7 @@ impl Finder<'_> {
             let entity = self.made.entities.len();
             let label = self.free_label(label(&column.name), table);
             self.made.entities[top].columns.retain(|c| *c != x && !owned.contains(c));
-            self.made.entities.push(Entity {
-                label,
-                table,
-                key: Some(x),
-                columns: owned,
-                elsewhere: false,
-                gone: false,
-                key_name: None,
-                more_key: vec![],
-                notes,
-            });
+            self.made.entities.push(Entity::new(label, table, Some(x), owned, notes));
             let Some(from) = self.own_end(top) else { continue };
             self.made.relations.push(Relation {
                 label: edge_label(&column.name),
@@ -555,17 +544,7 @@ impl Finder<'_> {
         }
         let label = self.free_label(label(&profile.stem), table);
         let columns = (0..profile.columns.len()).collect();
-        self.made.entities.push(Entity {
-            label,
-            table,
-            key: None,
-            columns,
-            elsewhere: false,
-            gone: false,
-            key_name: None,
-            more_key: vec![],
-            notes,
-        });
+        self.made.entities.push(Entity::new(label, table, None, columns, notes));
     }
 }
 

@@ -2,6 +2,7 @@
 //! keys are resolved in memory; the new base is put together. Nothing is visible before the caller
 //! publishes the parts, so a load is all of it or none of it.
 
+mod account;
 mod assemble;
 mod edges;
 mod parquet;
@@ -182,7 +183,7 @@ pub fn load(
     let parts = assemble::assemble(&plans, &mut tables, resolved, snapshot, progress)?;
     let build_ms = started.elapsed().as_secs_f64() * 1e3;
 
-    let (mut account, rejects) = read::account(&plans, &tables);
+    let (mut account, rejects) = account::account(&plans, &tables);
     account.read_ms = read_ms;
     account.resolve_ms = resolve_ms;
     account.build_ms = build_ms;

@@ -5,7 +5,8 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use graphodrome_graph::{
-    EdgeType, Element, Endpoint, GraphType, LabelSet, PropertyType, Snapshot, Value, ValueType, label_set,
+    EdgeType, Element, Endpoint, GraphType, KeyDefinition, LabelSet, PropertyType, Snapshot, Value,
+    ValueType, label_set,
 };
 use graphodrome_language::{nearest, parse_value_type};
 
@@ -287,7 +288,18 @@ fn node_plan(
         return Err(mapping_error(format!("table {table}: the graph type has no node type {shown}{hint}")));
     }
     let properties = properties_plan(table, &shown, &rule.properties, &rule.types, declared, at)?;
-    let declared_key = snapshot.keys.iter().find(|k| k.element == Element::Node && labels.contains(&k.label));
+    // The graph type's key; otherwise one that was created and is meant: named by the rule, or given whole.
+    let of_type = snapshot.graph_type.as_ref().map(|t| t.keys()).unwrap_or_default();
+    let is_meant = |key: &KeyDefinition| match rule.key.is_empty() {
+        true => key.properties.iter().all(|p| properties.iter().any(|have| have.name == *p)),
+        false => {
+            key.properties.len() == rule.key.len()
+                && key.properties.iter().all(|p| rule.key.iter().any(|k| **k == **p))
+        }
+    };
+    let of_labels = |k: &&Arc<KeyDefinition>| k.element == Element::Node && labels.contains(&k.label);
+    let mut keys = snapshot.keys.iter().filter(of_labels);
+    let declared_key = keys.find(|k| of_type.contains(k) || is_meant(k));
     let space = match (declared_key, rule.key.is_empty()) {
         (Some(key), _) => Some(KeySpace { label: key.label.clone(), properties: key.properties.clone() }),
         (None, false) => Some(KeySpace {
@@ -331,18 +343,13 @@ fn edge_plan(
     let key = snapshot
         .keys
         .iter()
-        .position(|k| k.element == Element::Edge && label.contains(&k.label))
-        .map(|key| {
-            let places = snapshot.keys[key].properties.iter().map(|p| {
-                properties.iter().position(|have| have.name == *p).ok_or_else(|| {
-                    mapping_error(format!(
-                        "table {table}, {shown}: its key needs the property {p}, which the rule does not give"
-                    ))
-                })
-            });
-            Ok::<_, LoadError>((key, places.collect::<Result<Vec<usize>, _>>()?))
-        })
-        .transpose()?;
+        .enumerate()
+        .filter(|(_, k)| k.element == Element::Edge && label.contains(&k.label))
+        // Edges that lack a property of a key have no such key.
+        .find_map(|(key, definition)| {
+            let place = |p: &Arc<str>| properties.iter().position(|have| have.name == *p);
+            Some((key, definition.properties.iter().map(place).collect::<Option<Vec<usize>>>()?))
+        });
     Ok(EdgePlan {
         from: reference_plan(table, &shown, &rule.from, mapping, snapshot, at)?,
         to: reference_plan(table, &shown, &rule.to, mapping, snapshot, at)?,

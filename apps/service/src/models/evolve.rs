@@ -3,12 +3,12 @@
 use std::sync::Arc;
 
 use graphodrome_graph::{
-    Base, BaseParts, Code, Created, Difference, Element, Finding, GraphError, GraphType, Renaming, Schema,
-    Snapshot, kept_lookups, migrate, rename_elements, violations,
+    Base, Code, Created, Difference, Element, Finding, GraphError, GraphType, Renaming, Schema, Snapshot,
+    kept_lookups, migrate, rename_elements, violations,
 };
 use graphodrome_language::ast::{Rename, Statement};
 use graphodrome_language::{Diagnostic, parse};
-use graphodrome_store::{GoOn, JobState};
+use graphodrome_store::{Contents, GoOn, JobState};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use utoipa::ToSchema;
@@ -110,7 +110,8 @@ pub struct Prepared {
     pub diff: ModelDiff,
     pub graph_type: GraphType,
     pub created: Created,
-    pub parts: Option<BaseParts>,
+    /// The elements as they become, without keys and indexes; `None` where they stay as they are.
+    pub base: Option<Arc<Base>>,
 }
 
 /// Works a new model out against a snapshot; nothing is changed.
@@ -136,50 +137,34 @@ pub fn prepare(
         query: None,
     }));
     // What stands in the way is looked for in the elements as they would be.
-    let found = match &migration.parts {
-        None => violations(snapshot, &graph_type, &**go_on)?,
-        Some(_) => {
-            let parts = migrate(snapshot, &graph_type, &renamings)?.parts.unwrap_or_default();
+    let changes_elements = migration.parts.is_some();
+    let after = match migration.parts {
+        None => snapshot.clone(),
+        Some(parts) => {
             let bare = Schema { graph_type: Some(Arc::new(graph_type.clone())), ..Schema::default() };
-            let base = Base::build(parts, &bare)?;
-            let mut after = Snapshot::new(Arc::new(base), bare, snapshot.version);
+            let base = Arc::new(Base::build(parts, &bare)?);
+            let mut after = Snapshot::new(base, bare, snapshot.version);
+            // Elements are shown by their keys, which nothing is looked up by yet.
             after.keys = graph_type.keys();
-            let mut found = violations(&after, &graph_type, &**go_on)?;
-            // A query in new words finds nothing in a graph that still has the old ones.
-            let renamed = |finding: &Finding| {
-                let mut words = finding.labels.iter().chain(&finding.property);
-                words.any(|word| renamings.iter().any(|r| r.to == *word))
-            };
-            found.iter_mut().filter(|f| renamed(f)).for_each(|f| f.query = None);
-            return Ok(assembled(
-                graph,
-                snapshot,
-                &after,
-                differences,
-                found,
-                graph_type,
-                created,
-                migration.parts,
-            ));
+            after
         }
     };
-    Ok(assembled(graph, snapshot, snapshot, differences, found, graph_type, created, None))
-}
-
-#[allow(clippy::too_many_arguments)] // What was worked out, put together in one place.
-fn assembled(
-    graph: &str, snapshot: &Snapshot, after: &Snapshot, differences: Vec<ModelDifference>,
-    found: Vec<Finding>, graph_type: GraphType, created: Created, parts: Option<BaseParts>,
-) -> Prepared {
+    let mut found = violations(&after, &graph_type, &**go_on)?;
+    // A query in new words finds nothing in a graph that still has the old ones.
+    let renamed = |finding: &Finding| {
+        let mut words = finding.labels.iter().chain(&finding.property);
+        words.any(|word| renamings.iter().any(|r| r.to == *word))
+    };
+    found.iter_mut().filter(|f| renamed(f)).for_each(|f| f.query = None);
     let diff = ModelDiff {
         graph: graph.to_string(),
         version: snapshot.version,
         lost: differences.iter().map(|d| d.lost).sum(),
         differences,
-        obstacles: found.into_iter().map(|finding| model_finding(after, finding)).collect(),
-        changes_elements: parts.is_some(),
+        obstacles: found.into_iter().map(|finding| model_finding(&after, finding)).collect(),
+        changes_elements,
     };
-    Prepared { diff, graph_type, created, parts }
+    Ok(Prepared { diff, graph_type, created, base: changes_elements.then(|| after.base.clone()) })
 }
 
 /// A new model to apply.
@@ -223,11 +208,10 @@ pub async fn apply(app: &Arc<App>, name: &str, request: ModelApplication) -> Res
     job.progress.enter("building");
     let go_on = job.go_on(app);
     let (looking, graph_name) = (go_on.clone(), name.to_string());
-    let prepared =
-        tokio::task::spawn_blocking(move || prepare(&graph_name, &snapshot, new, &looking)).await?;
+    let work = tokio::task::spawn_blocking(move || prepare(&graph_name, &snapshot, new, &looking));
     let outcome = async {
-        let Prepared { diff, graph_type, created, parts } =
-            prepared.map_err(|e| model_error(e, &request.model))?;
+        let Prepared { diff, graph_type, created, base } =
+            work.await?.map_err(|e| model_error(e, &request.model))?;
         if let Some(first) = diff.obstacles.first() {
             let total: u64 = diff.obstacles.iter().map(|o| o.count).sum();
             let mut problem = conflict(format!("the graph breaks the new model: {}", first.message));
@@ -247,7 +231,8 @@ pub async fn apply(app: &Arc<App>, name: &str, request: ModelApplication) -> Res
             .hint("save them with model apply --save FOLDER, and say that it is meant with --lose-data"));
         }
         job.progress.enter("writing");
-        let snapshot = app.catalog.change_type(turn, graph_type, created, parts, go_on).await?;
+        let snapshot =
+            app.catalog.change_type(turn, graph_type, created, base.map(Contents::Base), go_on).await?;
         Ok(ModelApplied { graph: name.to_string(), version: snapshot.version, differences: diff.differences })
     };
     let outcome = outcome.await;
@@ -294,7 +279,8 @@ pub async fn rename(app: &Arc<App>, rename: Rename, text: &str) -> Result<String
         tokio::task::spawn_blocking(move || rename_elements(&snapshot, std::slice::from_ref(&step))).await?;
     match (graph_type, parts) {
         (Some(graph_type), parts) => {
-            app.catalog.change_type(turn, graph_type, created, parts, app.go_on()).await?;
+            let contents = parts.map(Contents::Parts);
+            app.catalog.change_type(turn, graph_type, created, contents, app.go_on()).await?;
         }
         (None, Some(parts)) => {
             app.catalog.change_open(turn, created, parts).await?;

@@ -9,7 +9,7 @@ use std::time::Instant;
 
 use graphodrome_bench::{Line, Pair, engine, in_memory, median, shown, table};
 use graphodrome_client::{Client, QueryRequest};
-use graphodrome_generator::Ends;
+use graphodrome_generator::{Output, Shape, Style};
 use graphodrome_graph::Snapshot;
 use graphodrome_store::PrivateServer;
 use graphodrome_tests::{Running, folder, load_mapping};
@@ -82,23 +82,23 @@ async fn figures() {
     let (nodes, edges) = (setting("NODES", 1_000_000) as u32, setting("EDGES", 10_000_000));
     let mut lines = vec![];
     let graphs = if std::env::var("SCENARIO_ONLY").is_ok() { 0 } else { 2 };
-    for (name, ends, rounds) in
-        [("skewed random graph", Ends::SKEWED, 3), ("even random graph", Ends::Even, 1)]
-            .into_iter()
-            .take(graphs)
-    {
-        random_graph_figures(name, (nodes, edges, ends), rounds, &mut lines).await;
+    let shapes = [
+        ("skewed random graph", Shape::skewed(nodes, edges), 3),
+        ("even random graph", Shape::Even { nodes, edges }, 1),
+    ];
+    for (name, shape, rounds) in shapes.into_iter().take(graphs) {
+        random_graph_figures(name, (nodes, edges, shape), rounds, &mut lines).await;
     }
     scenario(&mut lines).await;
     println!("\n{}", table(&lines));
 }
 
 async fn random_graph_figures(
-    name: &str, (nodes, edges, ends): (u32, u64, Ends), rounds: usize, lines: &mut Vec<Line>,
+    name: &str, (nodes, edges, shape): (u32, u64, Shape), rounds: usize, lines: &mut Vec<Line>,
 ) {
     let tables = folder();
     println!("Making a {name} of {nodes} nodes and {edges} edges");
-    graphodrome_generator::random_graph(nodes, edges, ends, 7, tables.path()).unwrap();
+    graphodrome_generator::random_graph(shape, 7, Style::default(), tables.path()).unwrap();
     let data = folder();
     let service = Running::start(data.path(), &["--query-seconds", "600"]);
     let client = service.client();
@@ -282,7 +282,7 @@ fn compare(figure: &str, engine: f64, http: f64, sql: f64, lines: &mut Vec<Line>
 async fn scenario(lines: &mut Vec<Line>) {
     let junctions = setting("JUNCTIONS", 100_000) as u32;
     let tables = folder();
-    graphodrome_generator::scenario(junctions, 7, tables.path()).unwrap();
+    graphodrome_generator::scenario(junctions, 7, Output::default(), tables.path()).unwrap();
     let data = folder();
     let service = Running::start(data.path(), &["--query-seconds", "600"]);
     let client = service.client();

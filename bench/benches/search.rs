@@ -5,7 +5,7 @@
 #![allow(clippy::unwrap_used)] // A benchmark that cannot go on should stop with the place.
 
 use graphodrome_bench::{engine, in_memory, shown};
-use graphodrome_generator::Ends;
+use graphodrome_generator::{Shape, Style};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
@@ -36,9 +36,10 @@ fn main() {
         return;
     }
     let (nodes, edges) = (setting("NODES", 1_000_000) as u32, setting("EDGES", 10_000_000));
-    let ends = if std::env::var("SKEWED").is_ok() { Ends::SKEWED } else { Ends::Even };
+    let skewed = std::env::var("SKEWED").is_ok();
+    let shape = if skewed { Shape::skewed(nodes, edges) } else { Shape::Even { nodes, edges } };
     let tables = tempfile::tempdir().unwrap();
-    graphodrome_generator::random_graph(nodes, edges, ends, 7, tables.path()).unwrap();
+    graphodrome_generator::random_graph(shape, 7, Style::default(), tables.path()).unwrap();
     let snapshot = in_memory(tables.path());
     let mut random = ChaCha8Rng::seed_from_u64(11);
     let mut place = move || serde_json::json!(random.random_range(1..=nodes));

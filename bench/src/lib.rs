@@ -74,7 +74,7 @@ pub fn in_memory(folder: &Path) -> Snapshot {
         .into_iter()
         .map(|f| (f.to_string(), Arc::new(Source::Bytes(std::fs::read(folder.join(f)).unwrap()))))
         .collect();
-    let outcome = load(&mapping, &sources, &empty, &Progress::default()).unwrap();
+    let outcome = load(&mapping, &sources, &empty, u64::MAX, &Progress::default()).unwrap();
     let account = &outcome.account;
     println!(
         "reading {}, resolving {}, building {}",
@@ -82,7 +82,7 @@ pub fn in_memory(folder: &Path) -> Snapshot {
         shown(account.resolve_ms),
         shown(account.build_ms)
     );
-    let (ms, base) = milliseconds(|| Base::build(outcome.parts.unwrap(), &empty.schema()).unwrap());
+    let (ms, base) = milliseconds(|| Base::build(outcome.parts.unwrap().0, &empty.schema()).unwrap());
     println!("rows both ways, key indexes and statistics {}", shown(ms));
     let (columns, adjacency, keys) = base.bytes();
     println!(

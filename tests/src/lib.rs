@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 use std::sync::{Arc, Mutex, OnceLock};
 
-use graphodrome_client::{Client, QueryRequest, QueryResult};
+use graphodrome_client::{Client, QueryRequest, QueryResult, UploadFile};
 use serde_json::Value;
 
 pub fn root() -> PathBuf {
@@ -190,6 +190,9 @@ pub async fn load_mapping(client: &Client, graph: &str, path: &Path) -> graphodr
         .filter_map(|l| l.strip_prefix("file = \"").and_then(|l| l.strip_suffix('"')).map(str::to_string))
         .collect();
     files.dedup();
-    let job = client.load(graph, &text, path.parent().unwrap(), &files).await.unwrap();
+    let folder = path.parent().unwrap();
+    let files: Vec<UploadFile> =
+        files.into_iter().map(|name| UploadFile { path: folder.join(&name), name }).collect();
+    let job = client.load(graph, &text, &files, false).await.unwrap();
     client.wait(job.id).await.unwrap()
 }

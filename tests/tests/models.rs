@@ -219,7 +219,7 @@ fn what_is_no_table_is_refused_with_the_reason() {
         (
             "broken.parquet",
             b"PAR1 not really".to_vec(),
-            "the Parquet file cannot be read: Parquet error: Invalid Parquet file. Corrupt footer",
+            "the file cannot be read: Parquet error: Invalid Parquet file. Corrupt footer",
         ),
     ] {
         let path = place.path().join(name);

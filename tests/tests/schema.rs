@@ -515,7 +515,7 @@ async fn a_load_goes_by_the_key_it_means_and_is_held_to_the_others() {
     // By the created key, where the rule names none.
     let job = load(&rule(""), "id,code\n1,a\n4,d\n").await;
     let account = &job.detail["account"];
-    assert_eq!((&account["nodes_made"], &account["duplicates"]), (&json!(1), &json!(1)), "{}", job.detail);
+    assert_eq!((&account["nodes_made"], &account["unchanged"]), (&json!(1), &json!(1)), "{}", job.detail);
     // Edges that do not give the created key's property have no such key.
     let edges = "[[table]]\nfile = \"p.csv\"\n[[table.edge]]\nlabel = \"FITS\"\nfrom = { labels = [\"Part\"], key = { code = \"a\" } }\nto = { labels = [\"Part\"], key = { code = \"b\" } }\n";
     let job = load(edges, "a,b\na,b\nb,d\n").await;

@@ -9,7 +9,7 @@ use std::collections::BTreeMap;
 use futures::TryStreamExt;
 use graphodrome_formats::{ColumnKind, Declared, DeclaredReference};
 use sea_orm::sqlx::postgres::PgConnection;
-use sea_orm::sqlx::{self, Connection, Row};
+use sea_orm::sqlx::{self, Column as _, Connection, Executor, Row, SqlSafeStr, Statement, TypeInfo};
 
 /// A table and what is declared of it.
 pub struct ForeignTable {
@@ -23,6 +23,8 @@ pub struct ForeignTable {
 pub enum DatabaseError {
     #[error("PostgreSQL: {0}")]
     Driver(#[from] sqlx::Error),
+    #[error("the rows cannot be kept: {0}")]
+    Write(#[from] std::io::Error),
     #[error("the schema {0} has no table; the database has {1}")]
     NoTable(String, String),
 }
@@ -61,6 +63,57 @@ fn column(name: String, sql_type: &str, precision: Option<i32>, scale: Option<i3
         _ => (ColumnKind::Text, format!("{own}::text")),
     };
     Column { name, kind, text }
+}
+
+/// The rows of a query, or of a table, as CSV with a header, written as they come; null is written as
+/// `null`. Returns the number of bytes.
+pub async fn query_csv(
+    url: &str, query: &str, null: &str, out: &mut (dyn std::io::Write + Send),
+) -> Result<u64, DatabaseError> {
+    let mut connection = PgConnection::connect(url).await?;
+    let mut transaction = connection.begin().await?;
+    sqlx::query("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY")
+        .execute(&mut *transaction)
+        .await?;
+    let query = query.trim().trim_end_matches(';');
+    let is_name = !query.contains(char::is_whitespace) && !query.contains('(');
+    let query = if is_name { format!("SELECT * FROM {query}") } else { query.to_string() };
+    // What the columns are, without a row of them.
+    let none = format!("SELECT * FROM ({query}) AS q LIMIT 0");
+    let described = (&mut *transaction).prepare(sqlx::AssertSqlSafe(none).into_sql_str()).await?;
+    let columns = described.columns().iter().map(|c| {
+        let made = column(c.name().to_string(), sql_type_of(c.type_info().name()), None, None);
+        format!("{} AS {}", made.text, quoted(&made.name))
+    });
+    let columns: Vec<String> = columns.collect();
+    let null = null.replace('\'', "''");
+    let copy = format!(
+        "COPY (SELECT {} FROM ({query}) AS q) TO STDOUT (FORMAT csv, HEADER, NULL '{null}')",
+        columns.join(", ")
+    );
+    let mut total = 0u64;
+    {
+        let mut rows = transaction.copy_out_raw(&copy).await?;
+        while let Some(chunk) = rows.try_next().await? {
+            total += chunk.len() as u64;
+            out.write_all(&chunk)?;
+        }
+    }
+    transaction.commit().await?;
+    Ok(total)
+}
+
+/// The name that the information schema has for a type of the driver's.
+fn sql_type_of(name: &str) -> &'static str {
+    match name {
+        "INT2" | "INT4" | "INT8" => "bigint",
+        "FLOAT4" | "FLOAT8" => "double precision",
+        "BOOL" => "boolean",
+        "DATE" => "date",
+        "TIMESTAMP" => "timestamp without time zone",
+        "TIMESTAMPTZ" => "timestamp with time zone",
+        _ => "text",
+    }
 }
 
 /// Every table of a schema, in the order of their names. `file_of` says what the mapping will call a

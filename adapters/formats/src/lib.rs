@@ -5,14 +5,25 @@
 
 mod diagram;
 mod draft;
+mod edit;
+mod export;
 mod load;
 mod mapping;
 mod results;
 
 pub use diagram::{DiagramBox, DiagramLine, Flow, svg};
-pub use draft::{ColumnKind, Declared, DeclaredReference, Draft, DraftError, DraftTable, draft};
-pub use load::{Account, LoadError, LoadOutcome, Progress, Reject, RuleAccount, Source, TableAccount, load};
+pub use draft::{
+    ColumnKind, ColumnLook, Declared, DeclaredReference, Draft, DraftError, DraftTable, TableLook, draft,
+    look,
+};
+pub use edit::edit_mapping;
+pub use export::{Ask, Export, ExportError, ExportFormat, Selection};
+pub use load::{
+    Account, DATABASE_NULL, LoadError, LoadOutcome, Preview, PreviewElement, PreviewRow, Progress, Reject,
+    RejectKind, RuleAccount, Shape, Source, TableAccount, load, preview,
+};
 pub use mapping::{
-    DateOrder, EdgeRule, Mapping, MappingError, NodeRule, Reference, Same, TableFormat, TableMapping,
+    Compression, DateOrder, EdgeRule, Encoding, Existing, Field, Mapping, MappingError, Missing, NodeRule,
+    Part, Reference, RejectLimit, Same, TableFormat, TableMapping, fits_pattern, is_pattern,
 };
 pub use results::{ResultFormat, ResultWriter, element_json, value_json};

@@ -1,27 +1,101 @@
-//! Load mappings: which source tables there are, and which node or edge each row becomes. TOML, read
-//! strictly: an unknown field is an error with its place.
+//! Load mappings: which source tables there are, and which nodes and edges each row becomes. TOML, read
+//! strictly: an unknown field is an error with its place. docs/load-mapping.schema.json says the same in
+//! JSON Schema.
 
 use std::collections::BTreeMap;
+use std::fmt;
 
 use chrono::NaiveDate;
-use serde::{Deserialize, Serialize};
+use serde::de::{self, MapAccess, Visitor};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 #[derive(Clone, Debug, Deserialize, Serialize)]
 #[serde(deny_unknown_fields)]
 pub struct Mapping {
     /// Graph to load into, where the request does not name one.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub graph: Option<String>,
     /// Texts that stand for null, where a table does not name its own.
     #[serde(default = "default_null")]
     pub null: Vec<String>,
     /// More rejects than this, and nothing is published.
-    pub reject_limit: Option<u64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub reject_limit: Option<RejectLimit>,
     #[serde(rename = "table", default)]
     pub tables: Vec<TableMapping>,
 }
 
 fn default_null() -> Vec<String> {
     vec![String::new()]
+}
+
+/// How many rejects a load may have: a count, or a share of the rows such as "1%".
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum RejectLimit {
+    Count(u64),
+    /// 0 to 1, of every rule's rows taken together.
+    Share(f64),
+}
+
+impl RejectLimit {
+    pub fn allows(self, rejects: u64, rows: u64) -> bool {
+        match self {
+            RejectLimit::Count(most) => rejects <= most,
+            RejectLimit::Share(share) => rejects as f64 <= rows as f64 * share,
+        }
+    }
+}
+
+impl fmt::Display for RejectLimit {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            RejectLimit::Count(most) => write!(f, "{most}"),
+            // Without the noise of the division: 0.1% is not 0.1000000001%.
+            RejectLimit::Share(share) => write!(f, "{}%", (share * 1e8).round() / 1e6),
+        }
+    }
+}
+
+impl Serialize for RejectLimit {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match self {
+            RejectLimit::Count(most) => serializer.serialize_u64(*most),
+            share => serializer.serialize_str(&share.to_string()),
+        }
+    }
+}
+
+impl<'de> Deserialize<'de> for RejectLimit {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Limit;
+        impl Visitor<'_> for Limit {
+            type Value = RejectLimit;
+
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("a number of rejects, or a share of the rows such as \"1%\"")
+            }
+
+            fn visit_u64<E: de::Error>(self, most: u64) -> Result<RejectLimit, E> {
+                Ok(RejectLimit::Count(most))
+            }
+
+            fn visit_i64<E: de::Error>(self, most: i64) -> Result<RejectLimit, E> {
+                let most = u64::try_from(most);
+                most.map(RejectLimit::Count).map_err(|_| E::custom("a number of rejects is not negative"))
+            }
+
+            fn visit_str<E: de::Error>(self, text: &str) -> Result<RejectLimit, E> {
+                let share = text.strip_suffix('%').and_then(|t| t.trim().parse::<f64>().ok());
+                match share {
+                    Some(percent) if (0.0..=100.0).contains(&percent) => {
+                        Ok(RejectLimit::Share(percent / 100.0))
+                    }
+                    _ => Err(E::invalid_value(de::Unexpected::Str(text), &self)),
+                }
+            }
+        }
+        deserializer.deserialize_any(Limit)
+    }
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize, Serialize)]
@@ -31,7 +105,90 @@ pub enum TableFormat {
     Tsv,
     /// JSON Lines: an object a line.
     Jsonl,
+    /// One array of objects.
+    Json,
     Parquet,
+    /// Arrow IPC, file or stream.
+    Arrow,
+    GraphMl,
+    /// N-Quads, and N-Triples, which are N-Quads without a fourth term.
+    NQuads,
+}
+
+impl TableFormat {
+    pub const NAMES: &'static str = "csv, tsv, jsonl, json, parquet, arrow, graphml, nquads";
+
+    /// By a file's suffix, a compression's left out.
+    pub fn of_name(name: &str) -> Option<TableFormat> {
+        let name = Compression::strip(name);
+        match name.rsplit('.').next()?.to_ascii_lowercase().as_str() {
+            "csv" => Some(TableFormat::Csv),
+            "tsv" | "tab" => Some(TableFormat::Tsv),
+            "jsonl" | "ndjson" => Some(TableFormat::Jsonl),
+            "json" => Some(TableFormat::Json),
+            "parquet" => Some(TableFormat::Parquet),
+            "arrow" | "arrows" | "feather" => Some(TableFormat::Arrow),
+            "graphml" => Some(TableFormat::GraphMl),
+            "nq" | "nt" => Some(TableFormat::NQuads),
+            _ => None,
+        }
+    }
+
+    /// Whether a file of it holds nodes and edges apart, so that a table says which it reads.
+    pub fn has_parts(self) -> bool {
+        matches!(self, TableFormat::GraphMl | TableFormat::NQuads)
+    }
+}
+
+/// Compression of a file, known by its suffix.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Compression {
+    None,
+    Gzip,
+    Zstandard,
+}
+
+impl Compression {
+    pub fn of_name(name: &str) -> Compression {
+        match name.rsplit('.').next() {
+            Some(suffix) if suffix.eq_ignore_ascii_case("gz") => Compression::Gzip,
+            Some(suffix) if suffix.eq_ignore_ascii_case("zst") => Compression::Zstandard,
+            _ => Compression::None,
+        }
+    }
+
+    fn strip(name: &str) -> &str {
+        match Compression::of_name(name) {
+            Compression::None => name,
+            _ => name.rsplit_once('.').map_or(name, |(head, _)| head),
+        }
+    }
+}
+
+/// How a text file's bytes stand for characters.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Encoding {
+    #[default]
+    #[serde(rename = "utf-8")]
+    Utf8,
+    /// The byte order by the mark at the beginning; little-endian without one.
+    #[serde(rename = "utf-16")]
+    Utf16,
+    #[serde(rename = "utf-16le")]
+    Utf16Le,
+    #[serde(rename = "utf-16be")]
+    Utf16Be,
+    #[serde(rename = "windows-1252")]
+    Windows1252,
+}
+
+/// Which elements of a file that holds both a table reads.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Part {
+    Nodes,
+    Edges,
 }
 
 /// Which of a date's first two numbers is the day. The third is the year, in four digits.
@@ -67,78 +224,260 @@ impl DateOrder {
     }
 }
 
-#[derive(Clone, Debug, Deserialize, Serialize)]
+#[derive(Clone, Debug, Default, Deserialize, Serialize)]
 #[serde(deny_unknown_fields)]
 pub struct TableMapping {
-    /// File, relative to the mapping.
+    /// A file, relative to the mapping; with `*` or `?` every file of such a name. `-` is standard input,
+    /// `import:PATH` a file of the service's import folder, `http://...` an address it may fetch. With a
+    /// query only the table's name.
     pub file: String,
     /// By the file's suffix, where it is not given.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub format: Option<TableFormat>,
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub delimiter: Option<char>,
+    /// The character around fields that hold a delimiter; `"` where it is not given.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub quote: Option<char>,
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub encoding: Encoding,
+    /// Of a GraphML, N-Quads or N-Triples file.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub part: Option<Part>,
+    /// The environment variable with the URL of the PostgreSQL database that the rows come from.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub database: Option<String>,
+    /// A query or the name of a table there.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub query: Option<String>,
     /// How dates are written that are no ISO dates: 31.12.2024 or 12/31/2024.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub date_order: Option<DateOrder>,
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub null: Option<Vec<String>>,
-    #[serde(rename = "node", default)]
+    /// An expression over the columns: rows for which it does not hold become nothing.
+    #[serde(rename = "where", skip_serializing_if = "Option::is_none")]
+    pub filter: Option<String>,
+    #[serde(rename = "node", default, skip_serializing_if = "Vec::is_empty")]
     pub nodes: Vec<NodeRule>,
-    #[serde(rename = "edge", default)]
+    #[serde(rename = "edge", default, skip_serializing_if = "Vec::is_empty")]
     pub edges: Vec<EdgeRule>,
+}
+
+fn is_default<T: Default + PartialEq>(value: &T) -> bool {
+    *value == T::default()
 }
 
 #[derive(Clone, Debug, Deserialize, Serialize)]
 #[serde(deny_unknown_fields)]
 pub struct NodeRule {
+    #[serde(default)]
     pub labels: Vec<String>,
     /// A column whose text is one more label.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub label_from: Option<String>,
+    /// What separates several labels in that column.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub label_split: Option<String>,
     /// Properties that identify the node; in a closed graph the declared key, where not given.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub key: Vec<String>,
-    /// Property to column.
-    pub properties: BTreeMap<String, String>,
+    /// A value by which rows of this load refer to the node; it is not stored.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub id: Option<Field>,
+    /// Property to where its value comes from.
+    #[serde(default)]
+    pub properties: BTreeMap<String, Field>,
     /// Property to value type, where no graph type says it. STRING where neither does.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub types: BTreeMap<String, String>,
+    /// What to do with a row whose key a node has already, with other values.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub existing: Existing,
     /// A row whose key is null makes no node, instead of being rejected.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "is_default")]
     pub optional: bool,
+    /// An expression over the columns: other rows make no node.
+    #[serde(rename = "where", skip_serializing_if = "Option::is_none")]
+    pub filter: Option<String>,
 }
 
 #[derive(Clone, Debug, Deserialize, Serialize)]
 #[serde(deny_unknown_fields)]
 pub struct EdgeRule {
+    #[serde(default, skip_serializing_if = "String::is_empty")]
     pub label: String,
-    #[serde(default)]
+    /// A column whose text is the label (or one more).
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub label_from: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub label_split: Option<String>,
+    #[serde(default, skip_serializing_if = "is_default")]
     pub undirected: bool,
     pub from: Reference,
     pub to: Reference,
-    #[serde(default)]
-    pub properties: BTreeMap<String, String>,
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub properties: BTreeMap<String, Field>,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub types: BTreeMap<String, String>,
-    /// What to do with an edge that has the same ends, label and properties as another.
-    #[serde(default)]
+    /// Which edges without a key are one edge.
+    #[serde(default, skip_serializing_if = "is_default")]
     pub same: Same,
+    /// What to do with a row whose edge is there already, with other properties.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub existing: Existing,
     /// A row in which a reference is null makes no edge, instead of being rejected.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "is_default")]
     pub optional: bool,
+    #[serde(rename = "where", skip_serializing_if = "Option::is_none")]
+    pub filter: Option<String>,
 }
 
-/// How a row names a node: a label (or several, tried in order) and key property to column.
-#[derive(Clone, Debug, Deserialize, Serialize)]
+/// How a row names a node: a label (or several, tried in order) and key property to column; or the id
+/// that a node rule of this load gave it.
+#[derive(Clone, Debug, Default, Deserialize, Serialize)]
 #[serde(deny_unknown_fields)]
 pub struct Reference {
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub labels: Vec<String>,
-    pub key: BTreeMap<String, String>,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub key: BTreeMap<String, Field>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub id: Option<Field>,
+    /// What to do where there is no such node.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub missing: Missing,
+}
+
+/// Where a value comes from: a column (written as its name alone, or with how it is to be read), an
+/// expression over columns, or a constant.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Field {
+    pub column: Option<String>,
+    pub expr: Option<String>,
+    pub value: Option<toml::Value>,
+    /// What separates the items of a list.
+    pub split: Option<String>,
+    /// How a date or a time is written, such as DD.MM.YYYY.
+    pub pattern: Option<String>,
+}
+
+impl Field {
+    pub fn column(name: impl Into<String>) -> Field {
+        Field { column: Some(name.into()), ..Field::default() }
+    }
+
+    fn check(&self) -> Result<(), &'static str> {
+        let given = [self.column.is_some(), self.expr.is_some(), self.value.is_some()];
+        if given.iter().filter(|g| **g).count() != 1 {
+            return Err("a field needs one of column, expr and value");
+        }
+        if self.column.is_none() && (self.split.is_some() || self.pattern.is_some()) {
+            return Err("split and pattern go with a column");
+        }
+        if self.split.as_deref() == Some("") {
+            return Err("split needs a text that is not empty");
+        }
+        Ok(())
+    }
+}
+
+#[derive(Deserialize, Serialize, Default)]
+#[serde(deny_unknown_fields)]
+struct FieldParts {
+    #[serde(skip_serializing_if = "Option::is_none")]
+    column: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    expr: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    value: Option<toml::Value>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    split: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pattern: Option<String>,
+}
+
+impl Serialize for Field {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match self {
+            Field { column: Some(column), split: None, pattern: None, .. } => {
+                serializer.serialize_str(column)
+            }
+            Field { column, expr, value, split, pattern } => FieldParts {
+                column: column.clone(),
+                expr: expr.clone(),
+                value: value.clone(),
+                split: split.clone(),
+                pattern: pattern.clone(),
+            }
+            .serialize(serializer),
+        }
+    }
+}
+
+impl<'de> Deserialize<'de> for Field {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct FieldVisitor;
+        impl<'de> Visitor<'de> for FieldVisitor {
+            type Value = Field;
+
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("a column's name, or { column, split, pattern }, { expr } or { value }")
+            }
+
+            fn visit_str<E: de::Error>(self, name: &str) -> Result<Field, E> {
+                Ok(Field::column(name))
+            }
+
+            fn visit_map<A: MapAccess<'de>>(self, map: A) -> Result<Field, A::Error> {
+                let parts = FieldParts::deserialize(de::value::MapAccessDeserializer::new(map))?;
+                let FieldParts { column, expr, value, split, pattern } = parts;
+                let field = Field { column, expr, value, split, pattern };
+                field.check().map_err(de::Error::custom)?;
+                Ok(field)
+            }
+        }
+        deserializer.deserialize_any(FieldVisitor)
+    }
+}
+
+/// What becomes of a row whose element is there already. A row that agrees with it changes nothing,
+/// whichever is chosen.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Existing {
+    /// The row is a reject.
+    #[default]
+    Reject,
+    /// The element stays as it is.
+    Keep,
+    /// The values that the row gives replace the element's; nulls change nothing.
+    Update,
+    /// The element's properties become the row's: those that it does not give are removed.
+    Replace,
 }
 
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize, Serialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Same {
-    /// It is a duplicate.
+pub enum Missing {
+    /// The row is a reject.
     #[default]
-    Once,
-    /// It is a parallel edge.
-    Keep,
+    Reject,
+    /// A node with the reference's first label and its key.
+    Create,
+}
+
+/// Which edges without a key are one and the same.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Same {
+    /// Those with the same ends, label and properties; others with the same ends are parallel.
+    #[default]
+    IdenticalOnce,
+    /// Those with the same ends and label.
+    SameEndsOnce,
+    /// None: every row is an edge.
+    KeepParallel,
 }
 
 #[derive(Clone, Debug, PartialEq, thiserror::Error)]
@@ -169,19 +508,36 @@ impl Mapping {
                 column: place.map(|p| p.1),
             }
         })?;
-        if mapping.tables.is_empty() {
+        mapping.check()?;
+        Ok(mapping)
+    }
+
+    fn check(&self) -> Result<(), MappingError> {
+        if self.tables.is_empty() {
             return Err(MappingError::new("the mapping has no table: add [[table]] with a file"));
         }
-        for table in &mapping.tables {
+        for table in &self.tables {
             if table.nodes.is_empty() && table.edges.is_empty() {
                 return Err(MappingError::new(format!(
                     "table {} becomes nothing: add [[table.node]] or [[table.edge]]",
                     table.file
                 )));
             }
-            table.format()?;
+            let format = table.format()?;
+            if table.part.is_none() && format.has_parts() {
+                return Err(MappingError::new(format!(
+                    "table {} holds nodes and edges: say which it reads with part = \"nodes\" or part = \"edges\"",
+                    table.file
+                )));
+            }
+            if table.database.is_some() != table.query.is_some() {
+                return Err(MappingError::new(format!(
+                    "table {}: database (the name of an environment variable) and query go together",
+                    table.file
+                )));
+            }
         }
-        Ok(mapping)
+        Ok(())
     }
 
     /// The files it names, each once.
@@ -191,6 +547,11 @@ impl Mapping {
         files.dedup();
         files
     }
+
+    pub fn to_toml(&self) -> String {
+        // Every field is one that TOML can hold.
+        toml::to_string(self).unwrap_or_default()
+    }
 }
 
 impl TableMapping {
@@ -198,17 +559,54 @@ impl TableMapping {
         if let Some(format) = self.format {
             return Ok(format);
         }
-        match self.file.rsplit('.').next() {
-            Some("csv") => Ok(TableFormat::Csv),
-            Some("tsv" | "tab") => Ok(TableFormat::Tsv),
-            Some("jsonl" | "ndjson") => Ok(TableFormat::Jsonl),
-            Some("parquet") => Ok(TableFormat::Parquet),
-            _ => Err(MappingError::new(format!(
-                "the format of {} is not clear from its name: add format = \"csv\", \"tsv\", \"jsonl\" or \"parquet\"",
-                self.file
-            ))),
+        if self.query.is_some() {
+            return Ok(TableFormat::Csv);
+        }
+        TableFormat::of_name(&self.file).ok_or_else(|| {
+            MappingError::new(format!(
+                "the format of {} is not clear from its name: add format with one of {}",
+                self.file,
+                TableFormat::NAMES
+            ))
+        })
+    }
+
+    /// Whether the name stands for every file that fits it.
+    pub fn is_pattern(&self) -> bool {
+        self.query.is_none() && is_pattern(&self.file)
+    }
+}
+
+/// Whether a name has a `*` or a `?`.
+pub fn is_pattern(name: &str) -> bool {
+    !name.starts_with("http://") && !name.starts_with("https://") && name.contains(['*', '?'])
+}
+
+/// Whether a file's name fits a pattern in which `*` stands for any characters and `?` for one, neither
+/// for a `/`.
+pub fn fits_pattern(name: &str, pattern: &str) -> bool {
+    let (name, pattern): (Vec<char>, Vec<char>) = (name.chars().collect(), pattern.chars().collect());
+    let (mut n, mut p) = (0, 0);
+    // Where the last star began, and what it has taken so far.
+    let mut star: Option<(usize, usize)> = None;
+    while n < name.len() {
+        match pattern.get(p) {
+            Some('*') => {
+                star = Some((p, n));
+                p += 1;
+            }
+            Some('?') if name[n] != '/' => (n, p) = (n + 1, p + 1),
+            Some(c) if *c == name[n] => (n, p) = (n + 1, p + 1),
+            _ => match star {
+                Some((at, taken)) if name[taken] != '/' => {
+                    star = Some((at, taken + 1));
+                    (n, p) = (taken + 1, at + 1);
+                }
+                _ => return false,
+            },
         }
     }
+    pattern[p..].iter().all(|c| *c == '*')
 }
 
 #[cfg(test)]
@@ -228,5 +626,51 @@ mod tests {
     fn a_table_that_becomes_nothing_is_refused() {
         let error = Mapping::parse("[[table]]\nfile = \"a.csv\"\n").expect_err("no rules");
         assert!(error.message.contains("becomes nothing"), "{error}");
+    }
+
+    #[test]
+    fn fields_and_limits_are_read_and_written_again() {
+        let text = r#"
+reject_limit = "0.5%"
+[[table]]
+file = "a_*.csv.gz"
+encoding = "windows-1252"
+where = "state <> 'gone'"
+[[table.node]]
+labels = ["A"]
+existing = "update"
+id = "row"
+properties = { code = { expr = "TRIM(code)" }, tags = { column = "tags", split = ";" }, n = { value = 3 } }
+[[table.edge]]
+label = "R"
+same = "keep-parallel"
+from = { labels = ["A"], key = { code = "code" }, missing = "create" }
+to = { id = "other" }
+"#;
+        let mapping = Mapping::parse(text).expect("valid");
+        assert_eq!(mapping.reject_limit, Some(RejectLimit::Share(0.005)));
+        assert_eq!(mapping.tables[0].format(), Ok(TableFormat::Csv));
+        let again = Mapping::parse(&mapping.to_toml()).expect("what it writes");
+        assert_eq!(again.to_toml(), mapping.to_toml());
+        assert_eq!(again.tables[0].nodes[0].properties["n"].value, Some(toml::Value::Integer(3)));
+    }
+
+    #[test]
+    fn a_field_without_a_source_is_refused() {
+        for field in ["{ split = \";\" }", "{ column = \"a\", expr = \"b\" }", "{ colum = \"a\" }", "3"] {
+            let text = format!(
+                "[[table]]\nfile = \"a.csv\"\n[[table.node]]\nlabels = [\"A\"]\nproperties = {{ x = {field} }}\n"
+            );
+            assert_eq!(Mapping::parse(&text).expect_err(field).line, Some(5), "{field}");
+        }
+    }
+
+    #[test]
+    fn patterns_stay_within_a_folder() {
+        assert!(fits_pattern("tables/pipes_1.csv", "tables/pipes_*.csv"));
+        assert!(fits_pattern("a.csv", "?.csv"));
+        assert!(!fits_pattern("tables/old/pipes_1.csv", "tables/*.csv"));
+        assert!(!fits_pattern("pipes.csv.gz", "*.csv"));
+        assert!(fits_pattern("xaab", "*ab"));
     }
 }

@@ -4,20 +4,20 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
-use graphodrome_graph::{Base, Change, Code, Created, GraphError, GraphType, Schema, Snapshot, violations};
+use graphodrome_graph::{Base, Code, Created, GraphError, GraphType, Schema, Snapshot, violations};
 use parking_lot::RwLock;
 use sea_orm::sqlx::{self, Connection, PgConnection, Row};
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectOptions, Database, DatabaseConnection,
-    EntityTrait, PaginatorTrait, QueryFilter, QueryOrder, TransactionTrait,
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectOptions, ConnectionTrait, Database,
+    DatabaseConnection, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder, TransactionTrait,
 };
 use sea_orm_migration::MigratorTrait;
 
-use crate::entities::{commit, graph, graph_type, manifest, segment};
-use crate::graph_handle::{Contents, GraphHandle, clean};
+use crate::entities::{graph, graph_type, manifest, segment};
+use crate::graph_handle::{Contents, GraphHandle, clean, read_commits};
 use crate::migration::Migrator;
 use crate::schema::{SchemaRows, TypeRow, remove_rows};
-use crate::segments::{Layout, decode};
+use crate::segments::{Layout, decode, read_residue};
 use crate::{StoreError, jobs};
 
 /// Any number will do, as long as every service on a database asks for the same.
@@ -109,6 +109,9 @@ impl Catalog {
     }
 
     async fn recover(&self) -> Result<(), StoreError> {
+        let orphans =
+            "DELETE FROM segments s WHERE NOT EXISTS (SELECT FROM graphs g WHERE g.id = s.graph_id)";
+        self.database.execute_unprepared(orphans).await?;
         for row in graph::Entity::find().order_by_asc(graph::Column::Id).all(&self.database).await? {
             let started = std::time::Instant::now();
             let handle = self.open_graph(&row).await?;
@@ -136,6 +139,7 @@ impl Catalog {
             .order_by_desc(manifest::Column::Version)
             .one(&self.database)
             .await?;
+        let mut stored = Layout::default();
         let mut snapshot = match newest {
             None => Snapshot::empty_with(schema)?,
             Some(manifest) => {
@@ -143,42 +147,29 @@ impl Catalog {
                     .map_err(|e| StoreError::Damaged(e.to_string()))?;
                 let ids = layout.segment_ids();
                 clean(self.database.get_postgres_connection_pool(), row.id, manifest.version, &ids).await?;
-                let data = self.read_segments(&ids).await?;
+                let mut data = self.read_segments(&ids).await?;
+                stored = layout.clone();
                 let snapshot = tokio::task::spawn_blocking(move || {
+                    let residue = read_residue(&layout, &mut data)?;
                     let parts = decode(&layout, &data)?;
                     drop(data);
-                    let base = Base::build(parts, &schema)?;
-                    Ok::<_, StoreError>(Snapshot::new(Arc::new(base), schema, manifest.version as u64))
-                })
-                .await
-                .map_err(|e| StoreError::Server(e.to_string()))??;
-                let mut snapshot = snapshot;
-                snapshot.reserve_ids(manifest.next_node_id as u64, manifest.next_edge_id as u64);
-                snapshot
+                    let (base, collisions) = Base::default().extended(parts, &schema, &|| Ok(()))?;
+                    let mut snapshot = Snapshot::new(Arc::new(base), schema, manifest.version as u64);
+                    snapshot.reserve_ids(manifest.next_node_id as u64, manifest.next_edge_id as u64);
+                    if !residue.is_empty() {
+                        snapshot = snapshot.replay(&residue)?;
+                        snapshot.version = manifest.version as u64;
+                    }
+                    snapshot.check_collisions(&collisions)?;
+                    Ok::<_, StoreError>(snapshot)
+                });
+                snapshot.await.map_err(|e| StoreError::Server(e.to_string()))??
             }
         };
-        let log = commit::Entity::find()
-            .filter(commit::Column::GraphId.eq(row.id))
-            .filter(commit::Column::Version.gt(snapshot.version as i64))
-            .order_by_asc(commit::Column::Version)
-            .all(&self.database)
-            .await?;
-        for entry in log {
-            let wanted = snapshot.version as i64 + 1;
-            if entry.version != wanted {
-                return Err(StoreError::Damaged(format!("commit {wanted} of graph {} is missing", row.name)));
-            }
-            if crc32fast::hash(&entry.changes) as i64 != entry.checksum {
-                return Err(StoreError::Damaged(format!(
-                    "commit {wanted} of graph {} has a wrong checksum",
-                    row.name
-                )));
-            }
-            let changes: Vec<Change> =
-                postcard::from_bytes(&entry.changes).map_err(|e| StoreError::Damaged(e.to_string()))?;
+        for changes in read_commits(&self.database, row.id, &row.name, snapshot.version).await? {
             snapshot = snapshot.replay(&changes)?;
         }
-        Ok(GraphHandle::new(row.id, row.name.clone(), snapshot, self.database.clone()))
+        Ok(GraphHandle::new(row.id, row.name.clone(), snapshot, stored, self.database.clone()))
     }
 
     async fn read_segments(&self, ids: &[i64]) -> Result<Vec<(Vec<u8>, i64)>, StoreError> {
@@ -356,7 +347,8 @@ impl Catalog {
         let pool = self.database.get_postgres_connection_pool();
         let id = sqlx::query("SELECT nextval('graphs_id_seq')").fetch_one(pool).await?.try_get(0)?;
         let empty = Snapshot::empty_with(schema.clone())?;
-        let handle = Arc::new(GraphHandle::new(id, name.into(), empty, self.database.clone()));
+        let handle =
+            Arc::new(GraphHandle::new(id, name.into(), empty, Layout::default(), self.database.clone()));
         match new.copy_of {
             Some(source) => {
                 let ids = source.next_ids();
@@ -389,6 +381,7 @@ impl Catalog {
         remove_rows(old.id, &transaction).await?;
         transaction.commit().await?;
         self.graphs.write().remove(name);
+        old.forget();
         Ok(true)
     }
 

@@ -12,17 +12,21 @@ use graphodrome_graph::{Base, BaseParts, Change, Schema, Snapshot};
 use parking_lot::Mutex;
 use sea_orm::sqlx::postgres::PgPoolCopyExt;
 use sea_orm::sqlx::{self, Row};
-use sea_orm::{ActiveValue::Set, DatabaseConnection, EntityTrait, TransactionTrait};
+use sea_orm::{
+    ActiveValue::Set, ColumnTrait, DatabaseConnection, EntityTrait, QueryFilter, QueryOrder, TransactionTrait,
+};
 use tokio::sync::oneshot;
 
 use crate::StoreError;
 use crate::entities::{commit, manifest};
-use crate::schema::SchemaRows;
-use crate::segments::{Segment, encode};
+use crate::schema::{GoOn, SchemaRows};
+use crate::segments::{Layout, Segment, add_residue, encode};
 
 /// A graph is folded into a new base when its overlay holds this many elements and a quarter of the
 /// base's.
 const FOLD_AT_LEAST: usize = 50_000;
+/// A base with more levels than this is merged into one.
+const MOST_LEVELS: usize = 8;
 
 struct Pending {
     snapshot: Arc<Snapshot>,
@@ -43,6 +47,9 @@ pub struct GraphHandle {
     state: Mutex<State>,
     turn: tokio::sync::Mutex<()>,
     log: tokio::sync::Mutex<()>,
+    /// Where the tables of the newest base are stored.
+    layout: Mutex<Layout>,
+    folding: tokio::sync::Mutex<()>,
     pub(crate) database: DatabaseConnection,
 }
 
@@ -50,6 +57,9 @@ pub struct GraphHandle {
 pub enum Contents {
     Parts(BaseParts),
     Base(Arc<Base>),
+    /// One more level on the newest base, which stays as it is: parts made from this snapshot, whose
+    /// changes of the base's own elements stay above it.
+    Level(BaseParts, Box<Snapshot>),
 }
 
 /// A turn to write: nobody else changes the graph while it is held.
@@ -63,7 +73,9 @@ pub(crate) fn encode_changes(changes: &[Change]) -> Result<Vec<u8>, StoreError> 
 }
 
 impl GraphHandle {
-    pub(crate) fn new(id: i64, name: String, snapshot: Snapshot, database: DatabaseConnection) -> Self {
+    pub(crate) fn new(
+        id: i64, name: String, snapshot: Snapshot, layout: Layout, database: DatabaseConnection,
+    ) -> Self {
         let snapshot = Arc::new(snapshot);
         GraphHandle {
             id,
@@ -72,6 +84,8 @@ impl GraphHandle {
             state: Mutex::new(State { head: snapshot, queue: vec![] }),
             turn: tokio::sync::Mutex::new(()),
             log: tokio::sync::Mutex::new(()),
+            layout: Mutex::new(layout),
+            folding: tokio::sync::Mutex::new(()),
             database,
         }
     }
@@ -132,25 +146,169 @@ impl GraphHandle {
         }
     }
 
-    /// Whether enough has changed since the base to fold it.
+    /// Removes the segments of a graph that is gone, while nobody waits for it.
+    pub(crate) fn forget(&self) {
+        let (pool, ids) =
+            (self.database.get_postgres_connection_pool().clone(), self.layout.lock().segment_ids());
+        let graph = self.id;
+        tokio::spawn(async move {
+            if let Err(error) = remove_segments(&pool, &ids).await {
+                tracing::warn!(%error, graph, "a dropped graph's segments are left for the next start to remove");
+            }
+        });
+    }
+
+    /// Whether enough lies above the base, or in levels of it, to make one new base of it.
     pub fn wants_fold(&self) -> bool {
         let snapshot = self.snapshot();
         let changed = snapshot.overlay_len();
-        changed >= FOLD_AT_LEAST && changed * 4 >= snapshot.base.edge_count() as usize
+        snapshot.base.levels() > MOST_LEVELS
+            || (changed >= FOLD_AT_LEAST && changed * 4 >= snapshot.base.edge_count() as usize)
     }
 
-    /// Folds the overlay into a new base, in a turn of its own.
+    /// Makes one new base of everything, beside readers and writers: the base is made and written of the
+    /// state at the beginning, and only to put it below what was committed meanwhile a turn is taken. Gives
+    /// up, leaving all as it is, where the base was replaced meanwhile.
     pub async fn fold(self: &Arc<Self>) -> Result<(), StoreError> {
-        let turn = self.turn().await;
-        let snapshot = turn.snapshot();
-        if snapshot.overlay_len() == 0 {
+        let _one = self.folding.lock().await;
+        let before = self.snapshot();
+        if before.overlay_len() == 0 && before.base.levels() <= 1 {
             return Ok(());
         }
-        let parts = tokio::task::spawn_blocking(move || snapshot.fold())
-            .await
-            .map_err(|e| StoreError::Server(e.to_string()))?;
-        turn.publish(parts).await.map(|_| ())
+        let folded = before.clone();
+        let (base, layout, segments) = tokio::task::spawn_blocking(move || {
+            let base = Base::build(folded.fold(), &folded.schema())?;
+            let (layout, segments) = encode(&base, (0, 0), &|| Ok(()))?;
+            Ok::<_, StoreError>((Arc::new(base), layout, segments))
+        })
+        .await
+        .map_err(|e| StoreError::Server(e.to_string()))??;
+        let layout = self.write_segments(layout, segments, None).await?;
+        let turn = self.turn().await;
+        let head = turn.settled().await;
+        if !Arc::ptr_eq(&head.base, &before.base) || head.schema() != before.schema() {
+            return Ok(());
+        }
+        let mut snapshot = Snapshot::new(base, before.schema(), before.version);
+        let ids = head.next_ids();
+        snapshot.reserve_ids(ids.0, ids.1);
+        for changes in read_commits(&self.database, self.id, &self.name, before.version).await? {
+            snapshot = snapshot.replay(&changes)?;
+        }
+        self.write_manifest(before.version, ids, layout, None).await?;
+        turn.show(Arc::new(snapshot));
+        Ok(())
     }
+
+    /// Stores segments, over two connections; returns their layout with their ids. Without a manifest that
+    /// names them they are nothing, and the next start removes them.
+    async fn write_segments(
+        &self, mut layout: Layout, segments: Vec<Segment>, go_on: Option<&GoOn>,
+    ) -> Result<Layout, StoreError> {
+        let pool = self.database.get_postgres_connection_pool();
+        let rows = sqlx::query("SELECT nextval('segment_ids') FROM generate_series(1, $1)")
+            .bind(segments.len() as i64)
+            .fetch_all(pool)
+            .await?;
+        let ids: Vec<i64> = rows.iter().map(|row| row.try_get(0)).collect::<Result<_, _>>()?;
+        layout.name_segments(&ids);
+        let mut halves: [Vec<(i64, Segment)>; 2] = [vec![], vec![]];
+        for (place, segment) in ids.into_iter().zip(segments).enumerate() {
+            halves[place % 2].push(segment);
+        }
+        let [first, second] = halves;
+        let (a, b) = tokio::join!(
+            copy_segments(pool, self.id, first, go_on),
+            copy_segments(pool, self.id, second, go_on)
+        );
+        if let Err(error) = a.and(b) {
+            // One of the two may have come through; what is left the next start removes.
+            remove_segments(pool, &layout.segment_ids()).await.ok();
+            return Err(error);
+        }
+        Ok(layout)
+    }
+
+    /// Makes a layout the graph, with the schema's rows in the same transaction. What it replaces is
+    /// removed; a crash before that leaves it to the next start.
+    async fn write_manifest(
+        &self, version: u64, ids: (u64, u64), layout: Layout, schema: Option<SchemaRows>,
+    ) -> Result<(), StoreError> {
+        let row = manifest::ActiveModel {
+            graph_id: Set(self.id),
+            version: Set(version as i64),
+            next_node_id: Set(ids.0 as i64),
+            next_edge_id: Set(ids.1 as i64),
+            layout: Set(serde_json::to_value(&layout).map_err(|e| StoreError::Damaged(e.to_string()))?),
+            created: Set(chrono::Utc::now().fixed_offset()),
+        };
+        let transaction = self.database.begin().await?;
+        if let Some(rows) = schema {
+            rows.write(self.id, &transaction).await?;
+        }
+        // A base written anew for the state that another was written for replaces that.
+        manifest::Entity::delete_by_id((self.id, version as i64)).exec(&transaction).await?;
+        manifest::Entity::insert(row).exec_without_returning(&transaction).await?;
+        transaction.commit().await?;
+        let kept = layout.segment_ids();
+        let before = std::mem::replace(&mut *self.layout.lock(), layout).segment_ids();
+        let gone: Vec<i64> = before.into_iter().filter(|id| !kept.contains(id)).collect();
+        let (pool, id) = (self.database.get_postgres_connection_pool().clone(), self.id);
+        // Nobody waits for it: it takes longer the larger what is removed was.
+        tokio::spawn(async move {
+            if let Err(error) = remove_replaced(&pool, id, version as i64, &gone).await {
+                tracing::warn!(%error, graph = id, "what was replaced could not be removed; the next start does it");
+            }
+        });
+        Ok(())
+    }
+}
+
+/// Removes what a manifest has replaced, and nothing that came later.
+async fn remove_replaced(
+    pool: &sqlx::PgPool, graph_id: i64, version: i64, segments: &[i64],
+) -> Result<(), StoreError> {
+    for text in [
+        "DELETE FROM commits WHERE graph_id = $1 AND version <= $2",
+        "DELETE FROM manifests WHERE graph_id = $1 AND version < $2",
+    ] {
+        sqlx::query(text).bind(graph_id).bind(version).execute(pool).await?;
+    }
+    remove_segments(pool, segments).await
+}
+
+/// Segments that are removed in one statement.
+const REMOVED_AT_ONCE: usize = 64;
+
+pub(crate) async fn remove_segments(pool: &sqlx::PgPool, ids: &[i64]) -> Result<(), StoreError> {
+    for ids in ids.chunks(REMOVED_AT_ONCE) {
+        sqlx::query("DELETE FROM segments WHERE id = ANY($1)").bind(ids).execute(pool).await?;
+    }
+    Ok(())
+}
+
+/// Changes of the commits after a version, one entry a commit.
+pub(crate) async fn read_commits(
+    database: &DatabaseConnection, graph_id: i64, name: &str, after: u64,
+) -> Result<Vec<Vec<Change>>, StoreError> {
+    let log = commit::Entity::find()
+        .filter(commit::Column::GraphId.eq(graph_id))
+        .filter(commit::Column::Version.gt(after as i64))
+        .order_by_asc(commit::Column::Version)
+        .all(database)
+        .await?;
+    let mut entries = vec![];
+    for (entry, wanted) in log.into_iter().zip(after as i64 + 1..) {
+        let damaged = |what: &str| StoreError::Damaged(format!("commit {wanted} of graph {name} {what}"));
+        if entry.version != wanted {
+            return Err(damaged("is missing"));
+        }
+        if crc32fast::hash(&entry.changes) as i64 != entry.checksum {
+            return Err(damaged("has a wrong checksum"));
+        }
+        entries.push(postcard::from_bytes(&entry.changes).map_err(|e| damaged(&e.to_string()))?);
+    }
+    Ok(entries)
 }
 
 impl Turn<'_> {
@@ -181,15 +339,22 @@ impl Turn<'_> {
         }
     }
 
-    /// Makes a base of these parts the graph's next version: all of it or none.
-    pub async fn publish(self, parts: BaseParts) -> Result<Arc<Snapshot>, StoreError> {
+    /// Makes what a load came to the graph's next version: all of it or none. `go_on` ends it before that.
+    pub async fn publish(self, contents: Contents, go_on: GoOn) -> Result<Arc<Snapshot>, StoreError> {
         let before = self.snapshot();
-        self.publish_under(Contents::Parts(parts), before.next_ids(), before.schema(), None).await
+        let ids = before.next_ids();
+        self.publish_asking(contents, ids, before.schema(), None, go_on).await
     }
 
     /// Publishes a base under a schema, whose rows change in the transaction that makes the base the graph.
     pub(crate) async fn publish_under(
         self, contents: Contents, ids: (u64, u64), schema: Schema, rows: Option<SchemaRows>,
+    ) -> Result<Arc<Snapshot>, StoreError> {
+        self.publish_asking(contents, ids, schema, rows, Arc::new(|| Ok(()))).await
+    }
+
+    async fn publish_asking(
+        self, contents: Contents, ids: (u64, u64), schema: Schema, rows: Option<SchemaRows>, go_on: GoOn,
     ) -> Result<Arc<Snapshot>, StoreError> {
         // Commits made before this turn may still be on their way to the log.
         self.graph.flush().await;
@@ -197,20 +362,42 @@ impl Turn<'_> {
         let next = before.next_ids();
         let ids = (ids.0.max(next.0), ids.1.max(next.1));
         let version = before.version + 1;
+        let stored = self.graph.layout.lock().clone();
+        let asking = go_on.clone();
         let (snapshot, layout, segments) = tokio::task::spawn_blocking(move || {
-            let base = match contents {
-                Contents::Parts(parts) => Base::build(parts, &schema)?,
-                Contents::Base(base) => base.with_lookups(&schema, &|| Ok(()))?,
+            let mut tables = (0, 0);
+            let mut residue = vec![];
+            let (base, collisions) = match contents {
+                Contents::Parts(parts) => (Base::build_asking(parts, &schema, &*asking)?, vec![]),
+                Contents::Base(base) => (base.with_lookups(&schema, &*asking)?, vec![]),
+                Contents::Level(parts, changed) => {
+                    tables = (before.base.nodes.len(), before.base.edges.len());
+                    residue = changed.residue();
+                    before.base.extended(parts, &schema, &*asking)?
+                }
             };
             let mut snapshot = Snapshot::new(Arc::new(base), schema, version);
             snapshot.reserve_ids(ids.0, ids.1);
-            snapshot.check_all_cardinalities()?;
-            let (layout, segments) = encode(&snapshot.base)?;
+            if !residue.is_empty() {
+                snapshot = snapshot.replay(&residue)?;
+                snapshot.version = version;
+            }
+            snapshot.check_collisions(&collisions)?;
+            match tables.1 {
+                0 => snapshot.check_all_cardinalities()?,
+                first => snapshot.check_cardinalities_from(first)?,
+            }
+            let (mut layout, mut segments) = encode(&snapshot.base, tables, &*asking)?;
+            add_residue(&mut layout, &mut segments, &residue)?;
             Ok::<_, StoreError>((Arc::new(snapshot), layout, segments))
         })
         .await
         .map_err(|e| StoreError::Server(e.to_string()))??;
-        self.write_base(&snapshot, layout, segments, rows).await?;
+        let is_level =
+            layout.nodes.len() < snapshot.base.nodes.len() || layout.edges.len() < snapshot.base.edges.len();
+        let layout = self.graph.write_segments(layout, segments, Some(&go_on)).await?;
+        let layout = if is_level { stored.with_level(layout) } else { layout };
+        self.graph.write_manifest(version, snapshot.next_ids(), layout, rows).await?;
         self.show(snapshot.clone());
         Ok(snapshot)
     }
@@ -230,49 +417,6 @@ impl Turn<'_> {
 
     pub(crate) fn graph(&self) -> &Arc<GraphHandle> {
         self.graph
-    }
-
-    async fn write_base(
-        &self, snapshot: &Snapshot, mut layout: crate::segments::Layout, segments: Vec<Segment>,
-        schema: Option<SchemaRows>,
-    ) -> Result<(), StoreError> {
-        let pool = self.graph.database.get_postgres_connection_pool();
-        let rows = sqlx::query("SELECT nextval('segment_ids') FROM generate_series(1, $1)")
-            .bind(segments.len() as i64)
-            .fetch_all(pool)
-            .await?;
-        let ids: Vec<i64> = rows.iter().map(|row| row.try_get(0)).collect::<Result<_, _>>()?;
-        layout.name_segments(&ids);
-        // The segments first, over two connections: without a manifest that names them they are
-        // nothing, and the next start removes them.
-        let graph_id = self.graph.id;
-        let mut halves: [Vec<(i64, Segment)>; 2] = [vec![], vec![]];
-        for (place, segment) in ids.into_iter().zip(segments).enumerate() {
-            halves[place % 2].push(segment);
-        }
-        let [first, second] = halves;
-        let (a, b) =
-            tokio::join!(copy_segments(pool, graph_id, first), copy_segments(pool, graph_id, second));
-        a?;
-        b?;
-        let ids = snapshot.next_ids();
-        let row = manifest::ActiveModel {
-            graph_id: Set(graph_id),
-            version: Set(snapshot.version as i64),
-            next_node_id: Set(ids.0 as i64),
-            next_edge_id: Set(ids.1 as i64),
-            layout: Set(serde_json::to_value(&layout).map_err(|e| StoreError::Damaged(e.to_string()))?),
-            created: Set(chrono::Utc::now().fixed_offset()),
-        };
-        let transaction = self.graph.database.begin().await?;
-        if let Some(rows) = schema {
-            rows.write(graph_id, &transaction).await?;
-        }
-        manifest::Entity::insert(row).exec_without_returning(&transaction).await?;
-        transaction.commit().await?;
-        // From here on the new version is the graph. What it replaces is removed; a crash before that
-        // leaves it to the next start.
-        clean(pool, graph_id, snapshot.version as i64, &layout.segment_ids()).await
     }
 }
 
@@ -298,7 +442,7 @@ pub(crate) async fn clean(
 
 /// COPY in PostgreSQL's binary form: a header, a row a segment, a trailer.
 async fn copy_segments(
-    pool: &sqlx::PgPool, graph_id: i64, segments: Vec<(i64, Segment)>,
+    pool: &sqlx::PgPool, graph_id: i64, segments: Vec<(i64, Segment)>, go_on: Option<&GoOn>,
 ) -> Result<(), StoreError> {
     if segments.is_empty() {
         return Ok(());
@@ -309,6 +453,10 @@ async fn copy_segments(
     header.extend_from_slice(&[0; 8]);
     copy.send(header).await?;
     for (id, segment) in segments {
+        if let Some(Err(stopped)) = go_on.map(|go_on| go_on()) {
+            copy.abort("stopped").await?;
+            return Err(stopped.into());
+        }
         let mut row = Vec::with_capacity(segment.data.len() + 64);
         row.extend_from_slice(&4i16.to_be_bytes());
         for number in [id, graph_id] {

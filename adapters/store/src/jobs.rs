@@ -47,6 +47,8 @@ pub struct RejectRecord {
     pub line: u64,
     pub column: Option<String>,
     pub value: Option<String>,
+    /// What is wrong, in one word.
+    pub kind: String,
     pub reason: String,
     /// The row as it stood in the file.
     pub record: String,
@@ -66,6 +68,20 @@ impl From<job::Model> for JobRecord {
             detail: row.detail,
             started: row.started.to_rfc3339(),
             finished: row.finished.map(|t| t.to_rfc3339()),
+        }
+    }
+}
+
+impl From<reject::Model> for RejectRecord {
+    fn from(row: reject::Model) -> Self {
+        RejectRecord {
+            table: row.source_table,
+            line: row.line as u64,
+            column: row.column_name,
+            value: row.value,
+            kind: row.kind,
+            reason: row.reason,
+            record: row.record,
         }
     }
 }
@@ -133,6 +149,7 @@ impl Catalog {
                 line: Set(r.line as i64),
                 column_name: Set(r.column.clone()),
                 value: Set(r.value.clone()),
+                kind: Set(r.kind.clone()),
                 reason: Set(r.reason.clone()),
                 record: Set(r.record.clone()),
                 ..Default::default()
@@ -149,17 +166,27 @@ impl Catalog {
         let total = of_job.clone().count(&self.database).await?;
         let rows =
             of_job.order_by_asc(reject::Column::Id).offset(offset).limit(limit).all(&self.database).await?;
-        let rejects = rows
-            .into_iter()
-            .map(|r| RejectRecord {
-                table: r.source_table,
-                line: r.line as u64,
-                column: r.column_name,
-                value: r.value,
-                reason: r.reason,
-                record: r.record,
-            })
-            .collect();
-        Ok((total, rejects))
+        Ok((total, rows.into_iter().map(RejectRecord::from).collect()))
+    }
+
+    /// Tables with rejects of a job, and how many each has.
+    pub async fn rejected_tables(&self, job_id: i64) -> Result<Vec<(String, i64)>, StoreError> {
+        let counts = reject::Entity::find()
+            .select_only()
+            .column(reject::Column::SourceTable)
+            .column_as(reject::Column::Id.count(), "rejects")
+            .filter(reject::Column::JobId.eq(job_id))
+            .group_by(reject::Column::SourceTable)
+            .order_by_asc(reject::Column::SourceTable);
+        Ok(counts.into_tuple().all(&self.database).await?)
+    }
+
+    /// All rejects of a job's table.
+    pub async fn rejects_of(&self, job_id: i64, table: &str) -> Result<Vec<RejectRecord>, StoreError> {
+        let found = reject::Entity::find()
+            .filter(reject::Column::JobId.eq(job_id))
+            .filter(reject::Column::SourceTable.eq(table))
+            .order_by_asc(reject::Column::Id);
+        Ok(found.all(&self.database).await?.into_iter().map(RejectRecord::from).collect())
     }
 }

@@ -7,7 +7,7 @@ pub struct Migrator;
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First), Box::new(Lookups)]
+        vec![Box::new(First), Box::new(Lookups), Box::new(RejectKinds)]
     }
 }
 
@@ -103,6 +103,24 @@ impl MigrationTrait for Lookups {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         let text =
             "ALTER TABLE graphs ADD COLUMN lookups jsonb NOT NULL DEFAULT '{\"keys\": [], \"indexes\": []}'";
+        manager.get_connection().execute_unprepared(text).await?;
+        Ok(())
+    }
+}
+
+/// What is wrong with a reject, in one word.
+struct RejectKinds;
+
+impl MigrationName for RejectKinds {
+    fn name(&self) -> &str {
+        "m0003_reject_kinds"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for RejectKinds {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        let text = "ALTER TABLE rejects ADD COLUMN kind text NOT NULL DEFAULT ''";
         manager.get_connection().execute_unprepared(text).await?;
         Ok(())
     }

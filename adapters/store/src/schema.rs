@@ -10,7 +10,7 @@ use sea_orm::{
 };
 
 use crate::catalog::{parsed_type, to_json};
-use crate::entities::{graph, graph_type, segment};
+use crate::entities::{graph, graph_type};
 use crate::graph_handle::{Contents, Turn};
 use crate::{Catalog, StoreError};
 
@@ -73,10 +73,9 @@ impl SchemaRows {
     }
 }
 
-/// Removes a graph with everything in it.
+/// Removes a graph; its segments, which are nothing without it, are removed afterwards.
 pub(crate) async fn remove_rows(graph_id: i64, transaction: &DatabaseTransaction) -> Result<(), StoreError> {
     graph::Entity::delete_by_id(graph_id).exec(transaction).await?;
-    segment::Entity::delete_many().filter(segment::Column::GraphId.eq(graph_id)).exec(transaction).await?;
     remove_unused_types(transaction).await
 }
 

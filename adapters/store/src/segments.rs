@@ -13,7 +13,9 @@ use arrow_ipc::CompressionType;
 use arrow_ipc::reader::StreamReader;
 use arrow_ipc::writer::{IpcWriteOptions, StreamWriter};
 use arrow_schema::{Field, Schema};
-use graphodrome_graph::{Base, BaseParts, Column, ColumnBuilder, EdgePart, Ids, LabelSet, NodePart, Value};
+use graphodrome_graph::{
+    Base, BaseParts, Change, Column, ColumnBuilder, EdgePart, GraphError, Ids, LabelSet, NodePart, Value,
+};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
@@ -25,10 +27,13 @@ const SEGMENT_ROWS: usize = 1 << 19;
 const ENCODED: &str = "graphodrome.encoded";
 
 /// A manifest's layout: tables in order, each with its segments.
-#[derive(Debug, Default, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub(crate) struct Layout {
     pub nodes: Vec<TableLayout>,
     pub edges: Vec<TableLayout>,
+    /// What is changed of these tables' elements, as log entries have it; absent where nothing is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub residue: Option<i64>,
 }
 
 impl Layout {
@@ -36,15 +41,26 @@ impl Layout {
         for table in self.nodes.iter_mut().chain(&mut self.edges) {
             table.segments.iter_mut().for_each(|s| *s = ids[*s as usize]);
         }
+        self.residue = self.residue.map(|place| ids[place as usize]);
     }
 
-    /// All segments, nodes first, in the order in which [`decode`] wants them.
+    /// All segments, nodes first, in the order in which [`decode`] wants them; the residue last.
     pub fn segment_ids(&self) -> Vec<i64> {
-        self.nodes.iter().chain(&self.edges).flat_map(|t| t.segments.iter().copied()).collect()
+        let tables = self.nodes.iter().chain(&self.edges).flat_map(|t| t.segments.iter().copied());
+        tables.chain(self.residue).collect()
+    }
+
+    /// This layout's tables and those of a level on top of them.
+    pub fn with_level(&self, level: Layout) -> Layout {
+        Layout {
+            nodes: self.nodes.iter().cloned().chain(level.nodes).collect(),
+            edges: self.edges.iter().cloned().chain(level.edges).collect(),
+            residue: level.residue,
+        }
     }
 }
 
-#[derive(Debug, Serialize, Deserialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub(crate) struct TableLayout {
     pub labels: LabelSet,
     pub directed: bool,
@@ -64,9 +80,12 @@ fn damaged(what: impl std::fmt::Display) -> StoreError {
     StoreError::Damaged(what.to_string())
 }
 
-/// Cuts a base into segments. The layout names them by their place in the list until
-/// [`Layout::name_segments`] gives them their ids.
-pub(crate) fn encode(base: &Base) -> Result<(Layout, Vec<Segment>), StoreError> {
+/// Cuts a base's tables, from the given node and edge table on, into segments. The layout names them by
+/// their place in the list until [`Layout::name_segments`] gives them their ids.
+pub(crate) fn encode(
+    base: &Base, (first_node, first_edge): (usize, usize),
+    go_on: &(dyn Fn() -> Result<(), GraphError> + Sync),
+) -> Result<(Layout, Vec<Segment>), StoreError> {
     struct Cut {
         table: usize,
         is_edge: bool,
@@ -79,11 +98,12 @@ pub(crate) fn encode(base: &Base) -> Result<(Layout, Vec<Segment>), StoreError> 
             cuts.push(Cut { table, is_edge, start, rows: SEGMENT_ROWS.min(len - start) });
         }
     };
-    base.nodes.iter().enumerate().for_each(|(t, table)| add(t, false, table.len));
-    base.edges.iter().enumerate().for_each(|(t, table)| add(t, true, table.len));
+    base.nodes.iter().enumerate().skip(first_node).for_each(|(t, table)| add(t, false, table.len));
+    base.edges.iter().enumerate().skip(first_edge).for_each(|(t, table)| add(t, true, table.len));
     let segments: Vec<Segment> = cuts
         .par_iter()
         .map(|cut| {
+            go_on()?;
             let batch = if cut.is_edge {
                 edge_batch(base, cut.table, cut.start, cut.rows)
             } else {
@@ -103,7 +123,7 @@ pub(crate) fn encode(base: &Base) -> Result<(Layout, Vec<Segment>), StoreError> 
         Ids::Listed(_) => None,
     };
     let layout = Layout {
-        nodes: (0..base.nodes.len())
+        nodes: (first_node..base.nodes.len())
             .map(|t| TableLayout {
                 labels: base.nodes[t].labels.clone(),
                 directed: true,
@@ -112,7 +132,7 @@ pub(crate) fn encode(base: &Base) -> Result<(Layout, Vec<Segment>), StoreError> 
                 segments: names(false, t),
             })
             .collect(),
-        edges: (0..base.edges.len())
+        edges: (first_edge..base.edges.len())
             .map(|t| TableLayout {
                 labels: base.edges[t].labels.clone(),
                 directed: base.edges[t].directed,
@@ -121,8 +141,35 @@ pub(crate) fn encode(base: &Base) -> Result<(Layout, Vec<Segment>), StoreError> 
                 segments: names(true, t),
             })
             .collect(),
+        residue: None,
     };
     Ok((layout, segments))
+}
+
+/// Adds what is changed of a base's elements to its segments.
+pub(crate) fn add_residue(
+    layout: &mut Layout, segments: &mut Vec<Segment>, residue: &[Change],
+) -> Result<(), StoreError> {
+    if !residue.is_empty() {
+        let data = postcard::to_stdvec(residue).map_err(damaged)?;
+        layout.residue = Some(segments.len() as i64);
+        segments.push(Segment { checksum: crc32fast::hash(&data) as i64, data });
+    }
+    Ok(())
+}
+
+/// The residue out of the segments of a layout, whose last it is.
+pub(crate) fn read_residue(
+    layout: &Layout, data: &mut Vec<(Vec<u8>, i64)>,
+) -> Result<Vec<Change>, StoreError> {
+    if layout.residue.is_none() {
+        return Ok(vec![]);
+    }
+    let (bytes, checksum) = data.pop().ok_or_else(|| damaged("the residue is missing"))?;
+    if crc32fast::hash(&bytes) as i64 != checksum {
+        return Err(damaged("a segment's checksum is wrong"));
+    }
+    postcard::from_bytes(&bytes).map_err(damaged)
 }
 
 fn ids_array(ids: &Ids, start: usize, rows: usize) -> Option<ArrayRef> {
@@ -444,7 +491,7 @@ mod tests {
     fn every_type_survives_segments_and_the_log() {
         let before = graph();
         let base = Base::build(before.fold(), &Default::default()).unwrap();
-        let (layout, segments) = encode(&base).unwrap();
+        let (layout, segments) = encode(&base, (0, 0), &|| Ok(())).unwrap();
         let data: Vec<(Vec<u8>, i64)> = segments.into_iter().map(|s| (s.data, s.checksum)).collect();
         let read = Base::build(decode(&layout, &data).unwrap(), &Default::default()).unwrap();
         assert_eq!(shown(&Snapshot::new(Arc::new(read), Default::default(), 1)), shown(&before));
@@ -464,7 +511,7 @@ mod tests {
     #[test]
     fn a_flipped_bit_is_found() {
         let base = Base::build(graph().fold(), &Default::default()).unwrap();
-        let (layout, segments) = encode(&base).unwrap();
+        let (layout, segments) = encode(&base, (0, 0), &|| Ok(())).unwrap();
         let mut data: Vec<(Vec<u8>, i64)> = segments.into_iter().map(|s| (s.data, s.checksum)).collect();
         let middle = data[0].0.len() / 2;
         data[0].0[middle] ^= 1;

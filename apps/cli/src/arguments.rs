@@ -39,7 +39,7 @@ pub enum Command {
     Model(ModelCommand),
     /// Load tables into a graph as a mapping says
     #[command(
-        after_help = "Examples:\n  graphodrome load demo/load.toml\n  graphodrome load -g averley demo/load.toml --detach"
+        after_help = "Examples:\n  graphodrome load demo/load.toml\n  graphodrome load demo/load.toml --check\n  graphodrome load -g averley demo/load.toml --detach\n  zcat pipes.csv.gz | graphodrome load pipes.toml   # file = \"-\", format = \"csv\" in the mapping"
     )]
     Load(LoadOptions),
     /// List, show, follow and cancel jobs, read rejects
@@ -63,9 +63,14 @@ pub enum Command {
     /// Query interactively
     #[command(after_help = "Example:\n  graphodrome shell -g averley")]
     Shell(ShellOptions),
-    /// Make tables of the demo scenario, or a random graph, of any size
+    /// Write a graph, labels of it or what a query finds in an open format
     #[command(
-        after_help = "Examples:\n  graphodrome generate scenario --junctions 100000 --out /tmp/averley\n  graphodrome generate random --nodes 1000000 --edges 10000000 --out /tmp/random\n  graphodrome generate random --nodes 65536 --edges 1000000 --quarters 0.57,0.19,0.19 --out /tmp/skewed"
+        after_help = "Examples:\n  graphodrome export -g averley\n  graphodrome export -g averley --out averley.graphml\n  graphodrome export -g averley --label Pump --format jsonl > pumps.jsonl\n  graphodrome export -g averley --query \"MATCH p = (:Site {code: 'S-001'})-[:PIPE]->{1,3}() RETURN p\" --out near.dot"
+    )]
+    Export(ExportOptions),
+    /// Make tables: the demo scenario, random graphs, or a graph for a model of one's own
+    #[command(
+        after_help = "Examples:\n  graphodrome generate scenario --junctions 100000 --out averley\n  graphodrome generate random --nodes 1000000 --edges 10000000 --out random\n  graphodrome generate random --nodes 65536 --edges 1000000 --quarters 0.57,0.19,0.19 --out skewed\n  graphodrome generate model --for model.gql --scale 1e5 --out trial"
     )]
     Generate(GenerateOptions),
 }
@@ -99,6 +104,13 @@ pub struct ServeOptions {
     /// Queries that run at once; more wait
     #[arg(long, default_value_t = 16)]
     pub concurrent_queries: usize,
+    /// Folder of which loads may read files (import:PATH in a mapping); no other file is ever read
+    #[arg(long, value_name = "FOLDER", env = "GRAPHODROME_IMPORT_DIR")]
+    pub import_dir: Option<PathBuf>,
+    /// Host that loads may fetch from (http:// and https:// in a mapping), with or without a port;
+    /// may be given again
+    #[arg(long = "import-host", value_name = "HOST[:PORT]")]
+    pub import_hosts: Vec<String>,
     /// Log lines as JSON
     #[arg(long)]
     pub log_json: bool,
@@ -134,13 +146,21 @@ pub enum GraphCommand {
         #[arg(long = "type")]
         graph_type: Option<String>,
     },
+    /// Remove every node and edge of a graph; its model, keys and indexes stay
+    #[command(after_help = "Example:\n  graphodrome graph empty scratch --confirm scratch")]
+    Empty {
+        name: String,
+        /// The name once more; asked for on a terminal where it is not given
+        #[arg(long)]
+        confirm: Option<String>,
+    },
     /// Drop a graph with everything in it
     #[command(after_help = "Example:\n  graphodrome graph drop scratch --confirm scratch")]
     Drop {
         name: String,
-        /// The name once more
+        /// The name once more; asked for on a terminal where it is not given
         #[arg(long)]
-        confirm: String,
+        confirm: Option<String>,
     },
 }
 
@@ -237,6 +257,12 @@ pub struct LoadOptions {
     /// Graph to load into; the mapping may name it
     #[arg(short, long)]
     pub graph: Option<String>,
+    /// Do everything but publish, and say what a load would do and which limits it would break
+    #[arg(long)]
+    pub check: bool,
+    /// Wait until the load is over, showing its progress (the default)
+    #[arg(long, conflicts_with = "detach")]
+    pub wait: bool,
     /// Start the job and return at once
     #[arg(long)]
     pub detach: bool,
@@ -265,7 +291,7 @@ pub enum JobCommand {
     Cancel { id: i64 },
     /// Rows that a load could not take
     #[command(
-        after_help = "Examples:\n  graphodrome job rejects 3\n  graphodrome job rejects 3 --format csv > rejects.csv"
+        after_help = "Examples:\n  graphodrome job rejects 3\n  graphodrome job rejects 3 --format csv > rejects.csv\n  graphodrome job rejects 3 --out repair   # repair the rows, then: graphodrome load repair/load.toml"
     )]
     Rejects {
         id: i64,
@@ -274,6 +300,9 @@ pub enum JobCommand {
         /// How many to show
         #[arg(long, default_value_t = 100)]
         limit: u64,
+        /// Write the rows as they were into this folder, with a mapping to load them again
+        #[arg(long, value_name = "FOLDER")]
+        out: Option<PathBuf>,
     },
 }
 
@@ -339,9 +368,74 @@ pub struct ShellOptions {
 }
 
 #[derive(Args)]
+pub struct ExportOptions {
+    /// Graph to export
+    #[arg(short, long, env = "GRAPHODROME_GRAPH")]
+    pub graph: String,
+    /// csv, jsonl, graphml, parquet, arrow, nquads or dot; by the suffix of --out where it is not given
+    #[arg(long)]
+    pub format: Option<String>,
+    /// File to write; of csv, parquet and arrow a folder, or an archive whose name ends in .zip
+    #[arg(short, long)]
+    pub out: Option<PathBuf>,
+    /// Only what has this label: nodes with the edges between them, or edges with their ends; may be given again
+    #[arg(long = "label", value_name = "LABEL", conflicts_with_all = ["query", "file"])]
+    pub labels: Vec<String>,
+    /// Only the nodes, edges and paths that this query returns
+    #[arg(long)]
+    pub query: Option<String>,
+    /// The query, from a file
+    #[arg(short, long, conflicts_with = "query")]
+    pub file: Option<PathBuf>,
+    /// Parameter of the query
+    #[arg(short, long = "param", value_name = "NAME=VALUE")]
+    pub parameters: Vec<String>,
+    /// What names of N-Quads begin with
+    #[arg(long, value_name = "IRI")]
+    pub base: Option<String>,
+}
+
+#[derive(Args)]
 pub struct GenerateOptions {
     #[command(subcommand)]
     pub what: GenerateCommand,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum TableKind {
+    Csv,
+    Jsonl,
+    Parquet,
+    Arrow,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum PackingKind {
+    None,
+    Gzip,
+    Zstandard,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum SpreadKind {
+    Even,
+    Skewed,
+}
+
+/// How generated tables are written.
+#[derive(Args, Clone)]
+pub struct GenerateOutput {
+    #[arg(long, default_value_t = 7)]
+    pub seed: u64,
+    /// Format of the tables
+    #[arg(long, value_enum, default_value_t = TableKind::Csv)]
+    pub format: TableKind,
+    /// Compression of text tables
+    #[arg(long, value_enum, default_value_t = PackingKind::None)]
+    pub packing: PackingKind,
+    /// Folder to write into
+    #[arg(long)]
+    pub out: PathBuf,
 }
 
 #[derive(Subcommand)]
@@ -351,11 +445,8 @@ pub enum GenerateCommand {
         /// Junctions of the pipe network; everything else follows from it
         #[arg(long, default_value_t = 1_500)]
         junctions: u32,
-        #[arg(long, default_value_t = 7)]
-        seed: u64,
-        /// Folder to write into
-        #[arg(long)]
-        out: PathBuf,
+        #[command(flatten)]
+        output: GenerateOutput,
     },
     /// A random directed graph: with ends drawn evenly, or with a skew (R-MAT)
     Random {
@@ -366,9 +457,72 @@ pub enum GenerateCommand {
         /// Shares of three quarters of the adjacency matrix, such as 0.57,0.19,0.19: R-MAT
         #[arg(long, value_delimiter = ',', num_args = 3, value_name = "A,B,C")]
         quarters: Option<Vec<f64>>,
-        #[arg(long, default_value_t = 7)]
-        seed: u64,
+        /// Nodes with a name and a level, edges with a date and a length
         #[arg(long)]
-        out: PathBuf,
+        properties: bool,
+        #[command(flatten)]
+        output: GenerateOutput,
+    },
+    /// A random directed graph whose degrees follow a power law
+    PowerLaw {
+        #[arg(long, default_value_t = 100_000)]
+        nodes: u32,
+        #[arg(long, default_value_t = 1_000_000)]
+        edges: u64,
+        #[arg(long, default_value_t = 2.5)]
+        exponent: f64,
+        /// Nodes with a name and a level, edges with a date and a length
+        #[arg(long)]
+        properties: bool,
+        #[command(flatten)]
+        output: GenerateOutput,
+    },
+    /// A grid: every place has edges to its right and lower neighbours
+    Grid {
+        #[arg(long, default_value_t = 1_000)]
+        width: u32,
+        #[arg(long, default_value_t = 1_000)]
+        height: u32,
+        #[arg(long)]
+        properties: bool,
+        #[command(flatten)]
+        output: GenerateOutput,
+    },
+    /// A tree: every place but the leaves has edges to as many others
+    Tree {
+        #[arg(long, default_value_t = 100_000)]
+        nodes: u32,
+        #[arg(long, default_value_t = 2)]
+        branches: u32,
+        #[arg(long)]
+        properties: bool,
+        #[command(flatten)]
+        output: GenerateOutput,
+    },
+    /// Elements for a graph type of one's own
+    Model {
+        /// A file with CREATE GRAPH TYPE
+        #[arg(long = "for", value_name = "MODEL")]
+        model: PathBuf,
+        /// Nodes altogether, such as 1e6
+        #[arg(long, default_value_t = 1e4)]
+        scale: f64,
+        /// Elements with a label, such as Pump=500; may be given again
+        #[arg(long = "count", value_name = "LABEL=N")]
+        counts: Vec<String>,
+        /// Edges a node, of edge types without a count
+        #[arg(long, default_value_t = 2.0)]
+        degree: f64,
+        /// How degrees are spread
+        #[arg(long, value_enum, default_value_t = SpreadKind::Even)]
+        degrees: SpreadKind,
+        /// How values are spread
+        #[arg(long, value_enum, default_value_t = SpreadKind::Even)]
+        values: SpreadKind,
+        /// Share of values that are null where they may be
+        #[arg(long, default_value_t = 0.1)]
+        nulls: f64,
+        #[command(flatten)]
+        output: GenerateOutput,
     },
 }

@@ -5,10 +5,9 @@ use std::path::Path;
 
 use anyhow::Context;
 use graphodrome_client::{Client, QueryRequest};
-use graphodrome_generator::{Ends, random_graph, scenario};
 use graphodrome_service::Service;
 
-use crate::arguments::{DemoOptions, GenerateCommand, GenerateOptions};
+use crate::arguments::DemoOptions;
 use crate::{jobs, serve};
 
 pub async fn demo(options: DemoOptions) -> anyhow::Result<()> {
@@ -50,7 +49,7 @@ pub async fn demo(options: DemoOptions) -> anyhow::Result<()> {
 async fn prepare(client: &Client, folder: &Path) -> anyhow::Result<()> {
     let model = std::fs::read_to_string(folder.join("model.gql")).context("demo model")?;
     client.query(&QueryRequest { text: model, ..QueryRequest::default() }).await?;
-    let job = jobs::start(client, &folder.join("load.toml"), None).await?;
+    let job = jobs::start(client, &folder.join("load.toml"), None, false).await?;
     let job = jobs::follow(client, job).await?;
     anyhow::ensure!(
         job.state == "done",
@@ -76,22 +75,4 @@ fn introduce(url: &str) {
     println!("  graphodrome profile{option} -g averley -f demo/questions/06a_shortest_route_by_hops.gql");
     println!("  graphodrome shell{option} -g averley");
     println!("\nCtrl+C stops the service and its PostgreSQL.");
-}
-
-pub fn generate(options: GenerateOptions) -> anyhow::Result<()> {
-    match options.what {
-        GenerateCommand::Scenario { junctions, seed, out } => {
-            let made = scenario(junctions, seed, &out)?;
-            println!("{} files with {} rows in {}", made.files, made.rows, out.display());
-        }
-        GenerateCommand::Random { nodes, edges, quarters, seed, out } => {
-            let ends = match quarters.as_deref() {
-                Some(&[a, b, c]) => Ends::Quarters { a, b, c },
-                _ => Ends::Even,
-            };
-            let made = random_graph(nodes, edges, ends, seed, &out)?;
-            println!("{} files with {} rows in {}", made.files, made.rows, out.display());
-        }
-    }
-    Ok(())
 }

@@ -1,5 +1,7 @@
 //! `graph`: list, show, create, drop.
 
+use std::io::IsTerminal;
+
 use comfy_table::CellAlignment;
 use graphodrome_client::Client;
 
@@ -69,11 +71,32 @@ pub async fn graph(client: &Client, command: GraphCommand) -> anyhow::Result<()>
             client.create_graph(&name, graph_type.as_deref()).await?;
             println!("graph {name} created");
         }
+        GraphCommand::Empty { name, confirm } => {
+            confirmed(&name, confirm, "emptied")?;
+            client.empty_graph(&name).await?;
+            println!("graph {name} is empty");
+        }
         GraphCommand::Drop { name, confirm } => {
-            anyhow::ensure!(name == confirm, "--confirm says {confirm}, not {name}; nothing was dropped");
+            confirmed(&name, confirm, "dropped")?;
             client.drop_graph(&name).await?;
             println!("graph {name} dropped");
         }
     }
+    Ok(())
+}
+
+/// The name once more: given, or typed on a terminal.
+fn confirmed(name: &str, given: Option<String>, what: &str) -> anyhow::Result<()> {
+    let said = match given {
+        Some(said) => said,
+        None if std::io::stdin().is_terminal() => {
+            eprint!("Everything in {name} will be gone. Its name once more: ");
+            let mut line = String::new();
+            std::io::stdin().read_line(&mut line)?;
+            line.trim().to_string()
+        }
+        None => anyhow::bail!("--confirm {name} is needed; nothing was {what}"),
+    };
+    anyhow::ensure!(said == name, "the name was given as '{said}', not {name}; nothing was {what}");
     Ok(())
 }

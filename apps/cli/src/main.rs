@@ -3,6 +3,8 @@
 mod arguments;
 mod demo;
 mod evolve;
+mod export;
+mod generate;
 mod graphs;
 mod jobs;
 mod models;
@@ -85,6 +87,7 @@ async fn run(arguments: Arguments) -> anyhow::Result<()> {
         Command::Plan(options) => queries::plan(&client, options).await,
         Command::Profile(options) => queries::profile(&client, options).await,
         Command::Shell(options) => shell::shell(client, options).await,
-        Command::Generate(options) => demo::generate(options),
+        Command::Export(options) => export::export(&client, options).await,
+        Command::Generate(options) => generate::generate(options),
     }
 }

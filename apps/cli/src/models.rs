@@ -40,12 +40,7 @@ async fn draft_from(
     let out_full = std::path::absolute(out)?;
     let mut tables = vec![];
     for file in files {
-        let format = match file.extension().and_then(|e| e.to_str()) {
-            Some("tsv" | "tab") => TableFormat::Tsv,
-            Some("jsonl" | "ndjson") => TableFormat::Jsonl,
-            Some("parquet") => TableFormat::Parquet,
-            _ => TableFormat::Csv,
-        };
+        let format = TableFormat::of_name(&file.to_string_lossy()).unwrap_or(TableFormat::Csv);
         let source = Source::Bytes(std::fs::read(file).with_context(|| file.display().to_string())?);
         let full = std::path::absolute(file)?;
         // The mapping names files as they are seen from where it lies.

@@ -19,6 +19,8 @@ pub fn config(options: &ServeOptions) -> Config {
             query_memory_bytes: options.query_memory_mib << 20,
             result_rows: options.max_rows,
             concurrent_queries: options.concurrent_queries.max(1),
+            import_dir: options.import_dir.clone(),
+            import_hosts: options.import_hosts.clone(),
         },
     }
 }

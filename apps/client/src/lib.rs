@@ -1,6 +1,7 @@
 //! The typed HTTP client: the only way the command line and the tests call the service.
 
-use std::path::Path;
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex};
 
 use reqwest::header::{ACCEPT, CONTENT_TYPE};
 use reqwest::multipart::{Form, Part};
@@ -245,31 +246,74 @@ impl Client {
         self.json(self.request(Method::POST, "/v1/graphs").json(&body)).await
     }
 
-    /// Uploads a mapping and its files, which are streamed from the disk, and starts the job.
-    pub async fn load(&self, graph: &str, mapping: &str, folder: &Path, files: &[String]) -> Result<Job> {
+    pub async fn empty_graph(&self, name: &str) -> Result<()> {
+        let path = format!("/v1/graphs/{name}/elements?confirm={name}");
+        self.send(self.request(Method::DELETE, &path)).await.map(|_| ())
+    }
+
+    /// Uploads a mapping and its files, which are streamed from the disk, and starts the job; a check does
+    /// everything but publish.
+    pub async fn load(&self, graph: &str, mapping: &str, files: &[UploadFile], check: bool) -> Result<Job> {
         let mut form = Form::new().percent_encode_noop().text("mapping", mapping.to_string());
+        let trouble: Arc<Mutex<Option<String>>> = Arc::default();
         for file in files {
-            let path = folder.join(file);
             let failed =
-                |e: std::io::Error| ClientError::File(format!("{} cannot be read: {e}", path.display()));
-            let opened = tokio::fs::File::open(&path).await.map_err(failed)?;
+                |e: std::io::Error| ClientError::File(format!("{} cannot be read: {e}", file.path.display()));
+            let opened = tokio::fs::File::open(&file.path).await.map_err(failed)?;
             let length = opened.metadata().await.map_err(failed)?.len();
-            let stream = tokio_stream_of(opened);
-            let part =
-                Part::stream_with_length(reqwest::Body::wrap_stream(stream), length).file_name(file.clone());
-            form = form.part(file.clone(), part);
+            let stream = stream_of(file.path.clone(), opened, length, trouble.clone());
+            let part = Part::stream_with_length(reqwest::Body::wrap_stream(stream), length)
+                .file_name(file.name.clone());
+            form = form.part(file.name.clone(), part);
         }
-        self.json(self.request(Method::POST, &format!("/v1/graphs/{graph}/loads")).multipart(form)).await
+        let request = self.request(Method::POST, &format!("/v1/graphs/{graph}/loads?check={check}"));
+        let answer = self.json(request.multipart(form)).await;
+        let trouble = trouble.lock().ok().and_then(|mut t| t.take());
+        match trouble {
+            Some(message) => Err(ClientError::File(message)),
+            None => answer,
+        }
     }
 
     /// A load from texts in memory: (file name, content).
     pub async fn load_texts(&self, graph: &str, mapping: &str, files: &[(&str, &str)]) -> Result<Job> {
+        let files: Vec<(&str, &[u8])> = files.iter().map(|(name, text)| (*name, text.as_bytes())).collect();
+        self.load_bytes(graph, mapping, &files, false).await
+    }
+
+    pub async fn load_bytes(
+        &self, graph: &str, mapping: &str, files: &[(&str, &[u8])], check: bool,
+    ) -> Result<Job> {
         let mut form = Form::new().percent_encode_noop().text("mapping", mapping.to_string());
-        for (name, text) in files {
-            form = form
-                .part(name.to_string(), Part::bytes(text.as_bytes().to_vec()).file_name(name.to_string()));
+        for (name, bytes) in files {
+            form = form.part(name.to_string(), Part::bytes(bytes.to_vec()).file_name(name.to_string()));
         }
-        self.json(self.request(Method::POST, &format!("/v1/graphs/{graph}/loads")).multipart(form)).await
+        let request = self.request(Method::POST, &format!("/v1/graphs/{graph}/loads?check={check}"));
+        self.json(request.multipart(form)).await
+    }
+
+    /// Follows a job by its events until it ends; `seen` is told each state.
+    pub async fn follow(&self, id: i64, mut seen: impl FnMut(&Job)) -> Result<Job> {
+        use futures::StreamExt;
+        loop {
+            let answer = self.send(self.request(Method::GET, &format!("/v1/jobs/{id}/events"))).await?;
+            let mut stream = answer.bytes_stream();
+            let mut text = Vec::new();
+            // A stream that breaks off is taken up again.
+            while let Some(Ok(chunk)) = stream.next().await {
+                text.extend_from_slice(&chunk);
+                while let Some(end) = text.iter().position(|b| *b == b'\n') {
+                    let line: Vec<u8> = text.drain(..=end).collect();
+                    let Some(data) = line.strip_prefix(b"data: ") else { continue };
+                    let job: Job =
+                        serde_json::from_slice(data).map_err(|e| ClientError::Broken(e.to_string()))?;
+                    seen(&job);
+                    if job.state != "running" {
+                        return Ok(job);
+                    }
+                }
+            }
+        }
     }
 
     /// The job, when it has ended or after `wait_ms`.
@@ -306,6 +350,23 @@ impl Client {
         self.send(request).await?.text().await.map_err(|e| ClientError::Broken(e.to_string()))
     }
 
+    /// The bytes of an export, with its headers.
+    pub async fn export(&self, graph: &str, request: &Value) -> Result<Response> {
+        self.send(self.request(Method::POST, &format!("/v1/graphs/{graph}/export")).json(request)).await
+    }
+
+    /// The files in which a load's rejects come back, and the mapping to load them with.
+    pub async fn reject_files(&self, id: i64) -> Result<Value> {
+        self.json(self.request(Method::GET, &format!("/v1/jobs/{id}/rejects/files"))).await
+    }
+
+    /// The rejected rows of one table as they were.
+    pub async fn reject_rows(&self, id: i64, table: &str) -> Result<String> {
+        let request =
+            self.request(Method::GET, &format!("/v1/jobs/{id}/rejects/rows")).query(&[("table", table)]);
+        self.send(request).await?.text().await.map_err(|e| ClientError::Broken(e.to_string()))
+    }
+
     /// For tests of the protocol itself: a raw request.
     pub fn raw(&self, method: Method, path: &str) -> reqwest::RequestBuilder {
         self.request(method, path)
@@ -316,16 +377,44 @@ impl Client {
     }
 }
 
-fn tokio_stream_of(file: tokio::fs::File) -> impl futures::Stream<Item = std::io::Result<bytes::Bytes>> {
-    futures::stream::unfold((file, vec![0u8; 1 << 20]), |(mut file, mut buffer)| async move {
-        use tokio::io::AsyncReadExt;
-        match file.read(&mut buffer).await {
-            Ok(0) => None,
-            Ok(n) => {
-                let piece = bytes::Bytes::copy_from_slice(&buffer[..n]);
-                Some((Ok(piece), (file, buffer)))
+/// A file to upload under a name.
+#[derive(Clone, Debug)]
+pub struct UploadFile {
+    pub name: String,
+    pub path: PathBuf,
+}
+
+/// A file's bytes; breaks off, saying why in `trouble`, where the file changes meanwhile.
+fn stream_of(
+    path: PathBuf, file: tokio::fs::File, length: u64, trouble: Arc<Mutex<Option<String>>>,
+) -> impl futures::Stream<Item = std::io::Result<bytes::Bytes>> {
+    let before = std::fs::metadata(&path).and_then(|m| m.modified()).ok();
+    futures::stream::unfold((file, vec![0u8; 1 << 20], 0u64), move |(mut file, mut buffer, total)| {
+        let (path, trouble) = (path.clone(), trouble.clone());
+        async move {
+            use tokio::io::AsyncReadExt;
+            let read = file.read(&mut buffer).await;
+            let changed = || {
+                let message =
+                    format!("{} changed while it was read; load it when it is complete", path.display());
+                if let Ok(mut trouble) = trouble.lock() {
+                    *trouble = Some(message.clone());
+                }
+                std::io::Error::other(message)
+            };
+            match read {
+                Ok(0) if total < length => Some((Err(changed()), (file, buffer, length))),
+                Ok(0) => {
+                    let after = std::fs::metadata(&path).and_then(|m| m.modified()).ok();
+                    (after != before).then(|| (Err(changed()), (file, buffer, length)))
+                }
+                Ok(n) if total + n as u64 > length => Some((Err(changed()), (file, buffer, length))),
+                Ok(n) => {
+                    let piece = bytes::Bytes::copy_from_slice(&buffer[..n]);
+                    Some((Ok(piece), (file, buffer, total + n as u64)))
+                }
+                Err(error) => Some((Err(error), (file, buffer, total))),
             }
-            Err(error) => Some((Err(error), (file, buffer))),
         }
     })
 }

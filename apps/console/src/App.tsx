@@ -6,6 +6,7 @@ import Form from "react-bootstrap/Form";
 import { NavLink, Route, Routes, useSearchParams } from "react-router-dom";
 import { type GraphSummary, Problem, get } from "./api";
 import { JobsPage } from "./JobsPage";
+import { LoadPage } from "./LoadPage";
 import { ModelPage } from "./ModelPage";
 import { QueryPage } from "./QueryPage";
 
@@ -37,6 +38,7 @@ export function App() {
         <nav aria-label="Pages">
           <NavLink to="/" end>Query</NavLink>
           <NavLink to="/model">Model</NavLink>
+          <NavLink to="/load">Load</NavLink>
           <NavLink to="/jobs">Jobs</NavLink>
         </nav>
         <div className="chooser">
@@ -52,8 +54,9 @@ export function App() {
       <Routes>
         <Route path="/" element={<QueryPage graph={graph?.name ?? null} />} />
         <Route path="/model" element={<ModelPage graph={graph?.name ?? null} onCreated={(name) => { select(name); void graphs.refetch(); }} />} />
+        <Route path="/load" element={<LoadPage key={graph?.name} graph={graph?.name ?? null} />} />
         <Route path="/jobs" element={<JobsPage />} />
-        <Route path="*" element={<main className="page"><h1>There is no such page</h1><p>The pages are <NavLink to="/">Query</NavLink>, <NavLink to="/model">Model</NavLink> and <NavLink to="/jobs">Jobs</NavLink>.</p></main>} />
+        <Route path="*" element={<main className="page"><h1>There is no such page</h1><p>The pages are <NavLink to="/">Query</NavLink>, <NavLink to="/model">Model</NavLink>, <NavLink to="/load">Load</NavLink> and <NavLink to="/jobs">Jobs</NavLink>.</p></main>} />
       </Routes>
     </>
   );

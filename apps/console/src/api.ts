@@ -114,9 +114,12 @@ export interface RuleAccount {
   rule: string;
   rows: number;
   made: number;
+  changed?: number;
+  unchanged?: number;
   duplicates: number;
   skipped: number;
   rejects: number;
+  created?: number;
 }
 
 export interface Job {
@@ -139,6 +142,9 @@ export interface Job {
     error?: string;
     changed?: boolean;
     version?: number;
+    /** A load that published nothing, and which limits a load would break. */
+    check?: boolean;
+    breaks?: string[];
     /** Of a model that was applied. */
     differences?: { message: string }[];
     account?: { tables: { table: string; rows: number; rules: RuleAccount[] }[]; nodes_made: number; edges_made: number; rejects: number };
@@ -147,7 +153,7 @@ export interface Job {
 
 export interface Rejects {
   total: number;
-  rejects: { table: string; line: number; column: string | null; value: string | null; reason: string }[];
+  rejects: { table: string; line: number; column: string | null; value: string | null; kind: string; reason: string }[];
 }
 
 export interface ModelProperty {

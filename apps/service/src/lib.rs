@@ -8,6 +8,7 @@
 
 mod extract;
 mod guard;
+mod loading;
 mod models;
 mod problem;
 mod routes;

@@ -1,6 +1,7 @@
 //! What the routes share: the catalog, the limits, the queries and jobs that run.
 
 use std::collections::HashMap;
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
@@ -10,7 +11,7 @@ use graphodrome_formats::Progress;
 use graphodrome_graph::GraphError;
 use graphodrome_store::{Catalog, GoOn, GraphHandle, JobRecord, JobState, StoreError};
 use parking_lot::Mutex;
-use tokio::sync::{Notify, Semaphore, watch};
+use tokio::sync::{Notify, Semaphore, broadcast, watch};
 
 use crate::problem::Problem;
 
@@ -25,6 +26,10 @@ pub struct ServiceLimits {
     /// The most rows a result may have; a request may ask for fewer.
     pub result_rows: u64,
     pub concurrent_queries: usize,
+    /// The folder of which loads may read files that are there already.
+    pub import_dir: Option<PathBuf>,
+    /// Hosts that loads may fetch from, as `host` or `host:port`.
+    pub import_hosts: Vec<String>,
 }
 
 impl Default for ServiceLimits {
@@ -36,6 +41,8 @@ impl Default for ServiceLimits {
             query_memory_bytes: 2 << 30,
             result_rows: 5_000_000,
             concurrent_queries: 16,
+            import_dir: None,
+            import_hosts: vec![],
         }
     }
 }
@@ -46,6 +53,9 @@ pub struct RunningJob {
     pub started: std::time::Instant,
     pub done: watch::Receiver<bool>,
 }
+
+/// News of jobs that a listener may be behind; it misses older ones.
+const NEWS_KEPT: usize = 256;
 
 /// Rows that are looked at between two questions whether to go on.
 const ROWS_BETWEEN: u64 = graphodrome_graph::ASK_EVERY as u64;
@@ -82,6 +92,8 @@ impl Job {
         }
         app.jobs.lock().remove(&id);
         let _ = self.finished.send(true);
+        // Nobody may be listening.
+        let _ = app.job_news.send(id);
     }
 }
 
@@ -94,6 +106,8 @@ pub struct App {
     pub limits: ServiceLimits,
     pub slots: Semaphore,
     pub jobs: Mutex<HashMap<i64, Arc<RunningJob>>>,
+    /// Numbers of jobs that began or ended.
+    pub job_news: broadcast::Sender<i64>,
     /// By the graph's number: a graph replaced under its name is another.
     plans: Mutex<HashMap<i64, Arc<PlanCache>>>,
     queries: Mutex<HashMap<u64, CancelToken>>,
@@ -133,6 +147,7 @@ impl App {
             slots: Semaphore::new(limits.concurrent_queries),
             limits,
             jobs: Mutex::default(),
+            job_news: broadcast::channel(NEWS_KEPT).0,
             plans: Mutex::default(),
             queries: Mutex::default(),
             next_query: Default::default(),
@@ -190,6 +205,7 @@ impl App {
         let running =
             Arc::new(RunningJob { progress: progress.clone(), started: std::time::Instant::now(), done });
         self.jobs.lock().insert(record.id, running.clone());
+        let _ = self.job_news.send(record.id);
         Ok(Job { record, progress, running, finished })
     }
 

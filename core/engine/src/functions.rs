@@ -9,6 +9,7 @@ use rust_decimal::Decimal;
 use rust_decimal::prelude::ToPrimitive;
 
 use crate::evaluate::read_text;
+use crate::template::read_by_template;
 
 macro_rules! functions {
     ($($variant:ident: [$($name:literal),+] $least:literal..=$most:expr;)+) => {
@@ -67,6 +68,9 @@ functions! {
     ZonedDateTime: ["ZONED_DATETIME"] 1..=1;
     DurationOf: ["DURATION"] 1..=1;
     DurationBetween: ["DURATION_BETWEEN"] 2..=2;
+    Split: ["SPLIT"] 2..=2;
+    ToDate: ["TO_DATE"] 2..=2;
+    ToDateTime: ["TO_DATETIME"] 2..=2;
 }
 
 fn wrong(function: Function, value: &Value, wanted: &str) -> GraphError {
@@ -227,6 +231,19 @@ pub(crate) fn call(
         DurationOf => cast(first.clone(), &ValueType::Duration)?,
         DurationBetween => duration_between(first, &arguments[1])
             .ok_or_else(|| wrong(function, &arguments[1], "two temporal values of one kind"))?,
+        Split => {
+            let (source, delimiter) = (text(function, first)?, text(function, &arguments[1])?);
+            if delimiter.is_empty() {
+                return Err(domain("SPLIT needs a delimiter that is not empty"));
+            }
+            Value::list(source.split(&**delimiter).map(Value::text).collect())
+        }
+        ToDate | ToDateTime => {
+            let (source, template) = (text(function, first)?, text(function, &arguments[1])?);
+            let read = read_by_template(source, template);
+            let read = read.map_err(|reason| GraphError::new(Code::INVALID_TEXT, reason))?;
+            if function == ToDate { Value::Date(read.date()) } else { Value::LocalDateTime(read) }
+        }
         Coalesce | Nullif | CurrentDate | CurrentTimestamp => Value::Null,
     })
 }

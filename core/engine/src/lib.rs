@@ -16,7 +16,9 @@ mod operators;
 mod plan;
 mod planner;
 mod profile;
+mod row_expression;
 mod search;
+mod template;
 
 pub use batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
 pub use cache::PlanCache;
@@ -25,6 +27,8 @@ pub use evaluate::evaluate_constant;
 pub use execution::{Execution, Prepared, Summary, known_names, prepare};
 pub use plan::{ColumnInfo, ColumnKind};
 pub use profile::{Estimate, PlanTree, render_hops, render_plan};
+pub use row_expression::RowExpression;
+pub use template::{check_template, read_by_template};
 
 /// Parameters of one request, by name without the `$`.
 pub type Parameters = std::collections::BTreeMap<String, graphodrome_graph::Value>;

@@ -146,10 +146,11 @@ const MOST_SHOWN: usize = 5;
 
 type Lookups = (Vec<Arc<KeyIndex>>, Vec<Arc<RangeIndex>>);
 
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub struct Base {
-    pub nodes: Arc<[NodeTable]>,
-    pub edges: Arc<[EdgeTable]>,
+    /// Several of one label set where later loads added to it: each is a level of its own.
+    pub nodes: Arc<[Arc<NodeTable>]>,
+    pub edges: Arc<[Arc<EdgeTable>]>,
     /// In the order of the schema's.
     pub keys: Vec<Arc<KeyIndex>>,
     pub indexes: Vec<Arc<RangeIndex>>,
@@ -158,25 +159,47 @@ pub struct Base {
     edge_count: Dense,
 }
 
+/// Elements with the same values of a key, of which at most one may be there: the key's number, and both.
+pub type Collision = (usize, Dense, Dense);
+
+type GoOn<'g> = &'g (dyn Fn() -> Result<(), GraphError> + Sync);
+
 impl Base {
     /// Numbers the parts, builds the reverse rows, the keys, the indexes and the statistics. Fails where
-    /// the elements break a key or do not fit (more than 2^32 - 2 nodes or edges).
+    /// the elements break a key or do not fit (more than 2^31 nodes or edges).
     pub fn build(parts: BaseParts, schema: &Schema) -> Result<Base, GraphError> {
-        let mut node_count = 0u64;
-        let mut nodes = Vec::with_capacity(parts.nodes.len());
+        Base::build_asking(parts, schema, &|| Ok(()))
+    }
+
+    /// [`Self::build`]; `go_on` is asked now and then and ends it with an error.
+    pub fn build_asking(parts: BaseParts, schema: &Schema, go_on: GoOn<'_>) -> Result<Base, GraphError> {
+        let (base, collisions) = Base::default().extended(parts, schema, go_on)?;
+        match collisions.first() {
+            None => Ok(base),
+            Some((key, ..)) => Err(base.broken(&schema.keys[*key], *key, &collisions)),
+        }
+    }
+
+    /// This base with more tables behind its own, which keep their numbers. Elements whose key another has
+    /// come back: where both are there once what overlies the base is known, the key is broken.
+    pub fn extended(
+        &self, parts: BaseParts, schema: &Schema, go_on: GoOn<'_>,
+    ) -> Result<(Base, Vec<Collision>), GraphError> {
+        let mut node_count = self.node_count as u64;
+        let mut nodes: Vec<Arc<NodeTable>> = self.nodes.to_vec();
         for mut part in parts.nodes {
             part.columns.sort_by(|a, b| a.0.cmp(&b.0));
-            nodes.push(NodeTable {
+            nodes.push(Arc::new(NodeTable {
                 labels: part.labels,
                 first: node_count as Dense,
                 len: part.len,
                 ids: part.ids,
                 columns: part.columns,
                 rows_by_id: OnceLock::new(),
-            });
+            }));
             node_count += part.len as u64;
         }
-        let mut edge_count = 0u64;
+        let mut edge_count = self.edge_count as u64;
         let mut sized = Vec::with_capacity(parts.edges.len());
         for part in parts.edges {
             let first = edge_count as Dense;
@@ -190,14 +213,17 @@ impl Base {
                 format!("a graph holds at most {} nodes and as many edges", u32::MAX / 2),
             ));
         }
-        let edges: Vec<EdgeTable> = sized
+        let added: Vec<Arc<EdgeTable>> = sized
             .into_par_iter()
             .map(|(first, mut part)| {
                 part.columns.sort_by(|a, b| a.0.cmp(&b.0));
                 let len = part.sources.len();
+                go_on()?;
                 let forward = Adjacency::forward(&part.sources, part.targets);
+                drop(part.sources);
+                go_on()?;
                 let reverse = forward.reversed();
-                EdgeTable {
+                Ok(Arc::new(EdgeTable {
                     labels: part.labels,
                     directed: part.directed,
                     first,
@@ -207,9 +233,10 @@ impl Base {
                     reverse,
                     columns: part.columns,
                     rows_by_id: OnceLock::new(),
-                }
+                }))
             })
-            .collect();
+            .collect::<Result<_, GraphError>>()?;
+        let edges: Vec<Arc<EdgeTable>> = self.edges.iter().cloned().chain(added).collect();
         let mut base = Base {
             nodes: nodes.into(),
             edges: edges.into(),
@@ -219,11 +246,57 @@ impl Base {
             node_count: node_count as Dense,
             edge_count: edge_count as Dense,
         };
+        go_on()?;
         let (lookups, statistics) =
-            rayon::join(|| base.lookups(schema, &|| Ok(())), || Statistics::collect(&base));
-        (base.keys, base.indexes) = lookups?;
+            rayon::join(|| base.lookups_after(self, schema, go_on), || Statistics::extended(self, &base));
+        let (keys, indexes, collisions) = lookups?;
+        (base.keys, base.indexes) = (keys, indexes);
         base.statistics = Arc::new(statistics);
-        Ok(base)
+        Ok((base, collisions))
+    }
+
+    /// Keys and indexes of a base that continues `before`.
+    fn lookups_after(
+        &self, before: &Base, schema: &Schema, go_on: GoOn<'_>,
+    ) -> Result<(Vec<Arc<KeyIndex>>, Vec<Arc<RangeIndex>>, Vec<Collision>), GraphError> {
+        let first = |element: Element| match element {
+            Element::Node => before.node_count,
+            Element::Edge => before.edge_count,
+        };
+        let (mut keys, mut collisions) = (vec![], vec![]);
+        for (number, key) in schema.keys.iter().enumerate() {
+            let known = before.keys.iter().find(|k| same_place(&k.definition, key));
+            let from = known.map_or(0, |_| first(key.element));
+            let (index, broken) =
+                KeyIndex::build(key.clone(), known.map(|k| &**k), &self.key_tables(key), from, go_on)?;
+            keys.push(Arc::new(index));
+            collisions.extend(broken.into_iter().map(|(kept, other)| (number, kept, other)));
+        }
+        let mut indexes = vec![];
+        for index in &schema.indexes {
+            let known = before.indexes.iter().find(|i| same_place(&i.definition, index));
+            let from = known.map_or(0, |_| first(index.element));
+            let tables: Vec<KeyTable<'_>> =
+                self.key_tables(index).into_iter().filter(|t| t.first >= from).collect();
+            let run = RangeIndex::build(index.clone(), &tables, go_on)?;
+            indexes.push(Arc::new(match known {
+                Some(known) => known.with(run),
+                None => run,
+            }));
+        }
+        Ok((keys, indexes, collisions))
+    }
+
+    /// The greatest number of tables that one label set has.
+    pub fn levels(&self) -> usize {
+        let mut counts: HashMap<(Element, &LabelSet, bool), usize> = HashMap::new();
+        for table in self.nodes.iter() {
+            *counts.entry((Element::Node, &table.labels, true)).or_default() += 1;
+        }
+        for table in self.edges.iter() {
+            *counts.entry((Element::Edge, &table.labels, table.directed)).or_default() += 1;
+        }
+        counts.into_values().max().unwrap_or(0)
     }
 
     /// The same elements with the keys and indexes of another schema; those it has already are kept.
@@ -246,9 +319,9 @@ impl Base {
     fn lookups(
         &self, schema: &Schema, go_on: &(dyn Fn() -> Result<(), GraphError> + Sync),
     ) -> Result<Lookups, GraphError> {
-        let keys = schema.keys.iter().map(|key| {
+        let keys = schema.keys.iter().enumerate().map(|(number, key)| {
             let known = self.keys.iter().find(|k| same_place(&k.definition, key));
-            known.map_or_else(|| self.build_key(key, go_on).map(Arc::new), |k| Ok(k.clone()))
+            known.map_or_else(|| self.build_key(key, number, go_on).map(Arc::new), |k| Ok(k.clone()))
         });
         let keys = keys.collect::<Result<_, _>>()?;
         let indexes = schema.indexes.iter().map(|index| {
@@ -279,12 +352,22 @@ impl Base {
     }
 
     fn build_key(
-        &self, key: &Arc<KeyDefinition>, go_on: &dyn Fn() -> Result<(), GraphError>,
+        &self, key: &Arc<KeyDefinition>, number: usize, go_on: &dyn Fn() -> Result<(), GraphError>,
     ) -> Result<KeyIndex, GraphError> {
-        let (index, broken) = KeyIndex::build(key.clone(), &self.key_tables(key), go_on)?;
+        let (index, broken) = KeyIndex::build(key.clone(), None, &self.key_tables(key), 0, go_on)?;
         if broken.is_empty() {
             return Ok(index);
         }
+        let broken: Vec<Collision> = broken.into_iter().map(|(kept, other)| (number, kept, other)).collect();
+        Err(self.broken(key, number, &broken))
+    }
+
+    /// The error that names what breaks a key.
+    pub(crate) fn broken(
+        &self, key: &Arc<KeyDefinition>, number: usize, collisions: &[Collision],
+    ) -> GraphError {
+        let broken: Vec<(Dense, Dense)> =
+            collisions.iter().filter(|c| c.0 == number).map(|c| (c.1, c.2)).collect();
         let value = |id: Dense, p: &Arc<str>| match key.element {
             Element::Node => self.node_value(id, p),
             Element::Edge => self.edge_value(id, p),
@@ -301,13 +384,13 @@ impl Base {
                 break;
             }
         }
-        Err(key.taken(&values(broken[0].1)).hint(format!(
+        key.taken(&values(broken[0].1)).hint(format!(
             "{} {}(s) :{} repeat a key that is there already: {}",
             broken.len(),
             key.element,
             key.label,
             shown.join("; ")
-        )))
+        ))
     }
 
     pub fn node_count(&self) -> Dense {

@@ -67,19 +67,28 @@ pub struct KeyIndex {
 }
 
 impl KeyIndex {
-    /// Builds the index; elements that break the key come back as pairs (kept, offending).
+    /// Builds the index over the elements numbered `from` on, on top of that of the elements before.
+    /// Elements that have a key another has come back as pairs (kept, offending); both are in the index.
     pub(crate) fn build(
-        definition: Arc<KeyDefinition>, tables: &[KeyTable<'_>], go_on: &dyn Fn() -> Result<(), GraphError>,
+        definition: Arc<KeyDefinition>, before: Option<&KeyIndex>, tables: &[KeyTable<'_>], from: Dense,
+        go_on: &dyn Fn() -> Result<(), GraphError>,
     ) -> Result<(KeyIndex, Vec<(Dense, Dense)>), GraphError> {
-        let state = DefaultHashBuilder::default();
-        let total: usize = tables.iter().map(|t| t.len).sum();
-        let mut table: HashTable<Dense> = HashTable::with_capacity(total);
+        let (state, mut table) = match before {
+            Some(before) => (before.state.clone(), before.table.clone()),
+            None => (DefaultHashBuilder::default(), HashTable::new()),
+        };
+        let added = tables.iter().filter(|t| t.first >= from);
+        let total: usize = added.clone().map(|t| t.len).sum();
         let mut broken = vec![];
         let locate = |id: Dense| {
-            let t = tables.iter().find(|t| id >= t.first && ((id - t.first) as usize) < t.len);
-            t.map(|t| (t, (id - t.first) as usize))
+            let t = tables.partition_point(|t| t.first <= id).checked_sub(1)?;
+            let row = (id - tables[t].first) as usize;
+            (row < tables[t].len).then_some((&tables[t], row))
         };
-        for t in tables {
+        let rehash =
+            |&other: &Dense| locate(other).and_then(|(o, r)| hash_row(&state, &o.columns, r)).unwrap_or(0);
+        table.reserve(total, rehash);
+        for t in added {
             for row in 0..t.len {
                 if row % ASK_EVERY == 0 {
                     go_on()?;
@@ -94,21 +103,16 @@ impl KeyIndex {
                         })
                     })
                 };
-                match table.find(hash, same) {
-                    Some(&kept) => broken.push((kept, id)),
-                    None => {
-                        let rehash = |&other: &Dense| {
-                            locate(other).and_then(|(o, r)| hash_row(&state, &o.columns, r)).unwrap_or(0)
-                        };
-                        table.insert_unique(hash, id, rehash);
-                    }
+                if let Some(&kept) = table.find(hash, same) {
+                    broken.push((kept, id));
                 }
+                table.insert_unique(hash, id, rehash);
             }
         }
         Ok((KeyIndex { definition, state, table }, broken))
     }
 
-    /// The element whose key values `same` accepts.
+    /// The element with these values that `same` accepts: of several, the one that is there.
     pub(crate) fn find(&self, values: &[Value], same: impl FnMut(&Dense) -> bool) -> Option<Dense> {
         self.table.find(hash_values(&self.state, values), same).copied()
     }

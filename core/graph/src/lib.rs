@@ -30,7 +30,7 @@ mod types;
 mod value;
 
 pub use adjacency::{Adjacency, Direction};
-pub use base::{Base, BaseParts, EdgePart, EdgeTable, Ids, NodePart, NodeTable};
+pub use base::{Base, BaseParts, Collision, EdgePart, EdgeTable, Ids, NodePart, NodeTable};
 pub use buckets::Buckets;
 pub use change::{Change, NewEdge, NewNode, Transaction};
 pub use column::{Column, ColumnBuilder, Pick, fold_text};

@@ -8,8 +8,8 @@ use std::sync::Arc;
 use crate::graph_type::show_labels;
 use crate::range_index::Entry;
 use crate::{
-    Cardinality, Code, Dense, Direction, Element, GraphError, IndexSearch, KeyDefinition, LabelExpression,
-    Schema, Snapshot, Value,
+    Cardinality, Code, Collision, Dense, Direction, Element, GraphError, IndexSearch, KeyDefinition,
+    LabelExpression, Schema, Snapshot, Value,
 };
 
 impl Snapshot {
@@ -44,7 +44,7 @@ impl Snapshot {
             let name = &definition.properties[property];
             if node { self.base.node_value(id, name) } else { self.base.edge_value(id, name) }
         };
-        for &id in self.base.indexes[index].find(|id| search.place(|p| value(id, p))) {
+        for id in self.base.indexes[index].find(|id| search.place(|p| value(id, p))) {
             let untouched = if node { self.node_is_base(id) } else { self.edge_record(id).is_none() };
             if untouched {
                 found(id);
@@ -160,10 +160,25 @@ impl Snapshot {
 
     /// An error where a node has more edges than the graph type lets it have.
     pub fn check_all_cardinalities(&self) -> Result<(), GraphError> {
+        self.check_cardinalities_of(|| Box::new(0..self.node_bound()))
+    }
+
+    /// [`Self::check_all_cardinalities`] of the nodes at the ends of edges in tables from `first` on.
+    pub fn check_cardinalities_from(&self, first: usize) -> Result<(), GraphError> {
+        self.check_cardinalities_of(|| {
+            let tables = self.base.edges[first.min(self.base.edges.len())..].iter();
+            let ends = tables.flat_map(|t| t.forward.owners().chain(t.reverse.owners()).collect::<Vec<_>>());
+            let ends: BTreeSet<Dense> = ends.collect();
+            Box::new(ends.into_iter())
+        })
+    }
+
+    fn check_cardinalities_of<'s>(
+        &'s self, nodes: impl Fn() -> Box<dyn Iterator<Item = Dense> + 's>,
+    ) -> Result<(), GraphError> {
         let Some(graph_type) = &self.graph_type else { return Ok(()) };
         for cardinality in &graph_type.cardinalities {
-            let nodes = (0..self.node_bound()).filter(|&id| self.exceeds(cardinality, id));
-            let over: Vec<Dense> = nodes.collect();
+            let over: Vec<Dense> = nodes().filter(|&id| self.exceeds(cardinality, id)).collect();
             if over.is_empty() {
                 continue;
             }
@@ -172,6 +187,23 @@ impl Snapshot {
             return Err(GraphError::new(Code::GRAPH_TYPE_VIOLATION, message).hint(shown.join("; ")));
         }
         Ok(())
+    }
+
+    /// An error where two elements that are both there have one key.
+    pub fn check_collisions(&self, collisions: &[Collision]) -> Result<(), GraphError> {
+        let untouched = |key: usize, id: Dense| match self.keys[key].element {
+            Element::Node => self.node_is_base(id),
+            Element::Edge => self.edge_record(id).is_none(),
+        };
+        let real: Vec<Collision> = collisions
+            .iter()
+            .copied()
+            .filter(|&(key, a, b)| untouched(key, a) && untouched(key, b))
+            .collect();
+        match real.first() {
+            None => Ok(()),
+            Some((key, ..)) => Err(self.base.broken(&self.keys[*key], *key, &real)),
+        }
     }
 
     /// An element in words: its labels and its key.

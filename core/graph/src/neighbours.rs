@@ -4,7 +4,7 @@
 use std::ops::ControlFlow;
 
 use crate::overlay::Role;
-use crate::{Dense, Direction, EdgeTest, Snapshot};
+use crate::{Adjacency, Dense, Direction, EdgeTest, LabelSet, Snapshot};
 
 /// Rows found before the first of them is read.
 const TOGETHER: usize = 64;
@@ -81,38 +81,16 @@ impl Snapshot {
         &self, nodes: &[Dense], direction: Direction, test: &EdgeTest, others: &mut Vec<Dense>,
     ) -> (u64, u64) {
         let (mut looked, mut largest) = (0, 0);
-        if self.overlay.is_empty()
-            && let [t] = test.tables[..]
-            && let table = &self.base.edges[t]
-            && let Some(rows) = table.sides(direction)
-        {
-            let (forward, reverse) = rows;
+        if self.overlay.is_empty() {
+            let tables = test.tables.iter().map(|&t| &self.base.edges[t]);
+            let sides: Vec<_> = tables.filter_map(|table| table.sides(direction)).collect();
             for nodes in nodes.chunks(TOGETHER) {
-                let mut found = [(0, 0, 0, 0); TOGETHER];
-                for (rows, &node) in found.iter_mut().zip(nodes) {
-                    let (out, into) =
-                        (forward.map(|side| side.row(node)), reverse.map(|side| side.row(node)));
-                    let (out, into) = (out.unwrap_or_default(), into.unwrap_or_default());
-                    *rows = (out.start, out.end, into.start, into.end);
+                let mut degrees = [0u64; TOGETHER];
+                for (forward, reverse) in &sides {
+                    gather_rows(nodes, *forward, *reverse, &mut degrees, others);
                 }
-                for ((out, out_end, into, into_end), &node) in found.into_iter().zip(nodes) {
-                    let degree = (out_end - out) + (into_end - into);
-                    others.reserve(degree);
-                    if let Some(side) = forward {
-                        others.extend_from_slice(side.entries(out..out_end));
-                    }
-                    if let Some(side) = reverse {
-                        let start = others.len();
-                        others.extend_from_slice(side.entries(into..into_end));
-                        // A loop was shown from its source already.
-                        if forward.is_some() && others[start..].contains(&node) {
-                            let kept: Vec<Dense> = others.drain(start..).filter(|&o| o != node).collect();
-                            others.extend(kept);
-                        }
-                    }
-                    looked += degree as u64;
-                    largest = largest.max(degree as u64);
-                }
+                looked += degrees.iter().sum::<u64>();
+                largest = largest.max(degrees.into_iter().max().unwrap_or(0));
             }
             return (looked, largest);
         }
@@ -125,6 +103,34 @@ impl Snapshot {
             largest = largest.max(degree);
         }
         (looked, largest)
+    }
+
+    /// The edges from `a` to `b`, or undirected ones between them, that have exactly these labels.
+    pub fn for_each_between(
+        &self, (a, b): (Dense, Dense), labels: &LabelSet, directed: bool, mut visit: impl FnMut(Dense),
+    ) {
+        let orders: &[(Dense, Dense)] = if directed || a == b { &[(a, b)] } else { &[(a, b), (b, a)] };
+        let tables = self.base.edges.iter().enumerate();
+        for (t, table) in tables.filter(|(_, t)| t.directed == directed && t.labels == *labels) {
+            for &(from, to) in orders {
+                let row = table.forward.row(from);
+                let neighbours = table.forward.entries(row.clone());
+                let first = neighbours.partition_point(|&n| n < to);
+                let same = neighbours[first..].iter().take_while(|&&n| n == to).count();
+                for entry in row.start + first..row.start + first + same {
+                    let edge = table.first + entry as Dense;
+                    if self.overlay.is_empty() || self.base_edge_shows(edge, t) {
+                        visit(edge);
+                    }
+                }
+            }
+        }
+        for entry in self.overlay.adjacency.get(&a).into_iter().flat_map(|list| list.iter()) {
+            let role = if directed { Role::Source } else { Role::Undirected };
+            if entry.other == b && entry.role == role && entry.labels == *labels {
+                visit(entry.edge);
+            }
+        }
     }
 
     /// Whether the base's rows still show `edge` rightly: not deleted, same labels.
@@ -155,5 +161,35 @@ impl Snapshot {
             ControlFlow::Continue(())
         });
         degree
+    }
+}
+
+/// [`Snapshot::gather_adjacent`] of one table.
+fn gather_rows(
+    nodes: &[Dense], forward: Option<&Adjacency>, reverse: Option<&Adjacency>, degrees: &mut [u64],
+    others: &mut Vec<Dense>,
+) {
+    let mut found = [(0, 0, 0, 0); TOGETHER];
+    for (rows, &node) in found.iter_mut().zip(nodes) {
+        let (out, into) = (forward.map(|side| side.row(node)), reverse.map(|side| side.row(node)));
+        let (out, into) = (out.unwrap_or_default(), into.unwrap_or_default());
+        *rows = (out.start, out.end, into.start, into.end);
+    }
+    for (((out, out_end, into, into_end), &node), total) in found.into_iter().zip(nodes).zip(degrees) {
+        let degree = (out_end - out) + (into_end - into);
+        others.reserve(degree);
+        if let Some(side) = forward {
+            others.extend_from_slice(side.entries(out..out_end));
+        }
+        if let Some(side) = reverse {
+            let start = others.len();
+            others.extend_from_slice(side.entries(into..into_end));
+            // A loop was shown from its source already.
+            if forward.is_some() && others[start..].contains(&node) {
+                let kept: Vec<Dense> = others.drain(start..).filter(|&o| o != node).collect();
+                others.extend(kept);
+            }
+        }
+        *total += degree as u64;
     }
 }

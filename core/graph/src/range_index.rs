@@ -105,7 +105,8 @@ impl Eq for Entry {}
 #[derive(Debug)]
 pub struct RangeIndex {
     pub definition: Arc<KeyDefinition>,
-    order: Vec<Dense>,
+    /// Each in order; one a level of the base.
+    runs: Vec<Arc<[Dense]>>,
     distinct: u64,
 }
 
@@ -161,23 +162,38 @@ impl RangeIndex {
         for pair in places.windows(2) {
             distinct += u64::from(compare(tables, 1, pair[0], pair[1]) != Ordering::Equal);
         }
-        Ok(RangeIndex { definition, order: places.into_iter().map(dense).collect(), distinct })
+        let order: Arc<[Dense]> = places.into_iter().map(dense).collect();
+        Ok(RangeIndex { definition, runs: vec![order], distinct })
     }
 
-    /// The elements whose values `place` calls equal, which lie together.
-    pub(crate) fn find(&self, mut place: impl FnMut(Dense) -> Ordering) -> &[Dense] {
-        let start = self.order.partition_point(|&id| place(id) == Ordering::Less);
-        let rest = &self.order[start..];
-        let len = rest.partition_point(|&id| place(id) == Ordering::Equal);
-        &rest[..len]
+    /// This index with another level's.
+    pub(crate) fn with(&self, level: RangeIndex) -> RangeIndex {
+        RangeIndex {
+            definition: level.definition,
+            runs: self.runs.iter().chain(&level.runs).filter(|run| !run.is_empty()).cloned().collect(),
+            // Not fewer than either has, not more than both: levels share most of their values.
+            distinct: self.distinct.max(level.distinct),
+        }
+    }
+
+    /// The elements whose values `place` calls equal, which lie together in each run.
+    pub(crate) fn find<'i>(
+        &'i self, mut place: impl FnMut(Dense) -> Ordering + 'i,
+    ) -> impl Iterator<Item = Dense> + 'i {
+        self.runs.iter().flat_map(move |run| {
+            let start = run.partition_point(|&id| place(id) == Ordering::Less);
+            let rest = &run[start..];
+            let len = rest.partition_point(|&id| place(id) == Ordering::Equal);
+            rest[..len].iter().copied()
+        })
     }
 
     pub fn len(&self) -> usize {
-        self.order.len()
+        self.runs.iter().map(|run| run.len()).sum()
     }
 
     pub fn is_empty(&self) -> bool {
-        self.order.is_empty()
+        self.len() == 0
     }
 
     /// How many values its first property has.
@@ -186,7 +202,7 @@ impl RangeIndex {
     }
 
     pub fn bytes(&self) -> usize {
-        self.order.capacity() * size_of::<Dense>()
+        self.len() * size_of::<Dense>()
     }
 }
 

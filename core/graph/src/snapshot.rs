@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use crate::base::Base;
 use crate::overlay::{EdgeRecord, NodeRecord, Overlay, Properties, get_property};
-use crate::{BaseParts, Column, ColumnBuilder, Created, Schema};
+use crate::{BaseParts, Change, Column, ColumnBuilder, Created, Schema};
 use crate::{
     Dense, EdgePart, Element, ElementId, GraphError, GraphType, Ids, KeyDefinition, LabelExpression,
     LabelSet, NodePart, Pick, Value,
@@ -313,6 +313,15 @@ impl Snapshot {
             .collect()
     }
 
+    /// Nodes that the overlay holds, new or changed.
+    pub fn overlay_node_numbers(&self) -> Vec<Dense> {
+        self.overlay.nodes.iter().filter(|(_, record)| record.is_some()).map(|(id, _)| *id).collect()
+    }
+
+    pub fn overlay_edge_numbers(&self) -> Vec<Dense> {
+        self.overlay.edges.iter().filter(|(_, record)| record.is_some()).map(|(id, _)| *id).collect()
+    }
+
     /// The element with these key values; `key` is an index into [`Self::keys`].
     pub fn seek(&self, key: usize, values: &[Value]) -> Option<Dense> {
         if values.iter().any(Value::is_null) {
@@ -325,23 +334,22 @@ impl Snapshot {
         let index = &self.base.keys[key];
         match definition.element {
             Element::Node => {
-                let found = index.find(values, |&id| {
-                    definition.properties.iter().zip(values).all(|(p, v)| {
+                // Of several that levels of the base hold, the one that nothing overlies is there.
+                index.find(values, |&id| {
+                    let agrees = definition.properties.iter().zip(values).all(|(p, v)| {
                         let table = &self.base.nodes[self.base.node_table(id)];
                         matches_at(table.column(p), (id - table.first) as usize, v)
-                    })
-                })?;
-                self.node_is_base(found).then_some(found)
+                    });
+                    agrees && self.node_is_base(id)
+                })
             }
-            Element::Edge => {
-                let found = index.find(values, |&id| {
-                    definition.properties.iter().zip(values).all(|(p, v)| {
-                        let table = &self.base.edges[self.base.edge_table(id)];
-                        matches_at(table.column(p), (id - table.first) as usize, v)
-                    })
-                })?;
-                self.edge_record(found).is_none().then_some(found)
-            }
+            Element::Edge => index.find(values, |&id| {
+                let agrees = definition.properties.iter().zip(values).all(|(p, v)| {
+                    let table = &self.base.edges[self.base.edge_table(id)];
+                    matches_at(table.column(p), (id - table.first) as usize, v)
+                });
+                agrees && self.edge_record(id).is_none()
+            }),
         }
     }
 
@@ -427,13 +435,76 @@ impl Snapshot {
         (BaseParts { nodes, edges }, renumbered)
     }
 
+    /// The elements that the overlay adds to the base as parts of one more level, with the number of each
+    /// node, by its old one: those of the base keep theirs. What the overlay changes and deletes of the
+    /// base is not in it: see [`Self::residue`].
+    pub fn level_numbered(&self) -> (BaseParts, Vec<Dense>) {
+        let (nodes, mut renumbered) = self.gather_nodes(true);
+        let first = self.base.node_count();
+        renumbered.iter_mut().enumerate().for_each(|(id, number)| match (id as Dense) < first {
+            true => *number = id as Dense,
+            false => *number = number.saturating_add(first),
+        });
+        let edges = self.gather_edges(&renumbered, true);
+        (BaseParts { nodes, edges }, renumbered)
+    }
+
+    /// What the overlay changes and deletes of the base's elements, as a log entry that replays it.
+    pub fn residue(&self) -> Vec<Change> {
+        let mut changes = vec![];
+        let mut deleted = vec![];
+        let old_nodes = self.overlay.nodes.range(..self.base.node_count());
+        for (id, record) in old_nodes {
+            match record {
+                Some(r) => changes.push(Change::Node {
+                    id: r.id,
+                    labels: r.labels.clone(),
+                    properties: r.properties.clone(),
+                }),
+                None => {
+                    let table = &self.base.nodes[self.base.node_table(*id)];
+                    deleted.push(Change::DeleteNode(table.ids.get((id - table.first) as usize)));
+                }
+            }
+        }
+        for (id, record) in self.overlay.edges.range(..self.base.edge_count()) {
+            match record {
+                Some(r) => changes.push(Change::Edge {
+                    id: r.id,
+                    labels: r.labels.clone(),
+                    properties: r.properties.clone(),
+                    directed: r.directed,
+                    source: self.node_id(r.source),
+                    target: self.node_id(r.target),
+                }),
+                None => {
+                    let table = &self.base.edges[self.base.edge_table(*id)];
+                    changes.push(Change::DeleteEdge(table.ids.get((id - table.first) as usize)));
+                }
+            }
+        }
+        changes.extend(deleted);
+        changes
+    }
+
     fn fold_nodes(&self) -> (Vec<NodePart>, Vec<Dense>) {
+        self.gather_nodes(false)
+    }
+
+    fn fold_edges(&self, renumbered: &[Dense]) -> Vec<EdgePart> {
+        self.gather_edges(renumbered, false)
+    }
+
+    /// All nodes by their label sets, or only those that are not the base's.
+    fn gather_nodes(&self, added_only: bool) -> (Vec<NodePart>, Vec<Dense>) {
         let mut groups: std::collections::BTreeMap<LabelSet, Vec<Dense>> = Default::default();
-        for table in self.base.nodes.iter() {
+        let tables = if added_only { &[] } else { &self.base.nodes[..] };
+        for table in tables {
             let ids = (table.first..table.first + table.len as Dense).filter(|&id| self.node_is_base(id));
             groups.entry(table.labels.clone()).or_default().extend(ids);
         }
-        for (id, record) in &self.overlay.nodes {
+        let first = if added_only { self.base.node_count() } else { 0 };
+        for (id, record) in self.overlay.nodes.range(first..) {
             if let Some(record) = record {
                 groups.entry(record.labels.clone()).or_default().push(*id);
             }
@@ -466,11 +537,12 @@ impl Snapshot {
         (parts, renumbered)
     }
 
-    fn fold_edges(&self, renumbered: &[Dense]) -> Vec<EdgePart> {
+    fn gather_edges(&self, renumbered: &[Dense], added_only: bool) -> Vec<EdgePart> {
         type Group = Vec<(Dense, Dense, Dense)>;
         let mut groups: std::collections::BTreeMap<(LabelSet, bool), Group> = Default::default();
         let new = |id: Dense| renumbered[id as usize];
-        for table in self.base.edges.iter() {
+        let tables = if added_only { &[] } else { &self.base.edges[..] };
+        for table in tables {
             let group = groups.entry((table.labels.clone(), table.directed)).or_default();
             for source in table.forward.owners() {
                 for entry in table.forward.row(source) {
@@ -481,7 +553,8 @@ impl Snapshot {
                 }
             }
         }
-        for (id, record) in &self.overlay.edges {
+        let first = if added_only { self.base.edge_count() } else { 0 };
+        for (id, record) in self.overlay.edges.range(first..) {
             if let Some(r) = record {
                 let group = groups.entry((r.labels.clone(), r.directed)).or_default();
                 group.push((new(r.source), new(r.target), *id));

@@ -55,23 +55,22 @@ pub struct Statistics {
 }
 
 impl Statistics {
-    pub(crate) fn collect(base: &Base) -> Statistics {
+    /// Of a base that continues another: only the tables it adds are looked at.
+    pub(crate) fn extended(before: &Base, base: &Base) -> Statistics {
         let columns = |columns: &[(Arc<str>, Column)]| {
             columns.par_iter().map(|(name, c)| (name.clone(), ColumnStatistics::of(c))).collect()
         };
-        Statistics {
-            triples: (0..base.edges.len())
-                .into_par_iter()
-                .flat_map_iter(|edge| triples_of(base, edge))
-                .collect(),
-            degrees: base
-                .edges
-                .par_iter()
-                .map(|t| (DegreeStatistics::of(&t.forward), DegreeStatistics::of(&t.reverse)))
-                .collect(),
-            node_columns: base.nodes.iter().map(|t| columns(&t.columns)).collect(),
-            edge_columns: base.edges.iter().map(|t| columns(&t.columns)).collect(),
-        }
+        let mut statistics = (*before.statistics).clone();
+        let (nodes, edges) = (&base.nodes[before.nodes.len()..], &base.edges[before.edges.len()..]);
+        let triples = (before.edges.len()..base.edges.len()).into_par_iter();
+        statistics.triples.par_extend(triples.flat_map_iter(|edge| triples_of(base, edge)));
+        let degrees = edges.par_iter();
+        statistics.degrees.par_extend(
+            degrees.map(|t| (DegreeStatistics::of(&t.forward), DegreeStatistics::of(&t.reverse))),
+        );
+        statistics.node_columns.extend(nodes.iter().map(|t| columns(&t.columns)));
+        statistics.edge_columns.extend(edges.iter().map(|t| columns(&t.columns)));
+        statistics
     }
 }
 

@@ -86,3 +86,51 @@ pub fn draft(name: &str, tables: &[DraftTable]) -> Result<Draft, DraftError> {
     let structure = structure::structure(&profiles);
     Ok(render::render(name, &profiles, structure))
 }
+
+/// A column as its values show it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ColumnLook {
+    pub name: String,
+    /// The value type that all its values can be read as.
+    pub kind: String,
+    pub nulls: u64,
+    /// Different values, the first that were seen.
+    pub samples: Vec<String>,
+}
+
+/// A table as its columns show it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct TableLook {
+    pub file: String,
+    pub rows: u64,
+    /// Where it is no comma.
+    pub delimiter: Option<char>,
+    /// Words for null, where it has others than the empty text.
+    pub null: Option<Vec<String>>,
+    pub date_order: Option<crate::mapping::DateOrder>,
+    pub columns: Vec<ColumnLook>,
+}
+
+/// Looks at tables without proposing anything.
+pub fn look(tables: &[DraftTable]) -> Result<Vec<TableLook>, DraftError> {
+    let state = hashbrown::DefaultHashBuilder::default();
+    let looked = tables.par_iter().map(|table| {
+        let profile = profile::profile(table, &state)?;
+        let column = |c: &profile::ColumnProfile| ColumnLook {
+            name: c.name.clone(),
+            kind: render::value_type(c),
+            nulls: c.nulls,
+            samples: c.examples.clone(),
+        };
+        let words = std::iter::once(String::new()).chain(profile.null_words.iter().cloned());
+        Ok(TableLook {
+            rows: profile.rows,
+            delimiter: profile.delimiter,
+            null: (!profile.null_words.is_empty()).then(|| words.collect()),
+            date_order: profile.date_order,
+            columns: profile.columns.iter().map(column).collect(),
+            file: profile.file,
+        })
+    });
+    looked.collect()
+}

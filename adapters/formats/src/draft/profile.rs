@@ -9,7 +9,7 @@ use graphodrome_graph::{ValueType, parse_text};
 use hashbrown::{DefaultHashBuilder, HashMap, HashSet};
 
 use super::{ColumnKind, Declared, DraftError, DraftTable};
-use crate::load::{LoadError, csv_header, parquet_rows, unnamed};
+use crate::load::{LoadError, columnar_rows, csv_header, plain_source, unnamed};
 use crate::mapping::{DateOrder, TableFormat};
 
 /// Distinct values counted exactly up to here.
@@ -325,15 +325,17 @@ impl Watching {
 /// Looks at one table.
 pub(crate) fn profile(table: &DraftTable, state: &DefaultHashBuilder) -> Result<TableProfile, DraftError> {
     let failed = |message: String| DraftError { table: table.file.clone(), message };
-    let bytes = table.source.bytes();
-    if bytes.is_empty() {
+    if table.source.bytes().is_empty() {
         return Err(failed("the file is empty".into()));
     }
+    let (format, source) =
+        plain_source(&table.file, table.format, &table.source).map_err(|e| failed(reason(e)))?;
+    let bytes = source.bytes();
     let head = &bytes[..bytes.len().min(64 << 10)];
-    if table.format != TableFormat::Parquet && head.contains(&0) {
+    if !matches!(format, TableFormat::Parquet | TableFormat::Arrow) && head.contains(&0) {
         return Err(failed("it has NUL bytes: this is no text table".into()));
     }
-    let delimiter = match table.format {
+    let delimiter = match format {
         TableFormat::Tsv => b'\t',
         TableFormat::Csv => delimiter_of(head),
         _ => b',',
@@ -355,9 +357,10 @@ pub(crate) fn profile(table: &DraftTable, state: &DefaultHashBuilder) -> Result<
             }
             rows += 1;
         };
-    match table.format {
+    match format {
         TableFormat::Csv | TableFormat::Tsv => {
-            let (columns, body) = csv_header(&table.file, bytes, delimiter).map_err(|e| failed(reason(e)))?;
+            let (columns, body) =
+                csv_header(&table.file, bytes, delimiter, b'"').map_err(|e| failed(reason(e)))?;
             check_names(&columns).map_err(failed)?;
             watching.resize_with(columns.len(), Watching::default);
             sample.resize(columns.len(), vec![]);
@@ -410,8 +413,10 @@ pub(crate) fn profile(table: &DraftTable, state: &DefaultHashBuilder) -> Result<
                 see(&fields, &mut watching, &mut sample);
             }
         }
-        TableFormat::Parquet => {
-            names = parquet_rows(&table.file, &table.source, &mut |columns, values| {
+        // Neither comes out of `plain_source`.
+        TableFormat::Json | TableFormat::GraphMl | TableFormat::NQuads => {}
+        TableFormat::Parquet | TableFormat::Arrow => {
+            names = columnar_rows(&table.file, format, &source, &mut |columns, values| {
                 if watching.is_empty() {
                     watching.resize_with(columns, Watching::default);
                     sample.resize(columns, vec![]);
@@ -447,7 +452,7 @@ pub(crate) fn profile(table: &DraftTable, state: &DefaultHashBuilder) -> Result<
         column.kind = Kind::Text;
         column.remark = Some("dates in another order than the table's other dates: kept as text".into());
     }
-    let text = matches!(table.format, TableFormat::Csv | TableFormat::Tsv);
+    let text = matches!(format, TableFormat::Csv | TableFormat::Tsv);
     for (place, column) in columns.iter_mut().enumerate() {
         if text && column.name == unnamed(place) && column.remark.is_none() {
             column.remark = Some("the header does not name it; a mapping calls it by its place".into());
@@ -468,7 +473,7 @@ pub(crate) fn profile(table: &DraftTable, state: &DefaultHashBuilder) -> Result<
     Ok(TableProfile {
         file: table.file.clone(),
         stem,
-        delimiter: (table.format == TableFormat::Csv && delimiter != b',').then_some(delimiter as char),
+        delimiter: (format == TableFormat::Csv && delimiter != b',').then_some(delimiter as char),
         rows,
         ragged,
         sampled: sample.first().is_some_and(|s| (s.len() as u64) < rows),

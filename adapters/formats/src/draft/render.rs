@@ -27,7 +27,7 @@ fn bare(name: &str) -> &str {
     name.trim_matches('"')
 }
 
-fn value_type(column: &ColumnProfile) -> String {
+pub(super) fn value_type(column: &ColumnProfile) -> String {
     match column.kind {
         Kind::Whole => "INT64".into(),
         Kind::Decimal { digits, scale, fixed: true } => {

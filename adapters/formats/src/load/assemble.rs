@@ -1,31 +1,53 @@
 //! Putting the new base together: existing elements first, then the new ones, in the order of their
 //! label sets.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use graphodrome_graph::{BaseParts, Column, Dense, Ids, LabelSet, NodePart, Pick, Snapshot, Value};
+use graphodrome_graph::{BaseParts, Column, Dense, Ids, LabelSet, NodePart, Pick, Snapshot};
 use rayon::prelude::*;
 
 use crate::load::edges::EdgeBuilder;
-use crate::load::plan::{EdgePlan, TablePlan};
-use crate::load::read::{RawReject, TableRead};
-use crate::load::resolve::{NewEdge, NewNode, Resolved};
+use crate::load::existing::Moved;
+use crate::load::index::NewNode;
+use crate::load::plan::TablePlan;
+use crate::load::read::TableRead;
+use crate::load::resolve::{NewEdges, Resolved};
 use crate::load::{LoadError, Progress};
 
-/// Edges of one label set and directedness: the existing part, and the (table, rule) pairs that add.
-type EdgeGroup = (Option<usize>, Vec<(usize, usize)>);
+/// Edges of one label set and directedness: the existing part, and those that are new.
+type EdgeGroup = (Option<usize>, Vec<NewEdges>);
 
 /// A gathered column of optional rows.
 pub(crate) type Picks = Vec<Option<Pick>>;
 
+/// Whether the new elements become a level of their own beside the base, or a new base is written with
+/// everything in it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Shape {
+    Level,
+    Whole,
+}
+
+/// A load that adds this share of the graph or more writes a new base.
+const LEVEL_SHARE: u64 = 4;
+
+/// `changed` is `snapshot` after the load's changes of its own elements.
 pub(crate) fn assemble(
-    plans: &[TablePlan], tables: &mut [TableRead], mut resolved: Resolved, snapshot: &Snapshot,
-    progress: &Progress,
-) -> Result<BaseParts, LoadError> {
-    let (existing, renumbered) =
-        if snapshot.node_count() == 0 { (BaseParts::default(), vec![]) } else { snapshot.fold_numbered() };
-    let (next_node_id, mut next_edge_id) = snapshot.next_ids();
+    plans: &[TablePlan], tables: &mut [TableRead], resolved: &mut Resolved, snapshot: &Snapshot,
+    changed: &Snapshot, progress: &Progress,
+) -> Result<(BaseParts, Shape), LoadError> {
+    let new_edges: usize = resolved.edges.iter().flat_map(|e| &e.chunks).map(Vec::len).sum();
+    let added = (resolved.nodes.len() + new_edges + changed.overlay_len()) as u64;
+    let there = u64::from(snapshot.base.node_count()) + u64::from(snapshot.base.edge_count());
+    let shape = if added * LEVEL_SHARE < there { Shape::Level } else { Shape::Whole };
+    let first = if shape == Shape::Level { snapshot.base.node_count() } else { 0 };
+    let (existing, renumbered) = match shape {
+        Shape::Level => changed.level_numbered(),
+        Shape::Whole if changed.node_count() == 0 => (BaseParts::default(), vec![]),
+        Shape::Whole => changed.fold_numbered(),
+    };
+    let (next_node_id, mut next_edge_id) = changed.next_ids();
 
     // Label sets in order, with the existing part and the new nodes of each.
     let mut groups: BTreeMap<LabelSet, (Option<usize>, Vec<u32>)> = BTreeMap::new();
@@ -37,7 +59,7 @@ pub(crate) fn assemble(
     }
     let mut part_starts = vec![0 as Dense; existing.nodes.len()];
     let mut final_of_new = vec![0 as Dense; resolved.nodes.len()];
-    let mut next: Dense = 0;
+    let mut next: Dense = first;
     for (part, new) in groups.values() {
         if let Some(part) = part {
             part_starts[*part] = next;
@@ -48,17 +70,21 @@ pub(crate) fn assemble(
             next += 1;
         }
     }
-    // Folded number to final number, part by part.
-    let mut final_of_folded = vec![];
+    // Number among the parts to final number, part by part; those of the base stay.
+    let mut final_of_parts = vec![];
     for (part, start) in existing.nodes.iter().zip(&part_starts) {
-        final_of_folded.extend(*start..*start + part.len as Dense);
+        final_of_parts.extend(*start..*start + part.len as Dense);
     }
+    let of_parts = |number: Dense| match number.checked_sub(first) {
+        Some(place) => final_of_parts[place as usize],
+        None => number,
+    };
     let first_new = resolved.existing;
     let final_of = |node: Dense| -> Dense {
         if node >= first_new {
             final_of_new[(node - first_new) as usize]
         } else {
-            final_of_folded[renumbered[node as usize] as usize]
+            of_parts(renumbered[node as usize])
         }
     };
 
@@ -66,7 +92,7 @@ pub(crate) fn assemble(
         .iter()
         .map(|(labels, (part, new))| {
             let old = part.map(|p| &existing.nodes[p]);
-            node_part(labels, old, new, &resolved.nodes, plans, tables, next_node_id)
+            node_part(labels, old, new, resolved, plans, tables, next_node_id)
         })
         .collect();
     progress.check()?;
@@ -75,35 +101,31 @@ pub(crate) fn assemble(
     for (place, part) in existing.edges.iter().enumerate() {
         edge_groups.entry((part.labels.clone(), part.directed)).or_default().0 = Some(place);
     }
-    for (table, plan) in plans.iter().enumerate() {
-        for (rule, edge) in plan.edges.iter().enumerate() {
-            edge_groups.entry((edge.label.clone(), edge.directed)).or_default().1.push((table, rule));
-        }
+    for new in std::mem::take(&mut resolved.edges) {
+        let directed = plans[new.table].edges[new.rule].directed;
+        edge_groups.entry((new.labels.clone(), directed)).or_default().1.push(new);
     }
     let mut edges = vec![];
-    for ((labels, directed), (part, rules)) in edge_groups {
+    for ((labels, directed), (part, added)) in edge_groups {
         progress.check()?;
         let old = part.map(|p| &existing.edges[p]);
-        let mut builder = EdgeBuilder::new(old, &final_of_folded);
-        for (table, rule) in rules {
+        let mut builder = EdgeBuilder::new(old, &of_parts);
+        for NewEdges { table, rule, chunks, .. } in added {
             let plan = &plans[table].edges[rule];
-            let mut new = std::mem::take(&mut resolved.edges[table][rule]);
-            if plan.key.is_some() {
-                keyed(plan, &mut new, (table, rule), tables, snapshot);
-            }
-            builder.add_new(plan, (table, rule), new, &final_of);
+            builder.add_new(plan, (table, rule), chunks, &resolved.changed, &final_of);
         }
-        if let Some(part) = builder.finish(labels, directed, old, tables, &mut next_edge_id) {
+        if let Some(part) = builder.finish((labels, directed), old, plans, tables, &mut next_edge_id) {
             edges.push(part);
         }
     }
-    Ok(BaseParts { nodes, edges })
+    Ok((BaseParts { nodes, edges }, shape))
 }
 
 fn node_part(
-    labels: &LabelSet, old: Option<&NodePart>, new: &[u32], nodes: &[NewNode], plans: &[TablePlan],
+    labels: &LabelSet, old: Option<&NodePart>, new: &[u32], resolved: &Resolved, plans: &[TablePlan],
     tables: &[TableRead], next_id: u64,
 ) -> NodePart {
+    let nodes = &resolved.nodes;
     let old_len = old.map_or(0, |p| p.len);
     let mut names: Vec<Arc<str>> =
         old.iter().flat_map(|p| p.columns.iter().map(|(n, _)| n.clone())).collect();
@@ -114,8 +136,21 @@ fn node_part(
         let next = places.len() as u32 + 1;
         places.entry((n.table, n.rule, n.chunk)).or_insert(next);
     }
+    // Later rows of the load may have changed what an earlier one made.
+    let mut moved: Vec<(usize, &Moved)> = vec![];
+    if !resolved.changed.moved.is_empty() {
+        for (row, place) in new.iter().enumerate() {
+            let Some(values) = resolved.changed.moved.get(place) else { continue };
+            moved.push((old_len + row, values));
+            for n in values.values().flatten() {
+                let next = places.len() as u32 + 1;
+                places.entry((n.table, n.rule, n.chunk)).or_insert(next);
+            }
+        }
+    }
     for (table, rule, _) in places.keys() {
-        names.extend(plans[*table as usize].nodes[*rule as usize].properties.iter().map(|p| p.name.clone()));
+        let stored = plans[*table as usize].nodes[*rule as usize].properties.iter().filter(|p| !p.is_id());
+        names.extend(stored.map(|p| p.name.clone()));
     }
     names.sort();
     names.dedup();
@@ -148,6 +183,12 @@ fn node_part(
                 }
                 has[last.1 as usize].then_some(Pick { part: last.1, row: n.row })
             }));
+            for (row, values) in &moved {
+                if let Some(place) = values.get(name) {
+                    let pick = |n: &NewNode| Pick { part: places[&(n.table, n.rule, n.chunk)], row: n.row };
+                    picks[*row] = place.as_ref().map(pick);
+                }
+            }
             some_column(name, &parts, &picks)
         })
         .collect();
@@ -160,66 +201,4 @@ fn node_part(
 pub(crate) fn some_column(name: &Arc<str>, parts: &[&Column], picks: &Picks) -> Option<(Arc<str>, Column)> {
     let column = Column::gather_optional(parts, picks);
     column.has_values().then(|| (name.clone(), column))
-}
-
-/// For edges with a declared key: keeps the rows that are new. The others are duplicates where ends and
-/// properties agree, rejects where they do not.
-fn keyed(
-    plan: &EdgePlan, edges: &mut [Vec<NewEdge>], (table, rule): (usize, usize), tables: &mut [TableRead],
-    snapshot: &Snapshot,
-) {
-    let Some((key, places)) = &plan.key else { return };
-    let mut seen: HashMap<Vec<Value>, NewEdge> = HashMap::new();
-    let (mut duplicates, mut rejects) = (0, vec![]);
-    let chunks = &tables[table].edges[rule].chunks;
-    let value =
-        |edge: &NewEdge, place: usize| chunks[edge.chunk as usize].columns[place].value(edge.row as usize);
-    let properties =
-        |edge: &NewEdge| -> Vec<Value> { (0..plan.properties.len()).map(|p| value(edge, p)).collect() };
-    let mut is_new = |edge: &NewEdge| {
-        let values: Vec<Value> = places.iter().map(|&p| value(edge, p)).collect();
-        let same = if let Some(known) = snapshot.seek(*key, &values) {
-            let stored = snapshot.edge_properties(known);
-            let mut ends = snapshot.edge_ends(known);
-            if !plan.directed && ends.0 > ends.1 {
-                ends = (ends.1, ends.0);
-            }
-            let agrees = plan.properties.iter().zip(properties(edge)).all(|(p, given)| {
-                let stored =
-                    stored.iter().find(|(n, _)| *n == p.name).map_or(Value::Null, |(_, v)| v.clone());
-                given.is_null() || stored == given
-            });
-            Some(ends == (edge.from, edge.to) && agrees)
-        } else if values.iter().any(Value::is_null) {
-            None
-        } else {
-            match seen.get(&values) {
-                Some(known) => Some(
-                    (known.from, known.to) == (edge.from, edge.to) && properties(known) == properties(edge),
-                ),
-                None => {
-                    seen.insert(values.clone(), *edge);
-                    None
-                }
-            }
-        };
-        match same {
-            None => {}
-            Some(true) => duplicates += 1,
-            Some(false) => {
-                let shown: Vec<String> = values.iter().map(Value::to_string).collect();
-                rejects.push(RawReject {
-                    offset: chunks[edge.chunk as usize].offsets[edge.row as usize],
-                    column: Some(plan.properties[places[0]].column),
-                    value: Some(shown.join(", ")),
-                    reason: "the key is there already on an edge with other ends or properties".into(),
-                });
-            }
-        }
-        same.is_none()
-    };
-    edges.iter_mut().for_each(|chunk| chunk.retain(&mut is_new));
-    let read = &mut tables[table].edges[rule];
-    read.duplicates += duplicates;
-    rejects.into_iter().for_each(|r| read.reject(r));
 }

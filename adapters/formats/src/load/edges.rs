@@ -12,16 +12,20 @@ use graphodrome_graph::{Buckets, Column, Dense, EdgePart, Ids, LabelSet, Pick, V
 use rayon::prelude::*;
 
 use crate::load::assemble::{Picks, some_column};
-use crate::load::plan::EdgePlan;
+use crate::load::connect::differing;
+use crate::load::existing::Changed;
+use crate::load::plan::{EdgePlan, TablePlan};
 use crate::load::read::TableRead;
 use crate::load::resolve::NewEdge;
+use crate::mapping::{Existing, Same};
 
 /// The rule and chunk that a part of an [`EdgeBuilder`] is; part 0 is what was there before.
 struct EdgeSource {
     table: usize,
     rule: usize,
     chunk: usize,
-    keep_same: bool,
+    same: Same,
+    existing: Existing,
     /// Per property name its place among the chunk's columns.
     properties: Vec<Arc<str>>,
 }
@@ -31,27 +35,37 @@ pub(crate) struct EdgeBuilder {
     /// Per part its edges with their final ends; their `chunk` is the part.
     pieces: Vec<Vec<NewEdge>>,
     sources: Vec<EdgeSource>,
+    /// Edges by part and row: later rows that change them, by part and row.
+    moved: Moved,
 }
+
+type Moved = HashMap<(u32, u32), Vec<(u32, u32)>>;
 
 impl EdgeBuilder {
     /// With the edges that are there already.
-    pub fn new(old: Option<&EdgePart>, final_of_folded: &[Dense]) -> EdgeBuilder {
+    pub fn new(old: Option<&EdgePart>, final_of: &impl Fn(Dense) -> Dense) -> EdgeBuilder {
         let place = |(row, (from, to)): (usize, (&Dense, &Dense))| NewEdge {
-            from: final_of_folded[*from as usize],
-            to: final_of_folded[*to as usize],
+            from: final_of(*from),
+            to: final_of(*to),
             chunk: 0,
             row: row as u32,
         };
         let existing =
             old.map(|part| part.sources.iter().zip(&part.targets).enumerate().map(place).collect());
-        EdgeBuilder { pieces: vec![existing.unwrap_or_default()], sources: vec![] }
+        EdgeBuilder { pieces: vec![existing.unwrap_or_default()], sources: vec![], moved: HashMap::new() }
     }
 
     pub fn add_new(
         &mut self, plan: &EdgePlan, (table, rule): (usize, usize), mut chunks: Vec<Vec<NewEdge>>,
-        final_of: &(impl Fn(Dense) -> Dense + Sync),
+        changed: &Changed, final_of: &(impl Fn(Dense) -> Dense + Sync),
     ) {
         let first = self.pieces.len() as u32;
+        for ((of_table, of_rule, chunk, row), later) in &changed.moved_edges {
+            if (*of_table, *of_rule) == (table, rule) {
+                let later = later.iter().map(|edge| (first + edge.chunk, edge.row)).collect();
+                self.moved.insert((first + chunk, *row), later);
+            }
+        }
         chunks.par_iter_mut().enumerate().for_each(|(chunk, edges)| {
             for edge in edges {
                 let (from, to) = (final_of(edge.from), final_of(edge.to));
@@ -65,7 +79,8 @@ impl EdgeBuilder {
                 table,
                 rule,
                 chunk,
-                keep_same: plan.keep_same,
+                same: plan.same,
+                existing: plan.existing,
                 properties: plan.properties.iter().map(|p| p.name.clone()).collect(),
             });
         }
@@ -73,10 +88,10 @@ impl EdgeBuilder {
     }
 
     pub fn finish(
-        self, labels: LabelSet, directed: bool, old: Option<&EdgePart>, tables: &mut [TableRead],
-        next_id: &mut u64,
+        self, (labels, directed): (LabelSet, bool), old: Option<&EdgePart>, plans: &[TablePlan],
+        tables: &mut [TableRead], next_id: &mut u64,
     ) -> Option<EdgePart> {
-        let EdgeBuilder { pieces, sources } = self;
+        let EdgeBuilder { pieces, sources, mut moved } = self;
         let spread = Spread::new(&pieces)?;
         let (mut edges, mut order) = spread.sorted();
         let mut names: Vec<Arc<str>> =
@@ -95,16 +110,16 @@ impl EdgeBuilder {
         let by_name: Vec<Vec<Option<&Column>>> =
             names.iter().map(|name| (0..pieces.len()).map(|part| column_of(part, name)).collect()).collect();
 
-        let (made_of, duplicates_of) = drop_duplicates(&mut edges, &mut order, &sources, &by_name);
-        if edges.is_empty() {
-            return None;
-        }
+        let counts = drop_duplicates(&mut edges, &mut order, &sources, &by_name, &mut moved);
         let columns = names
             .iter()
             .zip(&by_name)
-            .filter_map(|(name, parts)| match spread.numbers(parts, &order) {
-                Some(column) => Some((name.clone(), column)),
-                None => gathered(name, parts, &edges),
+            .filter_map(|(name, parts)| {
+                let numbers = if moved.is_empty() { spread.numbers(parts, &order) } else { None };
+                match numbers {
+                    Some(column) => Some((name.clone(), column)),
+                    None => gathered(name, parts, &edges, &moved, &sources),
+                }
             })
             .collect();
         let ids = match old {
@@ -124,16 +139,27 @@ impl EdgeBuilder {
                 Ids::from_vec(edges.iter().map(id_of).collect())
             }
         };
-        let mut made: HashMap<(usize, usize), (u64, u64)> = HashMap::new();
-        for (place, source) in sources.iter().enumerate() {
-            let counts = made.entry((source.table, source.rule)).or_default();
-            counts.0 += made_of[place + 1];
-            counts.1 += duplicates_of[place + 1];
+        let mut made = vec![];
+        let of_new = counts.into_iter().skip(1);
+        let mut rejects = vec![];
+        for (source, mut count) in sources.iter().zip(of_new) {
+            for (row, name, given, known) in std::mem::take(&mut count.differing) {
+                let plan = &plans[source.table].edges[source.rule];
+                let chunk = &tables[source.table].edges[source.rule].chunks[source.chunk];
+                let reject = differing(plan, chunk.offsets[row as usize], &names[name], &given, &known);
+                rejects.push(((source.table, source.rule), reject));
+            }
+            made.push(((source.table, source.rule), count));
         }
-        for ((table, rule), (new, duplicates)) in made {
+        for ((table, rule), count) in made {
             let read = &mut tables[table].edges[rule];
-            read.made += new;
-            read.duplicates += duplicates;
+            read.made += count.made;
+            read.changed += count.changed;
+            read.duplicates += count.duplicates;
+        }
+        rejects.into_iter().for_each(|((table, rule), reject)| tables[table].edges[rule].reject(reject));
+        if edges.is_empty() {
+            return None;
         }
         let (sources, targets) =
             rayon::join(|| edges.iter().map(|e| e.from).collect(), || edges.iter().map(|e| e.to).collect());
@@ -141,19 +167,29 @@ impl EdgeBuilder {
     }
 }
 
-/// Leaves out new edges that agree with an earlier one of the same ends, where their rule wants that.
-/// Returns the edges made and left out, part by part.
+/// What the new edges of one part came to.
+#[derive(Default)]
+struct PartCounts {
+    made: u64,
+    changed: u64,
+    duplicates: u64,
+    /// Rows that are an edge made before with another value: the row, the property's place, both values.
+    differing: Vec<(u32, usize, Value, Value)>,
+}
+
+/// Leaves out new edges that are an earlier one by what their rule says. Those there already were told
+/// apart before.
 fn drop_duplicates(
     edges: &mut Vec<NewEdge>, order: &mut Vec<u32>, sources: &[EdgeSource], by_name: &[Vec<Option<&Column>>],
-) -> (Vec<u64>, Vec<u64>) {
-    let agree = |a: NewEdge, b: NewEdge| {
-        by_name.iter().all(|parts| {
-            let value = |e: NewEdge| parts[e.chunk as usize].map_or(Value::Null, |c| c.value(e.row as usize));
-            value(a) == value(b)
-        })
+    moved: &mut Moved,
+) -> Vec<PartCounts> {
+    let value = |name: usize, (part, row): (u32, u32)| {
+        by_name[name][part as usize].map_or(Value::Null, |c| c.value(row as usize))
     };
-    let mut made_of: Vec<u64> = vec![0; sources.len() + 1];
-    let mut duplicates_of: Vec<u64> = vec![0; sources.len() + 1];
+    let agree = |a: &NewEdge, b: &NewEdge| {
+        (0..by_name.len()).all(|name| value(name, (a.chunk, a.row)) == value(name, (b.chunk, b.row)))
+    };
+    let mut counts: Vec<PartCounts> = (0..=sources.len()).map(|_| PartCounts::default()).collect();
     let (mut run_start, mut write) = (0, 0);
     for read in 0..edges.len() {
         let edge = edges[read];
@@ -161,12 +197,35 @@ fn drop_duplicates(
             run_start = write;
         }
         let part = edge.chunk as usize;
-        let checks = part > 0 && !sources[part - 1].keep_same;
-        if checks && edges[run_start..write].iter().any(|known| agree(*known, edge)) {
-            duplicates_of[part] += 1;
-            continue;
+        let source = if part > 0 { Some(&sources[part - 1]) } else { None };
+        let run = &edges[run_start..write];
+        // Those of part 0 were there: whether the row is one of them is known already.
+        let mut new = run.iter().filter(|known| known.chunk > 0);
+        match source.map(|s| s.same) {
+            Some(Same::IdenticalOnce) if new.any(|known| agree(known, &edge)) => {
+                counts[part].duplicates += 1;
+                continue;
+            }
+            Some(Same::SameEndsOnce) => {
+                if let Some(known) = new.next().copied() {
+                    let existing = source.map(|s| s.existing).unwrap_or_default();
+                    let later = moved.entry((known.chunk, known.row)).or_default();
+                    let row = (edge.chunk, edge.row);
+                    one_of_two(
+                        existing,
+                        (known.chunk, known.row),
+                        row,
+                        later,
+                        by_name.len(),
+                        &value,
+                        &mut counts[part],
+                    );
+                    continue;
+                }
+            }
+            _ => {}
         }
-        made_of[part] += 1;
+        counts[part].made += 1;
         if write < read {
             edges[write] = edge;
             order[write] = order[read];
@@ -175,14 +234,65 @@ fn drop_duplicates(
     }
     edges.truncate(write);
     order.truncate(write);
-    (made_of, duplicates_of)
+    moved.retain(|_, later| !later.is_empty());
+    counts
+}
+
+/// A property's value after later rows have changed it.
+fn moved_value(
+    existing: Existing, first: (u32, u32), later: &[(u32, u32)], value: impl Fn((u32, u32)) -> Value,
+) -> ((u32, u32), Value) {
+    let mut now = (first, value(first));
+    for &row in later {
+        let own = value(row);
+        if existing == Existing::Replace || !own.is_null() {
+            now = (row, own);
+        }
+    }
+    now
+}
+
+/// A row that is an edge which an earlier row made.
+fn one_of_two(
+    existing: Existing, known: (u32, u32), row: (u32, u32), later: &mut Vec<(u32, u32)>, names: usize,
+    value: &impl Fn(usize, (u32, u32)) -> Value, counts: &mut PartCounts,
+) {
+    let now = |name: usize| moved_value(existing, known, later, |place| value(name, place)).1;
+    let differs = |name: &usize| {
+        let given = value(*name, row);
+        (existing == Existing::Replace || !given.is_null()) && given != now(*name)
+    };
+    match ((0..names).find(differs), existing) {
+        (None, _) | (_, Existing::Keep) => counts.duplicates += 1,
+        (Some(_), Existing::Update | Existing::Replace) => {
+            counts.changed += 1;
+            later.push(row);
+        }
+        (Some(name), Existing::Reject) => {
+            counts.differing.push((row.1, name, value(name, row), now(name)));
+        }
+    }
 }
 
 /// A column that is more than plain numbers, picked row by row.
-fn gathered(name: &Arc<str>, parts: &[Option<&Column>], edges: &[NewEdge]) -> Option<(Arc<str>, Column)> {
+fn gathered(
+    name: &Arc<str>, parts: &[Option<&Column>], edges: &[NewEdge], moved: &Moved, sources: &[EdgeSource],
+) -> Option<(Arc<str>, Column)> {
     let empty = Column::Other(Arc::from([]));
     let columns: Vec<&Column> = parts.iter().map(|c| c.unwrap_or(&empty)).collect();
-    let pick = |e: &NewEdge| parts[e.chunk as usize].is_some().then_some(Pick { part: e.chunk, row: e.row });
+    let value = |(part, row): (u32, u32)| {
+        parts[part as usize].map_or(Value::Null, |column| column.value(row as usize))
+    };
+    let pick = |e: &NewEdge| {
+        let place = match moved.get(&(e.chunk, e.row)) {
+            Some(later) => {
+                let existing = sources[e.chunk as usize - 1].existing;
+                moved_value(existing, (e.chunk, e.row), later, value).0
+            }
+            None => (e.chunk, e.row),
+        };
+        parts[place.0 as usize].is_some().then_some(Pick { part: place.0, row: place.1 })
+    };
     let picks: Picks = edges.iter().map(pick).collect();
     some_column(name, &columns, &picks)
 }

@@ -1,43 +1,38 @@
 //! Bulk loading, in three phases: every table is read once, in parallel chunks, into typed columns;
-//! keys are resolved in memory; the new base is put together. Nothing is visible before the caller
-//! publishes the parts, so a load is all of it or none of it.
+//! keys are resolved in memory; the parts that the graph becomes are put together. Nothing is visible
+//! before the caller publishes them, so a load is all of it or none of it.
 
 mod account;
 mod assemble;
+mod columnar;
+mod connect;
 mod edges;
-mod parquet;
+mod existing;
+mod fields;
+mod index;
 mod plain;
 mod plan;
+mod preview;
 mod read;
 mod resolve;
+mod sources;
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU8, AtomicU64, Ordering};
 
-use graphodrome_graph::{BaseParts, GraphError, Snapshot};
-use memmap2::Mmap;
+use graphodrome_graph::{BaseParts, Change, GraphError, Snapshot};
 use serde::{Deserialize, Serialize};
 
-use crate::mapping::{Mapping, MappingError};
+use crate::mapping::{Mapping, MappingError, RejectLimit};
 
-pub(crate) use parquet::each_row as parquet_rows;
+pub use assemble::Shape;
+pub(crate) use columnar::each_row as columnar_rows;
+pub use plan::DATABASE_NULL;
 pub(crate) use plan::{header as csv_header, unnamed};
-
-/// The bytes of a source file.
-pub enum Source {
-    Bytes(Vec<u8>),
-    Mapped(Mmap),
-}
-
-impl Source {
-    pub fn bytes(&self) -> &[u8] {
-        match self {
-            Source::Bytes(bytes) => bytes,
-            Source::Mapped(map) => map,
-        }
-    }
-}
+pub use preview::{Preview, PreviewElement, PreviewRow, preview};
+pub use sources::Source;
+pub(crate) use sources::plain_source;
 
 /// How far a load is; read by others while it runs.
 #[derive(Debug, Default)]
@@ -49,7 +44,7 @@ pub struct Progress {
     cancelled: AtomicBool,
 }
 
-const PHASES: [&str; 5] = ["waiting", "reading", "resolving keys", "building", "writing"];
+const PHASES: [&str; 6] = ["waiting", "fetching", "reading", "resolving keys", "building", "writing"];
 
 impl Progress {
     pub fn phase(&self) -> &'static str {
@@ -75,29 +70,80 @@ impl Progress {
     }
 }
 
+/// What is wrong with a reject, so that rejects can be counted by it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum RejectKind {
+    /// The row is no row of the table: too short, too long, no valid JSON.
+    Shape,
+    /// A value is not of its property's type.
+    Value,
+    /// An expression failed on the row.
+    Expression,
+    EmptyKey,
+    EmptyReference,
+    Label,
+    /// An end of the edge is not there.
+    NoSuchNode,
+    /// The element is there already with other values.
+    KeyConflict,
+    /// The graph type does not allow the element.
+    Type,
+}
+
+impl RejectKind {
+    pub fn name(self) -> &'static str {
+        match self {
+            RejectKind::Shape => "shape",
+            RejectKind::Value => "value",
+            RejectKind::Expression => "expression",
+            RejectKind::EmptyKey => "empty-key",
+            RejectKind::EmptyReference => "empty-reference",
+            RejectKind::Label => "label",
+            RejectKind::NoSuchNode => "no-such-node",
+            RejectKind::KeyConflict => "key-conflict",
+            RejectKind::Type => "type",
+        }
+    }
+}
+
 /// A row that could not be taken, and why.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Reject {
     pub table: String,
     /// What the row should have become, such as `(:Site)`.
     pub rule: String,
+    /// Of a text file; of the others the number of the row or item. From 1.
     pub line: u64,
     pub column: Option<String>,
     pub value: Option<String>,
+    pub kind: RejectKind,
     pub reason: String,
+    /// The row as it stood in the file.
     pub record: String,
 }
 
-/// What one rule made of its table's rows: `rows = made + duplicates + skipped + rejects`.
+/// What one rule made of its table's rows:
+/// `rows = made + changed + unchanged + duplicates + skipped + rejects`.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
 pub struct RuleAccount {
     pub rule: String,
     pub rows: u64,
     pub made: u64,
+    /// Rows that changed an element that was there.
+    pub changed: u64,
+    /// Rows whose element was in the graph already, and stays as it is.
+    pub unchanged: u64,
+    /// Rows that repeat an earlier row of the load.
     pub duplicates: u64,
-    /// Rows of an optional rule without a key or reference.
+    /// Rows that a where leaves out, and those of an optional rule without a key or reference.
     pub skipped: u64,
     pub rejects: u64,
+    /// The rejects by what is wrong with them.
+    pub rejects_by_kind: BTreeMap<RejectKind, u64>,
+    /// Of an edge rule: nodes made because its references lacked them; not counted in `made`.
+    pub created: u64,
 }
 
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
@@ -106,15 +152,22 @@ pub struct TableAccount {
     pub rows: u64,
     pub bytes: u64,
     pub rules: Vec<RuleAccount>,
+    /// How rejects are given back as a file: the header line of CSV, and its delimiter.
+    #[serde(default)]
+    pub header: Option<String>,
 }
 
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
 pub struct Account {
     pub tables: Vec<TableAccount>,
     pub nodes_made: u64,
     pub edges_made: u64,
+    pub changed: u64,
+    pub unchanged: u64,
     pub duplicates: u64,
     pub rejects: u64,
+    pub fetch_ms: f64,
     pub read_ms: f64,
     pub resolve_ms: f64,
     pub build_ms: f64,
@@ -124,11 +177,17 @@ pub struct Account {
 impl Account {
     /// Whether every rule's figures add up to its rows.
     pub fn adds_up(&self) -> bool {
-        self.tables.iter().all(|t| {
-            t.rules
-                .iter()
-                .all(|r| r.rows == t.rows && r.rows == r.made + r.duplicates + r.skipped + r.rejects)
-        })
+        let rule = |t: &TableAccount, r: &RuleAccount| {
+            let by_kind: u64 = r.rejects_by_kind.values().sum();
+            let sum = r.made + r.changed + r.unchanged + r.duplicates + r.skipped + r.rejects;
+            r.rows == t.rows && r.rows == sum && by_kind == r.rejects
+        };
+        self.tables.iter().all(|t| t.rules.iter().all(|r| rule(t, r)))
+    }
+
+    /// Rows of every rule taken together: what a share of rejects is a share of.
+    pub fn rule_rows(&self) -> u64 {
+        self.tables.iter().flat_map(|t| &t.rules).map(|r| r.rows).sum()
     }
 }
 
@@ -141,14 +200,17 @@ pub enum LoadError {
     #[error("table {table}: {message}")]
     Table { table: String, message: String },
     #[error("{rejects} rejects are more than the limit of {limit}; nothing was published")]
-    TooManyRejects { rejects: u64, limit: u64, kept: Vec<Reject>, account: Box<Account> },
+    TooManyRejects { rejects: u64, limit: RejectLimit, kept: Vec<Reject>, account: Box<Account> },
     #[error("the load was cancelled; nothing was published")]
     Cancelled,
 }
 
+/// What a load comes to; nothing of it is in the graph yet.
 pub struct LoadOutcome {
-    /// `None` where the load changes nothing.
-    pub parts: Option<BaseParts>,
+    /// The graph with the changes of elements that were there, and those changes; `None` without any.
+    pub changed: Option<(Snapshot, Vec<Change>)>,
+    /// The new elements (with everything else, where a whole base is to be written); `None` without any.
+    pub parts: Option<(BaseParts, Shape)>,
     pub account: Account,
     /// The first rejects, at most [`MAX_KEPT_REJECTS`]; the account counts all.
     pub rejects: Vec<Reject>,
@@ -157,16 +219,17 @@ pub struct LoadOutcome {
 /// Rejects kept with their rows.
 pub const MAX_KEPT_REJECTS: usize = 100_000;
 
-/// Reads the sources as the mapping says, on top of `snapshot`.
+/// Reads the sources as the mapping says, on top of `snapshot`. A compressed source may unpack to
+/// `limit` bytes.
 pub fn load(
-    mapping: &Mapping, sources: &BTreeMap<String, Arc<Source>>, snapshot: &Snapshot, progress: &Progress,
+    mapping: &Mapping, sources: &BTreeMap<String, Arc<Source>>, snapshot: &Snapshot, limit: u64,
+    progress: &Progress,
 ) -> Result<LoadOutcome, LoadError> {
-    let plans = plan::plan(mapping, sources, snapshot)?;
-    let total: usize = plans.iter().map(|p| p.source.bytes().len()).sum();
-    progress.bytes_total.store(total as u64, Ordering::Relaxed);
-
     progress.enter("reading");
     let started = std::time::Instant::now();
+    let plans = plan::plan(mapping, sources, snapshot, limit, progress)?;
+    let total: usize = plans.iter().map(|p| p.source.bytes().len()).sum();
+    progress.bytes_total.store(total as u64, Ordering::Relaxed);
     let mut tables = vec![];
     for plan in &plans {
         tables.push(read::read_table(plan, progress)?);
@@ -175,12 +238,14 @@ pub fn load(
 
     progress.enter("resolving keys");
     let started = std::time::Instant::now();
-    let resolved = resolve::resolve(&plans, &mut tables, snapshot, progress)?;
+    let mut resolved = resolve::resolve(&plans, &mut tables, snapshot, progress)?;
     let resolve_ms = started.elapsed().as_secs_f64() * 1e3;
 
     progress.enter("building");
     let started = std::time::Instant::now();
-    let parts = assemble::assemble(&plans, &mut tables, resolved, snapshot, progress)?;
+    let changed = resolved.changed.apply(snapshot)?;
+    let after = changed.as_ref().map_or(snapshot, |(after, _)| after);
+    let parts = assemble::assemble(&plans, &mut tables, &mut resolved, snapshot, after, progress)?;
     let build_ms = started.elapsed().as_secs_f64() * 1e3;
 
     let (mut account, rejects) = account::account(&plans, &tables);
@@ -188,7 +253,7 @@ pub fn load(
     account.resolve_ms = resolve_ms;
     account.build_ms = build_ms;
     if let Some(limit) = mapping.reject_limit
-        && account.rejects > limit
+        && !limit.allows(account.rejects, account.rule_rows())
     {
         return Err(LoadError::TooManyRejects {
             rejects: account.rejects,
@@ -197,6 +262,6 @@ pub fn load(
             account: Box::new(account),
         });
     }
-    let changes = account.nodes_made + account.edges_made > 0;
-    Ok(LoadOutcome { parts: changes.then_some(parts), account, rejects })
+    let makes = account.nodes_made + account.edges_made > 0;
+    Ok(LoadOutcome { changed, parts: makes.then_some(parts), account, rejects })
 }

@@ -2,18 +2,17 @@
 //! typed columns. A row that does not fit is taken back and read again the thorough way, which knows
 //! what is wrong with it.
 
-use std::sync::atomic::Ordering;
-
 use graphodrome_graph::{ColumnBuilder, ValueType, parse_text, parse_whole};
 
-use crate::load::plan::TablePlan;
-use crate::load::read::{BuildingRule, ChunkRead, Field};
+use crate::load::fields::{Fields, Row};
+use crate::load::plan::{Input, TablePlan};
+use crate::load::read::{BuildingRule, ChunkRead, Counting};
 use crate::load::{LoadError, Progress};
 
 /// The chunk as text, where it has no quote, no line end but `\n` and `\r\n`, and is UTF-8.
-pub(super) fn plain_text(bytes: &[u8]) -> Option<&str> {
+pub(super) fn plain_text(bytes: &[u8], quote: u8) -> Option<&str> {
     let lone_return = |at: usize| bytes.get(at + 1) != Some(&b'\n');
-    if memchr::memchr(b'"', bytes).is_some() || memchr::memchr_iter(b'\r', bytes).any(lone_return) {
+    if memchr::memchr(quote, bytes).is_some() || memchr::memchr_iter(b'\r', bytes).any(lone_return) {
         return None;
     }
     std::str::from_utf8(bytes).ok()
@@ -90,39 +89,51 @@ fn targets(plan: &TablePlan) -> Option<Vec<Target<'_>>> {
         ValueType::Text { min: 0, max: None } | ValueType::Any => Kind::Text,
         other => Kind::Other(other),
     };
+    let nodes_plain = plan.nodes.iter().all(|n| n.label_from.is_none() && n.filter.is_none());
+    let edges_plain = plan.edges.iter().all(|e| e.label_from.is_none() && e.filter.is_none());
+    if plan.filter.is_some() || !nodes_plain || !edges_plain {
+        return None;
+    }
     let mut targets = vec![];
-    for (rule, node) in plan.nodes.iter().enumerate() {
-        if node.label_from.is_some() {
-            return None;
-        }
+    for (rule, node) in plan.nodes.iter().enumerate().filter(|(_, n)| n.created_by.is_none()) {
         for (i, property) in node.properties.iter().enumerate() {
             let in_key = node.key.as_ref().is_some_and(|(_, places)| places.contains(&i));
-            let nullable = !property.not_null && !in_key;
-            let (column, place) = (property.column, Place::Property(i));
+            let nullable = !property.not_null && !in_key && !property.is_id();
+            let (column, place) = (property.input.plain_column()?, Place::Property(i));
             targets.push(Target { column, rule, place, kind: kind(&property.value_type), nullable });
         }
     }
     for (place, edge) in plan.edges.iter().enumerate() {
         let rule = plan.nodes.len() + place;
-        for (i, (column, value_type)) in edge.from.columns.iter().enumerate() {
-            let (column, kind, place) = (*column, kind(value_type), Place::From(i));
+        for (i, (input, value_type)) in edge.from.columns.iter().enumerate() {
+            let (column, kind, place) = (input.plain_column()?, kind(value_type), Place::From(i));
             targets.push(Target { column, rule, place, kind, nullable: false });
         }
-        for (i, (column, value_type)) in edge.to.columns.iter().enumerate() {
-            let (column, kind, place) = (*column, kind(value_type), Place::To(i));
+        for (i, (input, value_type)) in edge.to.columns.iter().enumerate() {
+            let (column, kind, place) = (input.plain_column()?, kind(value_type), Place::To(i));
             targets.push(Target { column, rule, place, kind, nullable: false });
         }
         for (i, property) in edge.properties.iter().enumerate() {
-            let (column, place) = (property.column, Place::Property(i));
+            let (column, place) = (property.input.plain_column()?, Place::Property(i));
             let nullable = !property.not_null;
             targets.push(Target { column, rule, place, kind: kind(&property.value_type), nullable });
         }
     }
-    let properties = plan.nodes.iter().flat_map(|n| &n.properties);
-    let mut properties = properties.chain(plan.edges.iter().flat_map(|e| &e.properties));
-    let simple =
-        properties.all(|p| p.default.is_none() && p.date_order.is_none() && p.column < plan.columns.len());
+    let created = plan.nodes.iter().filter(|n| n.created_by.is_none());
+    let mut properties =
+        created.flat_map(|n| &n.properties).chain(plan.edges.iter().flat_map(|e| &e.properties));
+    let simple = properties.all(|p| p.default.is_none() && p.date_order.is_none());
     simple.then_some(targets)
+}
+
+impl Input {
+    /// The column whose text is the value.
+    fn plain_column(&self) -> Option<usize> {
+        match self {
+            Input::Column(column) => Some(*column),
+            _ => None,
+        }
+    }
 }
 
 impl ChunkRead {
@@ -130,10 +141,11 @@ impl ChunkRead {
         &mut self, plan: &TablePlan, text: &str, start: usize, progress: &Progress,
     ) -> Result<(), LoadError> {
         let targets = targets(plan);
+        let one_for_all = plan.nodes.iter().all(|n| n.created_by.is_none());
         let bytes = text.as_bytes();
         let mut fields: Vec<&str> = Vec::with_capacity(plan.columns.len());
         let mut at = 0;
-        let mut counted = 0u64;
+        let mut counting = Counting::new(progress);
         while at < bytes.len() {
             let offset = (start + at) as u64;
             fields.clear();
@@ -153,32 +165,30 @@ impl ChunkRead {
                 continue;
             }
             self.rows += 1;
-            if self.rows.is_multiple_of(8192) {
-                progress.check()?;
-                progress.rows_read.fetch_add(self.rows - counted, Ordering::Relaxed);
-                counted = self.rows;
-            }
+            counting.at(self.rows)?;
             if fields.len() != plan.columns.len() {
-                let reason =
-                    format!("the row has {} fields, the header {}", fields.len(), plan.columns.len());
-                self.reject_row(offset, &reason);
+                self.reject_fields(plan, offset, fields.len());
                 continue;
             }
             if let Some(targets) = &targets {
                 if targets.iter().all(|target| target.push(fields[target.column], &mut self.rules)) {
-                    self.rules.iter_mut().for_each(|rule| rule.offsets.push(offset));
+                    if one_for_all {
+                        self.rules.iter_mut().for_each(|rule| rule.offsets.push(offset));
+                    } else {
+                        self.of_rows(plan).for_each(|rule| rule.offsets.push(offset));
+                    }
                     continue;
                 }
                 self.rules.iter_mut().for_each(BuildingRule::take_back);
             }
             let field = |column: usize| match fields.get(column) {
-                Some(text) if !plan.null.iter().any(|null| null == text) => Field::Text(text),
-                _ => Field::Null,
+                Some(text) if !plan.null.iter().any(|null| null == text) => Fields::Text(text),
+                _ => Fields::Null,
             };
             let raw = |column: usize| fields.get(column).map(|text| text.to_string());
-            self.row(plan, offset, &field, &raw);
+            self.row(plan, offset, &Row { field: &field, raw: &raw, null: &plan.null });
         }
-        progress.rows_read.fetch_add(self.rows - counted, Ordering::Relaxed);
+        counting.end(self.rows);
         Ok(())
     }
 }

@@ -2,7 +2,9 @@
 //! and key it names must exist.
 
 use std::collections::BTreeMap;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
+
+use graphodrome_engine::{RowExpression, check_template};
 
 use graphodrome_graph::{
     EdgeType, Element, Endpoint, GraphType, KeyDefinition, LabelSet, PropertyType, Snapshot, Value,
@@ -10,29 +12,95 @@ use graphodrome_graph::{
 };
 use graphodrome_language::{nearest, parse_value_type};
 
-use crate::load::parquet;
-use crate::load::{LoadError, Source};
-use crate::mapping::{DateOrder, EdgeRule, Mapping, MappingError, NodeRule, Reference, Same, TableFormat};
+use crate::load::columnar;
+use crate::load::sources::{Coding, Opened, Source, open, table_error};
+use crate::load::{LoadError, Progress};
+use crate::mapping::{
+    DateOrder, EdgeRule, Existing, Field, Mapping, MappingError, Missing, NodeRule, Reference, RejectLimit,
+    Same, TableFormat, TableMapping, fits_pattern,
+};
 
 pub(crate) struct TablePlan {
     pub name: String,
+    /// The file's bytes.
     pub source: Arc<Source>,
+    /// How they become text; plain where they are the text.
+    pub coding: Coding,
+    /// The text, once it has been read, where it is not the file's bytes.
+    pub text: OnceLock<Arc<Source>>,
+    /// How much the text may be.
+    pub limit: u64,
     pub format: TableFormat,
     pub delimiter: u8,
+    pub quote: u8,
     pub null: Vec<String>,
-    /// Columns by position for CSV; for JSON Lines the fields the rules name.
+    /// Columns by position for CSV and columnar files; for JSON Lines the fields the rules name.
     pub columns: Vec<String>,
-    /// Where the rows begin.
+    /// Where the rows begin in the text.
     pub body: usize,
+    pub filter: Option<Computed>,
     pub nodes: Vec<NodePlan>,
     pub edges: Vec<EdgePlan>,
 }
 
-/// A property, the column it comes from, its type.
+impl TablePlan {
+    /// The text of rows; empty before it has been decoded.
+    pub fn text(&self) -> &[u8] {
+        match self.text.get() {
+            Some(text) => text.bytes(),
+            None if self.coding.is_plain() => self.source.bytes(),
+            None => &[],
+        }
+    }
+
+    /// Whether rows are numbered instead of having lines of their own.
+    pub fn is_columnar(&self) -> bool {
+        matches!(self.format, TableFormat::Parquet | TableFormat::Arrow)
+    }
+
+    /// Whether values have types of their own in the source.
+    fn is_typed(&self) -> bool {
+        self.is_columnar() || self.format == TableFormat::Jsonl
+    }
+}
+
+/// An expression with the places of the columns it reads.
+#[derive(Clone, Debug)]
+pub(crate) struct Computed {
+    pub expression: RowExpression,
+    pub columns: Vec<usize>,
+}
+
+/// Where a value comes from.
+#[derive(Clone, Debug)]
+pub(crate) enum Input {
+    Column(usize),
+    /// The items of a list, by what separates them.
+    Split(usize, String),
+    /// A date or a time as a pattern writes it.
+    Pattern(usize, String),
+    Computed(Arc<Computed>),
+    Constant(Value),
+    /// The rule does not give it: it has its default.
+    Nothing,
+}
+
+impl Input {
+    /// The column to name when the value is no good.
+    pub fn column(&self) -> Option<usize> {
+        match self {
+            Input::Column(column) | Input::Split(column, _) | Input::Pattern(column, _) => Some(*column),
+            Input::Computed(computed) => computed.columns.first().copied(),
+            Input::Constant(_) | Input::Nothing => None,
+        }
+    }
+}
+
+/// A property, where it comes from, its type.
 #[derive(Clone, Debug)]
 pub(crate) struct PropertyPlan {
     pub name: Arc<str>,
-    pub column: usize,
+    pub input: Input,
     pub value_type: ValueType,
     pub not_null: bool,
     pub default: Option<Value>,
@@ -40,30 +108,59 @@ pub(crate) struct PropertyPlan {
     pub date_order: Option<DateOrder>,
 }
 
-/// The column of a property that the rule does not give and that has a default.
-pub(crate) const NO_COLUMN: usize = usize::MAX;
+impl PropertyPlan {
+    /// The id by which other rows of a load refer to a node's: read like a property, not stored.
+    fn of_id(input: Input) -> PropertyPlan {
+        let (value_type, name) = (ValueType::Any, ID.into());
+        PropertyPlan { name, input, value_type, not_null: false, default: None, date_order: None }
+    }
+
+    pub fn is_id(&self) -> bool {
+        &*self.name == ID
+    }
+}
+
+/// Name of the property and of the label that stand for ids; no graph has them, since `#` cannot begin a
+/// name that a mapping gives.
+const ID: &str = "#id";
+
+/// A column of labels, and what separates them.
+#[derive(Clone, Debug)]
+pub(crate) struct LabelSource {
+    pub column: usize,
+    pub split: Option<String>,
+}
 
 pub(crate) struct NodePlan {
     pub shown: String,
     pub labels: LabelSet,
-    pub label_from: Option<usize>,
+    pub label_from: Option<LabelSource>,
+    /// Where the rule gives an id, the last of them.
     pub properties: Vec<PropertyPlan>,
     /// The space its key is unique in, and the places of the key's properties.
     pub key: Option<(KeySpace, Vec<usize>)>,
+    pub has_id: bool,
+    pub existing: Existing,
     pub optional: bool,
+    pub filter: Option<Computed>,
+    /// For nodes made because the edges of this rule refer to them: the rule's place.
+    pub created_by: Option<usize>,
 }
 
 pub(crate) struct EdgePlan {
     pub shown: String,
     pub label: LabelSet,
+    pub label_from: Option<LabelSource>,
     pub directed: bool,
     pub from: ReferencePlan,
     pub to: ReferencePlan,
     pub properties: Vec<PropertyPlan>,
-    /// Places of the declared key's properties.
+    /// The declared key's number and the places of its properties.
     pub key: Option<(usize, Vec<usize>)>,
-    pub keep_same: bool,
+    pub same: Same,
+    pub existing: Existing,
     pub optional: bool,
+    pub filter: Option<Computed>,
 }
 
 /// Nodes with a label, identified by properties.
@@ -73,88 +170,273 @@ pub(crate) struct KeySpace {
     pub properties: Vec<Arc<str>>,
 }
 
+impl KeySpace {
+    /// Of the ids that the rows of one load give.
+    pub fn ids() -> KeySpace {
+        KeySpace { label: ID.into(), properties: vec![ID.into()] }
+    }
+
+    pub fn is_ids(&self) -> bool {
+        &*self.label == ID
+    }
+}
+
 pub(crate) struct ReferencePlan {
     /// Tried in order.
     pub spaces: Vec<KeySpace>,
-    /// Columns of the key, in the order of the spaces' properties (by name).
-    pub columns: Vec<(usize, ValueType)>,
+    /// The key, in the order of the spaces' properties (by name).
+    pub columns: Vec<(Input, ValueType)>,
+    /// The node rule of the table that makes nodes that are missing.
+    pub create: Option<usize>,
 }
 
 fn mapping_error(message: String) -> LoadError {
     LoadError::Mapping(MappingError::new(message))
 }
 
-pub(crate) fn plan(
-    mapping: &Mapping, sources: &BTreeMap<String, Arc<Source>>, snapshot: &Snapshot,
-) -> Result<Vec<TablePlan>, LoadError> {
-    let mut plans = vec![];
+/// The tables of a mapping with their sources: each file that fits a pattern is a table of its own.
+fn tables<'m>(
+    mapping: &'m Mapping, sources: &'m BTreeMap<String, Arc<Source>>,
+) -> Result<Vec<(&'m TableMapping, &'m str, &'m Arc<Source>)>, LoadError> {
+    let mut found = vec![];
     for table in &mapping.tables {
-        let source = sources.get(&table.file).ok_or_else(|| LoadError::Table {
-            table: table.file.clone(),
-            message: "the file was not given".into(),
-        })?;
-        let format = table.format()?;
-        let delimiter = match (table.delimiter, format) {
-            (Some(c), _) if c.is_ascii() => c as u8,
-            (Some(c), _) => {
-                return Err(mapping_error(format!(
-                    "table {}: the delimiter {c:?} is not an ASCII character",
-                    table.file
-                )));
+        if table.is_pattern() {
+            let fitting = sources.iter().filter(|(name, _)| fits_pattern(name, &table.file));
+            let before = found.len();
+            found.extend(fitting.map(|(name, source)| (table, name.as_str(), source)));
+            if found.len() == before {
+                return Err(table_error(&table.file, "no file has a name that fits"));
             }
-            (None, TableFormat::Tsv) => b'\t',
-            _ => b',',
-        };
-        let (mut columns, body) = match format {
-            TableFormat::Jsonl => (vec![], 0),
-            TableFormat::Parquet => (parquet::columns(&table.file, source)?, 0),
-            _ => header(&table.file, source.bytes(), delimiter)?,
-        };
-        let mut at = |column: &str| -> Result<usize, LoadError> {
-            if let Some(place) = columns.iter().position(|c| c == column) {
-                return Ok(place);
-            }
-            if format == TableFormat::Jsonl {
-                columns.push(column.to_string());
-                return Ok(columns.len() - 1);
-            }
-            let near = nearest(column, columns.iter().map(String::as_str));
-            let hint = match near {
-                Some(near) => format!("; did you mean {near}?"),
-                None => format!("; it has {}", columns.join(", ")),
-            };
-            Err(LoadError::Table {
-                table: table.file.clone(),
-                message: format!("there is no column {column}{hint}"),
-            })
-        };
-        let mut nodes = vec![];
-        for rule in &table.nodes {
-            nodes.push(node_plan(&table.file, rule, snapshot, &mut at)?);
+            continue;
         }
-        let mut edges = vec![];
-        for rule in &table.edges {
-            edges.push(edge_plan(&table.file, rule, mapping, snapshot, &mut at)?);
-        }
-        let of_nodes = nodes.iter_mut().flat_map(|n: &mut NodePlan| &mut n.properties);
-        let of_edges = edges.iter_mut().flat_map(|e: &mut EdgePlan| &mut e.properties);
-        of_nodes
-            .chain(of_edges)
-            .filter(|p| p.value_type == ValueType::Date)
-            .for_each(|p| p.date_order = table.date_order);
-        plans.push(TablePlan {
-            name: table.file.clone(),
-            source: source.clone(),
-            format,
-            delimiter,
-            null: table.null.clone().unwrap_or_else(|| mapping.null.clone()),
-            columns,
-            body,
-            nodes,
-            edges,
-        });
+        let source = sources.get(&table.file);
+        let source = source.ok_or_else(|| table_error(&table.file, "the file was not given"))?;
+        found.push((table, table.file.as_str(), source));
+    }
+    Ok(found)
+}
+
+pub(crate) fn plan(
+    mapping: &Mapping, sources: &BTreeMap<String, Arc<Source>>, snapshot: &Snapshot, limit: u64,
+    progress: &Progress,
+) -> Result<Vec<TablePlan>, LoadError> {
+    if let Some(RejectLimit::Share(share)) = mapping.reject_limit
+        && !(0.0..=1.0).contains(&share)
+    {
+        return Err(mapping_error(format!("the reject limit {share} is no share")));
+    }
+    let mut plans = vec![];
+    for (table, name, source) in tables(mapping, sources)? {
+        let opened = open(table, name, source, limit, progress)?;
+        plans.push(table_plan(mapping, table, name, opened, snapshot, limit)?);
     }
     Ok(plans)
+}
+
+fn ascii(table: &str, what: &str, given: Option<char>, usual: u8) -> Result<u8, LoadError> {
+    match given {
+        None => Ok(usual),
+        Some(c) if c.is_ascii() && !matches!(c, '\n' | '\r') => Ok(c as u8),
+        Some(c) => Err(mapping_error(format!("table {table}: the {what} {c:?} is not an ASCII character"))),
+    }
+}
+
+/// The columns of a table while its rules are read.
+struct Columns<'t> {
+    table: &'t str,
+    names: Vec<String>,
+    /// Rows may have fields that are not known beforehand.
+    open: bool,
+}
+
+impl Columns<'_> {
+    fn at(&mut self, column: &str) -> Result<usize, LoadError> {
+        if let Some(place) = self.names.iter().position(|c| c == column) {
+            return Ok(place);
+        }
+        if self.open {
+            self.names.push(column.to_string());
+            return Ok(self.names.len() - 1);
+        }
+        let hint = match nearest(column, self.names.iter().map(String::as_str)) {
+            Some(near) => format!("; did you mean {near}?"),
+            None => format!("; it has {}", self.names.join(", ")),
+        };
+        Err(table_error(self.table, format!("there is no column {column}{hint}")))
+    }
+
+    fn computed(&mut self, text: &str) -> Result<Computed, LoadError> {
+        let expression = RowExpression::parse(text).map_err(|e| {
+            let hint = e.hint.as_ref().map(|h| format!("; {h}")).unwrap_or_default();
+            mapping_error(format!("table {}, expression \"{text}\": {}{hint}", self.table, e.message))
+        })?;
+        let columns = expression.columns().iter().map(|c| self.at(c)).collect::<Result<_, _>>()?;
+        Ok(Computed { expression, columns })
+    }
+
+    fn filter(&mut self, text: Option<&String>) -> Result<Option<Computed>, LoadError> {
+        text.map(|text| self.computed(text)).transpose()
+    }
+
+    fn input(&mut self, field: &Field) -> Result<Input, LoadError> {
+        if let Some(text) = &field.expr {
+            return Ok(Input::Computed(Arc::new(self.computed(text)?)));
+        }
+        if let Some(value) = &field.value {
+            return constant(value).map(Input::Constant).ok_or_else(|| {
+                mapping_error(format!("table {}: the value {value} is not read", self.table))
+            });
+        }
+        let column = self.at(field.column.as_deref().unwrap_or_default())?;
+        Ok(match (&field.split, &field.pattern) {
+            (Some(split), _) => Input::Split(column, split.clone()),
+            (None, Some(pattern)) => {
+                check_template(pattern).map_err(|e| mapping_error(format!("table {}: {e}", self.table)))?;
+                Input::Pattern(column, pattern.clone())
+            }
+            (None, None) => Input::Column(column),
+        })
+    }
+
+    fn labels(
+        &mut self, column: Option<&String>, split: Option<&String>,
+    ) -> Result<Option<LabelSource>, LoadError> {
+        column.map(|column| Ok(LabelSource { column: self.at(column)?, split: split.cloned() })).transpose()
+    }
+}
+
+/// A mapping's constant. Dates and times are written as texts: the property's type says what they are.
+fn constant(value: &toml::Value) -> Option<Value> {
+    Some(match value {
+        toml::Value::String(text) => Value::text(text.as_str()),
+        toml::Value::Integer(i) => Value::Int(*i),
+        toml::Value::Float(f) => Value::Float(*f),
+        toml::Value::Boolean(b) => Value::Bool(*b),
+        toml::Value::Datetime(d) => Value::text(d.to_string()),
+        toml::Value::Array(items) => Value::list(items.iter().map(constant).collect::<Option<_>>()?),
+        toml::Value::Table(_) => return None,
+    })
+}
+
+fn table_plan(
+    mapping: &Mapping, table: &TableMapping, name: &str, opened: Opened, snapshot: &Snapshot, limit: u64,
+) -> Result<TablePlan, LoadError> {
+    let Opened { format, source, coding, head } = opened;
+    let delimiter =
+        ascii(name, "delimiter", table.delimiter, if format == TableFormat::Tsv { b'\t' } else { b',' })?;
+    let quote = ascii(name, "quote", table.quote, b'"')?;
+    let (names, body) = match format {
+        TableFormat::Jsonl => (vec![], 0),
+        TableFormat::Parquet | TableFormat::Arrow => (columnar::columns(name, format, &source)?, 0),
+        _ if coding.is_plain() => header(name, source.bytes(), delimiter, quote)?,
+        _ => header(name, &head, delimiter, quote)?,
+    };
+    let null = match (&table.null, &table.query) {
+        (Some(own), _) => own.clone(),
+        // What rows of a database are written with: no text is taken for null.
+        (None, Some(_)) => vec![DATABASE_NULL.into()],
+        (None, None) => mapping.null.clone(),
+    };
+    let mut plan = TablePlan {
+        name: name.to_string(),
+        source,
+        coding,
+        text: OnceLock::new(),
+        limit,
+        format,
+        delimiter,
+        quote,
+        null,
+        columns: vec![],
+        body,
+        filter: None,
+        nodes: vec![],
+        edges: vec![],
+    };
+    let untyped = if plan.is_typed() { ValueType::Any } else { ValueType::TEXT };
+    let mut columns = Columns { table: name, names, open: format == TableFormat::Jsonl };
+    plan.filter = columns.filter(table.filter.as_ref())?;
+    for rule in &table.nodes {
+        plan.nodes.push(node_plan(rule, snapshot, &mut columns, &untyped)?);
+    }
+    for (place, rule) in table.edges.iter().enumerate() {
+        let mut edge = edge_plan(rule, mapping, snapshot, &mut columns, &untyped)?;
+        for (side, given) in [(&mut edge.from, &rule.from), (&mut edge.to, &rule.to)] {
+            if given.missing == Missing::Create {
+                side.create = Some(plan.nodes.len());
+                plan.nodes.push(created_plan(name, &edge.shown, place, given, side, snapshot)?);
+            }
+        }
+        plan.edges.push(edge);
+    }
+    plan.columns = columns.names;
+    let of_nodes = plan.nodes.iter_mut().flat_map(|n| &mut n.properties);
+    let of_edges = plan.edges.iter_mut().flat_map(|e| &mut e.properties);
+    of_nodes
+        .chain(of_edges)
+        .filter(|p| p.value_type == ValueType::Date)
+        .for_each(|p| p.date_order = table.date_order);
+    Ok(plan)
+}
+
+/// How null is written in the rows of a database's query.
+pub const DATABASE_NULL: &str = "\\N";
+
+/// The rule of the nodes that a reference makes where they are missing.
+fn created_plan(
+    table: &str, edge: &str, place: usize, given: &Reference, side: &ReferencePlan, snapshot: &Snapshot,
+) -> Result<NodePlan, LoadError> {
+    let space = side.spaces[0].clone();
+    if space.is_ids() {
+        return Err(mapping_error(format!(
+            "table {table}, {edge}: a node cannot be created from an id alone; give the reference labels and a key"
+        )));
+    }
+    let labels = label_set([&*space.label]);
+    let shown = format!("(:{}) for {edge}", space.label);
+    let declared = declared_nodes(snapshot, &labels);
+    let mut properties = vec![];
+    for (name, (_, value_type)) in given.key.keys().zip(&side.columns) {
+        properties.push(PropertyPlan {
+            name: name.as_str().into(),
+            input: Input::Nothing,
+            value_type: value_type.clone(),
+            not_null: true,
+            default: None,
+            date_order: None,
+        });
+    }
+    for missing in declared.iter().flatten().filter(|p| !given.key.contains_key(&*p.name)) {
+        match &missing.default {
+            Some(default) => properties.push(PropertyPlan {
+                name: missing.name.clone(),
+                input: Input::Nothing,
+                value_type: missing.value_type.clone(),
+                not_null: missing.not_null,
+                default: Some(default.clone()),
+                date_order: None,
+            }),
+            None if missing.not_null => {
+                return Err(mapping_error(format!(
+                    "table {table}, {shown}: such a node cannot be created from its key alone: {} must not be null",
+                    missing.name
+                )));
+            }
+            None => {}
+        }
+    }
+    Ok(NodePlan {
+        shown,
+        labels,
+        label_from: None,
+        key: Some((space, (0..side.columns.len()).collect())),
+        properties,
+        has_id: false,
+        existing: Existing::Keep,
+        optional: false,
+        filter: None,
+        created_by: Some(place),
+    })
 }
 
 /// What a column is called that has no name in the header.
@@ -163,13 +445,16 @@ pub(crate) fn unnamed(place: usize) -> String {
 }
 
 /// The columns of a CSV table, and where its rows begin.
-pub(crate) fn header(table: &str, bytes: &[u8], delimiter: u8) -> Result<(Vec<String>, usize), LoadError> {
+pub(crate) fn header(
+    table: &str, bytes: &[u8], delimiter: u8, quote: u8,
+) -> Result<(Vec<String>, usize), LoadError> {
     let failed = |message: &str| LoadError::Table { table: table.into(), message: message.into() };
     let start = if bytes.starts_with(b"\xEF\xBB\xBF") { 3 } else { 0 };
     let mut reader = csv::ReaderBuilder::new()
         .has_headers(false)
         .flexible(true)
         .delimiter(delimiter)
+        .quote(quote)
         .from_reader(&bytes[start..]);
     let mut record = csv::StringRecord::new();
     let found =
@@ -205,10 +490,35 @@ fn declared_nodes(snapshot: &Snapshot, labels: &LabelSet) -> Option<Vec<Property
     Some(found)
 }
 
+/// Every property that some node type has: none of them need be given.
+fn all_declared(snapshot: &Snapshot) -> Option<Vec<PropertyType>> {
+    let graph_type = snapshot.graph_type.as_ref()?;
+    Some(optional_properties(graph_type.nodes.iter().flat_map(|t| &t.properties)))
+}
+
+fn all_declared_edges(snapshot: &Snapshot) -> Option<Vec<PropertyType>> {
+    let graph_type = snapshot.graph_type.as_ref()?;
+    Some(optional_properties(graph_type.edges.iter().flat_map(|t| &t.properties)))
+}
+
+/// Each name once, of any type where types differ: what an element must have is known with its labels.
+fn optional_properties<'t>(properties: impl Iterator<Item = &'t PropertyType>) -> Vec<PropertyType> {
+    let mut found: Vec<PropertyType> = vec![];
+    for property in properties {
+        match found.iter_mut().find(|p| p.name == property.name) {
+            Some(known) if known.value_type == property.value_type => {}
+            Some(known) => known.value_type = ValueType::Any,
+            None => found.push(PropertyType { not_null: false, default: None, ..property.clone() }),
+        }
+    }
+    found
+}
+
 fn properties_plan(
-    table: &str, shown: &str, given: &BTreeMap<String, String>, types: &BTreeMap<String, String>,
-    declared: Option<Vec<PropertyType>>, at: &mut dyn FnMut(&str) -> Result<usize, LoadError>,
+    shown: &str, given: &BTreeMap<String, Field>, types: &BTreeMap<String, String>,
+    declared: Option<Vec<PropertyType>>, columns: &mut Columns<'_>, untyped: &ValueType,
 ) -> Result<Vec<PropertyPlan>, LoadError> {
+    let table = columns.table;
     for name in types.keys() {
         if !given.contains_key(name) {
             return Err(mapping_error(format!(
@@ -217,7 +527,12 @@ fn properties_plan(
         }
     }
     let mut plans = vec![];
-    for (name, column) in given {
+    for (name, field) in given {
+        if name.starts_with('#') {
+            return Err(mapping_error(format!(
+                "table {table}, {shown}: a property's name cannot begin with #: {name}"
+            )));
+        }
         let own = types
             .get(name)
             .map(|text| {
@@ -239,11 +554,11 @@ fn properties_plan(
             }
             (Some(Some(p)), _) => (p.value_type.clone(), p.not_null, p.default.clone()),
             (None, Some(own)) => (own, false, None),
-            (None, None) => (ValueType::TEXT, false, None),
+            (None, None) => (untyped.clone(), false, None),
         };
         plans.push(PropertyPlan {
             name: name.as_str().into(),
-            column: at(column)?,
+            input: columns.input(field)?,
             value_type,
             not_null,
             default,
@@ -254,7 +569,7 @@ fn properties_plan(
         if missing.default.is_some() {
             plans.push(PropertyPlan {
                 name: missing.name.clone(),
-                column: NO_COLUMN,
+                input: Input::Nothing,
                 value_type: missing.value_type.clone(),
                 not_null: missing.not_null,
                 default: missing.default.clone(),
@@ -271,14 +586,19 @@ fn properties_plan(
 }
 
 fn node_plan(
-    table: &str, rule: &NodeRule, snapshot: &Snapshot, at: &mut dyn FnMut(&str) -> Result<usize, LoadError>,
+    rule: &NodeRule, snapshot: &Snapshot, columns: &mut Columns<'_>, untyped: &ValueType,
 ) -> Result<NodePlan, LoadError> {
+    let table = columns.table;
     let labels = label_set(rule.labels.iter().map(String::as_str));
-    let shown = format!("(:{})", rule.labels.join("&"));
-    if labels.is_empty() {
-        return Err(mapping_error(format!("table {table}: a node rule needs at least one label")));
+    let shown = match &rule.label_from {
+        Some(column) if labels.is_empty() => format!("(:{{{column}}})"),
+        _ => format!("(:{})", rule.labels.join("&")),
+    };
+    if labels.is_empty() && rule.label_from.is_none() {
+        return Err(mapping_error(format!("table {table}: a node rule needs labels or label_from")));
     }
-    let declared = declared_nodes(snapshot, &labels);
+    // Which type a node is of that has its labels from a column, each row says.
+    let declared = if labels.is_empty() { all_declared(snapshot) } else { declared_nodes(snapshot, &labels) };
     if let (Some(graph_type), Some([])) = (&snapshot.graph_type, declared.as_deref())
         && !graph_type.nodes.iter().any(|t| labels.iter().all(|l| t.labels.contains(l)))
     {
@@ -287,7 +607,7 @@ fn node_plan(
             nearest(&rule.labels[0], known).map(|n| format!("; did you mean {n}?")).unwrap_or_default();
         return Err(mapping_error(format!("table {table}: the graph type has no node type {shown}{hint}")));
     }
-    let properties = properties_plan(table, &shown, &rule.properties, &rule.types, declared, at)?;
+    let mut properties = properties_plan(&shown, &rule.properties, &rule.types, declared, columns, untyped)?;
     // The graph type's key; otherwise one that was created and is meant: named by the rule, or given whole.
     let of_type = snapshot.graph_type.as_ref().map(|t| t.keys()).unwrap_or_default();
     let is_meant = |key: &KeyDefinition| match rule.key.is_empty() {
@@ -303,7 +623,12 @@ fn node_plan(
     let space = match (declared_key, rule.key.is_empty()) {
         (Some(key), _) => Some(KeySpace { label: key.label.clone(), properties: key.properties.clone() }),
         (None, false) => Some(KeySpace {
-            label: rule.labels[0].as_str().into(),
+            label: rule
+                .labels
+                .first()
+                .ok_or_else(|| mapping_error(format!("table {table}: a node rule with a key needs a label")))?
+                .as_str()
+                .into(),
             properties: rule.key.iter().map(|k| k.as_str().into()).collect(),
         }),
         (None, true) => None,
@@ -324,22 +649,44 @@ fn node_plan(
             Some((space, places))
         }
     };
-    let label_from = rule.label_from.as_deref().map(at).transpose()?;
-    Ok(NodePlan { shown, labels, label_from, properties, key, optional: rule.optional })
+    let mut key = key;
+    if let Some(field) = &rule.id {
+        properties.push(PropertyPlan::of_id(columns.input(field)?));
+        key = key.or_else(|| Some((KeySpace::ids(), vec![properties.len() - 1])));
+    }
+    Ok(NodePlan {
+        label_from: columns.labels(rule.label_from.as_ref(), rule.label_split.as_ref())?,
+        filter: columns.filter(rule.filter.as_ref())?,
+        shown,
+        labels,
+        properties,
+        key,
+        has_id: rule.id.is_some(),
+        existing: rule.existing,
+        optional: rule.optional,
+        created_by: None,
+    })
 }
 
 fn edge_plan(
-    table: &str, rule: &EdgeRule, mapping: &Mapping, snapshot: &Snapshot,
-    at: &mut dyn FnMut(&str) -> Result<usize, LoadError>,
+    rule: &EdgeRule, mapping: &Mapping, snapshot: &Snapshot, columns: &mut Columns<'_>, untyped: &ValueType,
 ) -> Result<EdgePlan, LoadError> {
-    let label = label_set([rule.label.as_str()]);
-    let shown =
-        if rule.undirected { format!("~[:{}]~", rule.label) } else { format!("-[:{}]->", rule.label) };
+    let table = columns.table;
+    let shown_label = match (&rule.label_from, rule.label.as_str()) {
+        (Some(column), "") => format!("{{{column}}}"),
+        (None, "") => {
+            return Err(mapping_error(format!("table {table}: an edge rule needs a label or label_from")));
+        }
+        (_, label) => label.to_string(),
+    };
+    let label = label_set(Some(rule.label.as_str()).filter(|l| !l.is_empty()));
+    let shown = if rule.undirected { format!("~[:{shown_label}]~") } else { format!("-[:{shown_label}]->") };
     let declared: Option<Vec<PropertyType>> = match snapshot.graph_type.as_deref() {
         None => None,
+        Some(_) if rule.label_from.is_some() => all_declared_edges(snapshot),
         Some(graph_type) => Some(declared_edges(table, rule, graph_type, &label)?),
     };
-    let properties = properties_plan(table, &shown, &rule.properties, &rule.types, declared, at)?;
+    let properties = properties_plan(&shown, &rule.properties, &rule.types, declared, columns, untyped)?;
     let key = snapshot
         .keys
         .iter()
@@ -351,14 +698,17 @@ fn edge_plan(
             Some((key, definition.properties.iter().map(place).collect::<Option<Vec<usize>>>()?))
         });
     Ok(EdgePlan {
-        from: reference_plan(table, &shown, &rule.from, mapping, snapshot, at)?,
-        to: reference_plan(table, &shown, &rule.to, mapping, snapshot, at)?,
+        from: reference_plan(&shown, &rule.from, mapping, snapshot, columns)?,
+        to: reference_plan(&shown, &rule.to, mapping, snapshot, columns)?,
+        label_from: columns.labels(rule.label_from.as_ref(), rule.label_split.as_ref())?,
+        filter: columns.filter(rule.filter.as_ref())?,
         shown,
         label,
         directed: !rule.undirected,
         properties,
         key,
-        keep_same: rule.same == Same::Keep,
+        same: rule.same,
+        existing: rule.existing,
         optional: rule.optional,
     })
 }
@@ -406,9 +756,24 @@ fn declared_edges(
 }
 
 fn reference_plan(
-    table: &str, shown: &str, reference: &Reference, mapping: &Mapping, snapshot: &Snapshot,
-    at: &mut dyn FnMut(&str) -> Result<usize, LoadError>,
+    shown: &str, reference: &Reference, mapping: &Mapping, snapshot: &Snapshot, columns: &mut Columns<'_>,
 ) -> Result<ReferencePlan, LoadError> {
+    let table = columns.table;
+    if let Some(field) = &reference.id {
+        if !reference.key.is_empty() {
+            return Err(mapping_error(format!(
+                "table {table}, {shown}: a reference has a key or an id, not both"
+            )));
+        }
+        let gives_ids = mapping.tables.iter().flat_map(|t| &t.nodes).any(|n| n.id.is_some());
+        if !gives_ids {
+            return Err(mapping_error(format!(
+                "table {table}, {shown}: no node rule gives an id to refer to: add id = \"...\" to it"
+            )));
+        }
+        let column = (columns.input(field)?, ValueType::Any);
+        return Ok(ReferencePlan { spaces: vec![KeySpace::ids()], columns: vec![column], create: None });
+    }
     let properties: Vec<Arc<str>> = reference.key.keys().map(|k| k.as_str().into()).collect();
     if properties.is_empty() || reference.labels.is_empty() {
         return Err(mapping_error(format!("table {table}, {shown}: a reference needs labels and a key")));
@@ -450,11 +815,11 @@ fn reference_plan(
         }
         spaces.push(KeySpace { label, properties: properties.clone() });
     }
-    let mut columns = vec![];
-    for ((_, column), value_type) in reference.key.iter().zip(types) {
-        columns.push((at(column)?, value_type.unwrap_or(ValueType::TEXT)));
+    let mut fields = vec![];
+    for (field, value_type) in reference.key.values().zip(types) {
+        fields.push((columns.input(field)?, value_type.unwrap_or(ValueType::TEXT)));
     }
-    Ok(ReferencePlan { spaces, columns })
+    Ok(ReferencePlan { spaces, columns: fields, create: None })
 }
 
 /// The type of a property that nodes of an open graph have already.

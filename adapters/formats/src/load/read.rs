@@ -1,21 +1,30 @@
 //! Reading tables: cut at row ends into chunks, each read by one thread straight into typed columns.
-//! A quote may hide a line end, so the cuts are made by counting quotes first.
+//! A quote may hide a line end, so the cuts are made by counting quotes first. A compressed file is read
+//! while it is unpacked.
 
+use std::collections::BTreeMap;
+use std::io::Write;
+use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::sync::mpsc::sync_channel;
 
-use graphodrome_graph::{Column, ColumnBuilder, Value, ValueType, parse_text};
+use graphodrome_graph::{Column, ColumnBuilder, Value};
 use rayon::prelude::*;
 
-use crate::load::parquet;
+use crate::load::columnar;
+use crate::load::fields::{FieldError, Fields, Row, given_value, read_value, truth};
 use crate::load::plain::plain_text;
-use crate::load::plan::{EdgePlan, NodePlan, PropertyPlan, TablePlan};
-use crate::load::{LoadError, MAX_KEPT_REJECTS, Progress};
+use crate::load::plan::{EdgePlan, Input, LabelSource, NodePlan, TablePlan};
+use crate::load::sources::{BLOCK, Counted, Spool, cannot_keep, decode, encoding_hint, table_error, taken};
+use crate::load::{LoadError, MAX_KEPT_REJECTS, Progress, RejectKind};
 use crate::mapping::TableFormat;
 
 /// Bytes of a chunk.
-const CHUNK: usize = 4 << 20;
+const CHUNK: usize = BLOCK;
 /// A row longer than this is a quote left open, not a row.
 const MAX_ROW: usize = 16 << 20;
+/// Decoded blocks that wait for a reader.
+const BLOCKS_AHEAD: usize = 2;
 
 /// What one rule took from one chunk.
 #[derive(Default)]
@@ -25,9 +34,9 @@ pub(crate) struct RuleChunk {
     /// Key columns of the two references, for edges.
     pub from: Vec<Column>,
     pub to: Vec<Column>,
-    /// The label out of a column, for nodes.
+    /// The labels out of a column.
     pub labels: Option<Column>,
-    /// Where each row begins in the file.
+    /// Where each row begins in the text.
     pub offsets: Vec<u64>,
 }
 
@@ -37,6 +46,7 @@ pub(crate) struct RawReject {
     pub offset: u64,
     pub column: Option<usize>,
     pub value: Option<String>,
+    pub kind: RejectKind,
     pub reason: String,
 }
 
@@ -44,15 +54,19 @@ pub(crate) struct RawReject {
 pub(crate) struct RuleRead {
     pub chunks: Vec<RuleChunk>,
     pub rejects: Vec<RawReject>,
-    pub rejected: u64,
+    pub rejected: BTreeMap<RejectKind, u64>,
     pub skipped: u64,
     pub made: u64,
+    pub changed: u64,
+    pub unchanged: u64,
     pub duplicates: u64,
+    /// Nodes made because references of this edge rule lacked them.
+    pub created: u64,
 }
 
 impl RuleRead {
     pub fn reject(&mut self, reject: RawReject) {
-        self.rejected += 1;
+        *self.rejected.entry(reject.kind).or_default() += 1;
         if self.rejects.len() < MAX_KEPT_REJECTS {
             self.rejects.push(reject);
         }
@@ -66,11 +80,14 @@ pub(crate) struct TableRead {
 }
 
 pub(crate) fn read_table(plan: &TablePlan, progress: &Progress) -> Result<TableRead, LoadError> {
+    if plan.is_columnar() {
+        return Ok(gathered(plan, columnar::read(plan, progress)?));
+    }
+    if !plan.coding.is_plain() {
+        return Ok(gathered(plan, read_coded(plan, progress)?));
+    }
     let bytes = plan.source.bytes();
     progress.bytes_read.fetch_add(plan.body as u64, Ordering::Relaxed);
-    if plan.format == TableFormat::Parquet {
-        return Ok(gathered(plan, parquet::read(plan, progress)?));
-    }
     let cuts = match plan.format {
         TableFormat::Jsonl => cut_lines(bytes, plan.body),
         _ => cut_rows(plan, bytes)?,
@@ -79,16 +96,89 @@ pub(crate) fn read_table(plan: &TablePlan, progress: &Progress) -> Result<TableR
         .par_windows(2)
         .map(|cut| {
             progress.check()?;
-            let mut chunk = ChunkRead::new(plan);
-            match plan.format {
-                TableFormat::Jsonl => chunk.read_json(plan, bytes, cut[0], cut[1], progress)?,
-                _ => chunk.read_csv(plan, bytes, cut[0], cut[1], progress)?,
-            }
+            let chunk = ChunkRead::of_text(plan, &bytes[cut[0]..cut[1]], cut[0], progress)?;
             progress.bytes_read.fetch_add((cut[1] - cut[0]) as u64, Ordering::Relaxed);
-            Ok(chunk)
+            chunk.ok_or_else(|| open_quote(plan, bytes))
         })
         .collect::<Result<_, LoadError>>()?;
     Ok(gathered(plan, chunks))
+}
+
+/// A text that has to be decoded: one thread decodes it and cuts it at row ends, the others read what is
+/// cut. The text is kept beside, for the rows of rejects.
+fn read_coded(plan: &TablePlan, progress: &Progress) -> Result<Vec<ChunkRead>, LoadError> {
+    let failed = |message: String| {
+        if progress.is_cancelled() { LoadError::Cancelled } else { table_error(&plan.name, message) }
+    };
+    let (sender, receiver) = sync_channel::<(usize, usize, Vec<u8>)>(BLOCKS_AHEAD);
+    let mut chunks: Vec<(usize, Option<ChunkRead>)> = vec![];
+    let decoded = std::thread::scope(|scope| {
+        let decoder = scope.spawn(move || -> Result<_, String> {
+            let mut spool = Spool::new().map_err(cannot_keep)?;
+            let mut rest: Vec<u8> = vec![];
+            let (mut number, mut start, mut skip) = (0, plan.body, plan.body);
+            let mut send = |block: Vec<u8>| {
+                let length = block.len();
+                let sent = sender.send((number, start, block)).is_ok();
+                (number, start) = (number + 1, start + length);
+                sent
+            };
+            let taken = taken(progress);
+            let source = Counted { bytes: plan.source.bytes(), taken: &taken };
+            decode(source, plan.coding, plan.limit, &mut |block| {
+                spool.write_all(block).map_err(cannot_keep)?;
+                let header = skip.min(block.len());
+                skip -= header;
+                rest.extend_from_slice(&block[header..]);
+                match row_end(plan, &rest) {
+                    Some(end) => {
+                        let after = rest.split_off(end);
+                        Ok(send(std::mem::replace(&mut rest, after)))
+                    }
+                    None if rest.len() > MAX_ROW => Ok(send(std::mem::take(&mut rest)) && false),
+                    None => Ok(!progress.is_cancelled()),
+                }
+            })?;
+            if !rest.is_empty() {
+                send(rest);
+            }
+            drop(sender);
+            spool.finish().map_err(cannot_keep)
+        });
+        let read: Result<Vec<_>, LoadError> = receiver
+            .into_iter()
+            .par_bridge()
+            .map(|(number, start, block)| Ok((number, ChunkRead::of_text(plan, &block, start, progress)?)))
+            .collect();
+        let decoded = decoder.join().unwrap_or_else(|_| Err("the decoder stopped".into()));
+        chunks = read?;
+        decoded.map_err(failed)
+    })?;
+    let text = plan.text.get_or_init(|| Arc::new(decoded));
+    chunks.sort_by_key(|(number, _)| *number);
+    chunks.into_iter().map(|(_, chunk)| chunk.ok_or_else(|| open_quote(plan, text.bytes()))).collect()
+}
+
+/// Where the last row of a block ends that is there whole; the block begins with a row.
+fn row_end(plan: &TablePlan, block: &[u8]) -> Option<usize> {
+    let quotes = match plan.format {
+        TableFormat::Jsonl => 0,
+        _ => memchr::memchr_iter(plan.quote, block).count(),
+    };
+    // A line end is a row's where the quotes before it pair up.
+    let (mut quoted, mut at) = (quotes % 2 == 1, block.len());
+    if quotes == 0 {
+        return memchr::memrchr(b'\n', block).map(|end| end + 1);
+    }
+    while let Some(place) = memchr::memrchr2(plan.quote, b'\n', &block[..at]) {
+        if block[place] == plan.quote {
+            quoted = !quoted;
+        } else if !quoted {
+            return Some(place + 1);
+        }
+        at = place;
+    }
+    None
 }
 
 /// The chunks of a table, rule by rule.
@@ -103,11 +193,11 @@ fn gathered(plan: &TablePlan, chunks: Vec<ChunkRead>) -> TableRead {
         let rules = table.nodes.iter_mut().chain(&mut table.edges);
         for (rule, building) in rules.zip(chunk.rules) {
             rule.skipped += building.skipped;
-            let more = building.rejected - building.rejects.len() as u64;
-            for reject in building.rejects {
-                rule.reject(reject);
+            for (kind, count) in building.rejected {
+                *rule.rejected.entry(kind).or_default() += count;
             }
-            rule.rejected += more;
+            let room = MAX_KEPT_REJECTS - rule.rejects.len();
+            rule.rejects.extend(building.rejects.into_iter().take(room));
             rule.chunks.push(RuleChunk {
                 columns: building.columns.into_iter().map(ColumnBuilder::finish).collect(),
                 from: building.from.into_iter().map(ColumnBuilder::finish).collect(),
@@ -141,7 +231,7 @@ fn cut_rows(plan: &TablePlan, bytes: &[u8]) -> Result<Vec<usize>, LoadError> {
     let blocks: Vec<usize> = (body..bytes.len()).step_by(CHUNK).collect();
     let quotes: Vec<usize> = blocks
         .par_iter()
-        .map(|&start| memchr::memchr_iter(b'"', &bytes[start..bytes.len().min(start + CHUNK)]).count())
+        .map(|&start| memchr::memchr_iter(plan.quote, &bytes[start..bytes.len().min(start + CHUNK)]).count())
         .collect();
     if quotes.iter().sum::<usize>() % 2 == 1 {
         return Err(open_quote(plan, bytes));
@@ -154,9 +244,9 @@ fn cut_rows(plan: &TablePlan, bytes: &[u8]) -> Result<Vec<usize>, LoadError> {
             let mut quoted = before % 2 == 1;
             let mut at = start;
             let mut found = None;
-            while let Some(i) = memchr::memchr2(b'"', b'\n', &bytes[at..]) {
+            while let Some(i) = memchr::memchr2(plan.quote, b'\n', &bytes[at..]) {
                 let place = at + i;
-                if bytes[place] == b'"' {
+                if bytes[place] == plan.quote {
                     quoted = !quoted;
                 } else if !quoted {
                     found = Some(place + 1);
@@ -177,14 +267,16 @@ fn cut_rows(plan: &TablePlan, bytes: &[u8]) -> Result<Vec<usize>, LoadError> {
 
 /// The quotes of the file do not pair up: says where the last one that opens is.
 fn open_quote(plan: &TablePlan, bytes: &[u8]) -> LoadError {
-    let place = memchr::memrchr(b'"', bytes).unwrap_or(0);
+    let place = memchr::memrchr(plan.quote, bytes).unwrap_or(0);
     let line = memchr::memchr_iter(b'\n', &bytes[..place]).count() + 1;
-    LoadError::Table {
-        table: plan.name.clone(),
-        message: format!(
-            "a quote is never closed (the last quote of the file is in line {line}); close it, or write \"\" for a quote inside a field"
+    let quote = plan.quote as char;
+    table_error(
+        &plan.name,
+        format!(
+            "a quote is never closed, or a row is longer than {} MiB (the last quote is in line {line}); close it, or write {quote}{quote} for a quote inside a field",
+            MAX_ROW >> 20
         ),
-    }
+    )
 }
 
 pub(super) struct BuildingRule {
@@ -194,7 +286,7 @@ pub(super) struct BuildingRule {
     labels: Option<ColumnBuilder>,
     pub offsets: Vec<u64>,
     rejects: Vec<RawReject>,
-    rejected: u64,
+    rejected: BTreeMap<RejectKind, u64>,
     skipped: u64,
     /// Values of the row at hand, until all of them are known to be good.
     values: Vec<Value>,
@@ -207,19 +299,33 @@ pub(super) struct ChunkRead {
     pub rules: Vec<BuildingRule>,
 }
 
-/// A field as it stands in the row.
-pub(super) enum Field<'r> {
-    Null,
-    Text(&'r str),
-    Json(&'r serde_json::Value),
-    /// Of a source with types of its own.
-    Value(Value),
-    /// Not UTF-8.
-    Bad,
-}
-
 fn builders(count: usize) -> Vec<ColumnBuilder> {
     (0..count).map(|_| ColumnBuilder::with_capacity(1024)).collect()
+}
+
+/// Rows that have been read, told to the progress in steps.
+pub(super) struct Counting<'p> {
+    progress: &'p Progress,
+    told: u64,
+}
+
+impl<'p> Counting<'p> {
+    pub fn new(progress: &'p Progress) -> Self {
+        Counting { progress, told: 0 }
+    }
+
+    pub fn at(&mut self, rows: u64) -> Result<(), LoadError> {
+        if rows.is_multiple_of(8192) {
+            self.progress.check()?;
+            self.end(rows);
+        }
+        Ok(())
+    }
+
+    pub fn end(&mut self, rows: u64) {
+        self.progress.rows_read.fetch_add(rows - self.told, Ordering::Relaxed);
+        self.told = rows;
+    }
 }
 
 impl ChunkRead {
@@ -231,100 +337,109 @@ impl ChunkRead {
             labels: labels.then(|| ColumnBuilder::with_capacity(1024)),
             offsets: vec![],
             rejects: vec![],
-            rejected: 0,
+            rejected: BTreeMap::new(),
             skipped: 0,
             values: vec![],
             ends: vec![],
         };
         let nodes = plan.nodes.iter().map(|n| rule(n.properties.len(), 0, 0, n.label_from.is_some()));
-        let edges = plan
-            .edges
-            .iter()
-            .map(|e| rule(e.properties.len(), e.from.columns.len(), e.to.columns.len(), false));
+        let edges = plan.edges.iter().map(|e| {
+            rule(e.properties.len(), e.from.columns.len(), e.to.columns.len(), e.label_from.is_some())
+        });
         ChunkRead { rows: 0, rules: nodes.chain(edges).collect() }
     }
 
+    /// Reads a block of rows that begins at `start` in the text; `None` where a row of it never ends.
+    fn of_text(
+        plan: &TablePlan, block: &[u8], start: usize, progress: &Progress,
+    ) -> Result<Option<ChunkRead>, LoadError> {
+        let mut chunk = ChunkRead::new(plan);
+        let ends = match plan.format {
+            TableFormat::Jsonl => chunk.read_json(plan, block, start, progress)?,
+            _ => chunk.read_csv(plan, block, start, progress)?,
+        };
+        Ok(ends.then_some(chunk))
+    }
+
     fn read_csv(
-        &mut self, plan: &TablePlan, bytes: &[u8], start: usize, end: usize, progress: &Progress,
-    ) -> Result<(), LoadError> {
-        if let Some(text) = plain_text(&bytes[start..end]) {
-            return self.read_plain(plan, text, start, progress);
+        &mut self, plan: &TablePlan, block: &[u8], start: usize, progress: &Progress,
+    ) -> Result<bool, LoadError> {
+        if let Some(text) = plain_text(block, plan.quote) {
+            self.read_plain(plan, text, start, progress)?;
+            return Ok(true);
         }
         let mut reader = csv::ReaderBuilder::new()
             .has_headers(false)
             .flexible(true)
             .delimiter(plan.delimiter)
-            .from_reader(&bytes[start..end]);
+            .quote(plan.quote)
+            .from_reader(block);
         let mut record = csv::ByteRecord::new();
-        let failed = |e: csv::Error| LoadError::Table { table: plan.name.clone(), message: e.to_string() };
-        let mut counted = 0u64;
+        let failed = |e: csv::Error| table_error(&plan.name, e.to_string());
+        let mut counting = Counting::new(progress);
         // The usual case, without going through a list for every field.
         let only_empty = matches!(&plan.null[..], [one] if one.is_empty());
+        let not_utf8 = std::sync::OnceLock::new();
         while reader.read_byte_record(&mut record).map_err(failed)? {
             let offset = start as u64 + record.position().map_or(0, |p| p.byte());
             self.rows += 1;
-            if self.rows.is_multiple_of(8192) {
-                progress.check()?;
-                progress.rows_read.fetch_add(self.rows - counted, Ordering::Relaxed);
-                counted = self.rows;
-            }
+            counting.at(self.rows)?;
             if record.as_slice().len() > MAX_ROW {
-                return Err(open_quote(plan, bytes));
+                return Ok(false);
             }
             if record.len() != plan.columns.len() {
-                let reason =
-                    format!("the row has {} fields, the header {}", record.len(), plan.columns.len());
-                self.reject_row(offset, &reason);
+                self.reject_fields(plan, offset, record.len());
                 continue;
             }
             let is_null =
                 |text: &str| if only_empty { text.is_empty() } else { plan.null.iter().any(|n| n == text) };
             let field = |column: usize| match record.get(column).map(std::str::from_utf8) {
-                Some(Ok(text)) if is_null(text) => Field::Null,
-                Some(Ok(text)) => Field::Text(text),
-                Some(Err(_)) => Field::Bad,
-                None => Field::Null,
+                Some(Ok(text)) if is_null(text) => Fields::Null,
+                Some(Ok(text)) => Fields::Text(text),
+                Some(Err(_)) => Fields::Bad(not_utf8.get_or_init(|| encoding_hint(block))),
+                None => Fields::Null,
             };
             let raw = |column: usize| record.get(column).map(|b| String::from_utf8_lossy(b).into_owned());
-            self.row(plan, offset, &field, &raw);
+            self.row(plan, offset, &Row { field: &field, raw: &raw, null: &plan.null });
         }
-        progress.rows_read.fetch_add(self.rows - counted, Ordering::Relaxed);
-        Ok(())
+        counting.end(self.rows);
+        Ok(true)
     }
 
     fn read_json(
-        &mut self, plan: &TablePlan, bytes: &[u8], start: usize, end: usize, progress: &Progress,
-    ) -> Result<(), LoadError> {
-        let mut at = start;
-        while at < end {
-            let line_end = memchr::memchr(b'\n', &bytes[at..end]).map_or(end, |i| at + i);
-            let line = &bytes[at..line_end];
-            let offset = at as u64;
+        &mut self, plan: &TablePlan, block: &[u8], start: usize, progress: &Progress,
+    ) -> Result<bool, LoadError> {
+        let mut counting = Counting::new(progress);
+        let mut at = 0;
+        while at < block.len() {
+            let line_end = memchr::memchr(b'\n', &block[at..]).map_or(block.len(), |i| at + i);
+            let line = &block[at..line_end];
+            let offset = (start + at) as u64;
             at = line_end + 1;
+            let line = line.strip_prefix(b"\xEF\xBB\xBF").unwrap_or(line);
             if line.iter().all(u8::is_ascii_whitespace) {
                 continue;
             }
             self.rows += 1;
-            if self.rows.is_multiple_of(8192) {
-                progress.check()?;
-            }
+            counting.at(self.rows)?;
             let object = match serde_json::from_slice::<serde_json::Value>(line) {
                 Ok(serde_json::Value::Object(object)) => object,
                 Ok(_) => {
-                    self.reject_row(offset, "the line is not a JSON object");
+                    self.reject_row(plan, offset, RejectKind::Shape, "the line is not a JSON object");
                     continue;
                 }
                 Err(error) => {
-                    self.reject_row(offset, &format!("the line is not valid JSON: {error}"));
+                    let reason = format!("the line is not valid JSON: {error}");
+                    self.reject_row(plan, offset, RejectKind::Shape, &reason);
                     continue;
                 }
             };
             let value = |column: usize| plan.columns.get(column).and_then(|name| object.get(name));
             let field = |column: usize| match value(column) {
-                None | Some(serde_json::Value::Null) => Field::Null,
-                Some(serde_json::Value::String(text)) if plan.null.iter().any(|n| n == text) => Field::Null,
-                Some(serde_json::Value::String(text)) => Field::Text(text),
-                Some(other) => Field::Json(other),
+                None | Some(serde_json::Value::Null) => Fields::Null,
+                Some(serde_json::Value::String(text)) if plan.null.iter().any(|n| n == text) => Fields::Null,
+                Some(serde_json::Value::String(text)) => Fields::Text(text),
+                Some(other) => Fields::Json(other),
             };
             let raw = |column: usize| {
                 value(column).map(|v| match v {
@@ -332,120 +447,161 @@ impl ChunkRead {
                     other => other.to_string(),
                 })
             };
-            self.row(plan, offset, &field, &raw);
+            self.row(plan, offset, &Row { field: &field, raw: &raw, null: &plan.null });
         }
-        progress.rows_read.fetch_add(self.rows, Ordering::Relaxed);
-        Ok(())
+        counting.end(self.rows);
+        Ok(true)
+    }
+
+    pub(super) fn reject_fields(&mut self, plan: &TablePlan, offset: u64, fields: usize) {
+        let reason = format!("the row has {fields} fields, the header {}", plan.columns.len());
+        self.reject_row(plan, offset, RejectKind::Shape, &reason);
+    }
+
+    /// Node and edge rules that rows are for: nodes that references create come later.
+    pub(super) fn of_rows<'r>(&'r mut self, plan: &TablePlan) -> impl Iterator<Item = &'r mut BuildingRule> {
+        let created = plan.nodes.iter().map(|n| n.created_by.is_some());
+        let skipped: Vec<bool> = created.chain(plan.edges.iter().map(|_| false)).collect();
+        self.rules.iter_mut().zip(skipped).filter(|(_, skipped)| !skipped).map(|(rule, _)| rule)
     }
 
     /// No rule can take the row.
-    pub(super) fn reject_row(&mut self, offset: u64, reason: &str) {
-        for rule in &mut self.rules {
-            rule.reject(RawReject { offset, column: None, value: None, reason: reason.into() });
+    pub(super) fn reject_row(&mut self, plan: &TablePlan, offset: u64, kind: RejectKind, reason: &str) {
+        for rule in self.of_rows(plan) {
+            rule.reject(RawReject { offset, column: None, value: None, kind, reason: reason.into() });
         }
     }
 
-    pub(super) fn row<'r>(
-        &mut self, plan: &TablePlan, offset: u64, field: &impl Fn(usize) -> Field<'r>,
-        raw: &impl Fn(usize) -> Option<String>,
-    ) {
+    pub(super) fn row<'f>(&mut self, plan: &TablePlan, offset: u64, row: &Row<'_, 'f>) {
+        if let Some(filter) = &plan.filter {
+            match truth(filter, row) {
+                Ok(true) => {}
+                Ok(false) => return self.of_rows(plan).for_each(|rule| rule.skipped += 1),
+                Err(error) => {
+                    for rule in self.of_rows(plan) {
+                        rule.reject(error.clone().reject(offset, row));
+                    }
+                    return;
+                }
+            }
+        }
         let (node_rules, edge_rules) = self.rules.split_at_mut(plan.nodes.len());
         for (rule, node) in node_rules.iter_mut().zip(&plan.nodes) {
-            rule.node_row(node, offset, field, raw);
+            if node.created_by.is_none() {
+                rule.node_row(node, offset, row);
+            }
         }
         for (rule, edge) in edge_rules.iter_mut().zip(&plan.edges) {
-            rule.edge_row(edge, offset, field, raw);
+            rule.edge_row(edge, offset, row);
         }
     }
 }
 
 impl BuildingRule {
     fn reject(&mut self, reject: RawReject) {
-        self.rejected += 1;
+        *self.rejected.entry(reject.kind).or_default() += 1;
         if self.rejects.len() < MAX_KEPT_REJECTS {
             self.rejects.push(reject);
         }
     }
 
-    fn node_row<'r>(
-        &mut self, node: &NodePlan, offset: u64, field: &impl Fn(usize) -> Field<'r>,
-        raw: &impl Fn(usize) -> Option<String>,
-    ) {
-        if let Some((_, places)) = &node.key {
-            for &place in places {
-                let column = node.properties[place].column;
-                if matches!(field(column), Field::Null) {
-                    if node.optional {
-                        self.skipped += 1;
-                    } else {
-                        let reason = format!("the key {} is empty", node.properties[place].name);
-                        self.reject(RawReject { offset, column: Some(column), value: raw(column), reason });
-                    }
-                    return;
-                }
-            }
+    fn node_row(&mut self, node: &NodePlan, offset: u64, row: &Row<'_, '_>) {
+        match self.take_node(node, row) {
+            Ok(true) => self.push(offset),
+            Ok(false) => self.skipped += 1,
+            Err(error) => self.reject(error.reject(offset, row)),
         }
-        if let Err((column, reason)) = read_values(&node.properties, field, &mut self.values) {
-            return self.reject(RawReject { offset, column: Some(column), value: raw(column), reason });
-        }
-        if let (Some(column), Some(labels)) = (node.label_from, &mut self.labels) {
-            match field(column) {
-                Field::Text(text) => labels.push_text(text),
-                Field::Null => labels.push_null(),
-                _ => {
-                    let reason = "a label must be a text".to_string();
-                    return self.reject(RawReject {
-                        offset,
-                        column: Some(column),
-                        value: raw(column),
-                        reason,
-                    });
-                }
-            }
-        }
-        self.push(offset);
     }
 
-    fn edge_row<'r>(
-        &mut self, edge: &EdgePlan, offset: u64, field: &impl Fn(usize) -> Field<'r>,
-        raw: &impl Fn(usize) -> Option<String>,
-    ) {
-        self.ends.clear();
-        for reference in [&edge.from, &edge.to] {
-            for (column, value_type) in &reference.columns {
-                match read_value(value_type, field(*column)) {
-                    Ok(Value::Null) if edge.optional => {
-                        self.skipped += 1;
-                        return;
-                    }
-                    Ok(Value::Null) => {
-                        let reason = "the reference is empty".to_string();
-                        return self.reject(RawReject {
-                            offset,
-                            column: Some(*column),
-                            value: raw(*column),
-                            reason,
-                        });
-                    }
-                    Ok(value) => self.ends.push(value),
-                    Err(reason) => {
-                        return self.reject(RawReject {
-                            offset,
-                            column: Some(*column),
-                            value: raw(*column),
-                            reason,
-                        });
-                    }
+    /// Reads a node's values; false where the row makes none.
+    fn take_node(&mut self, node: &NodePlan, row: &Row<'_, '_>) -> Result<bool, FieldError> {
+        if let Some(filter) = &node.filter
+            && !truth(filter, row)?
+        {
+            return Ok(false);
+        }
+        // The key first: a row without one makes nothing, whatever else is wrong with it.
+        let places = node.key.iter().flat_map(|(_, places)| places);
+        let ids = node.properties.iter().filter(|p| p.is_id());
+        for property in places.map(|&place| &node.properties[place]).chain(ids) {
+            if given_value(property, row)?.is_null() {
+                if node.optional {
+                    return Ok(false);
                 }
+                let name = if property.is_id() { "id" } else { &*property.name };
+                let reason = format!("the key {name} is empty");
+                return Err(FieldError::new(RejectKind::EmptyKey, &property.input, reason));
             }
         }
-        if let Err((column, reason)) = read_values(&edge.properties, field, &mut self.values) {
-            return self.reject(RawReject { offset, column: Some(column), value: raw(column), reason });
+        self.values.clear();
+        for property in &node.properties {
+            self.values.push(read_value(property, row)?);
         }
-        for (column, value) in self.from.iter_mut().chain(&mut self.to).zip(self.ends.drain(..)) {
-            push(column, value);
+        self.take_labels(node.label_from.as_ref(), node.labels.is_empty(), row)?;
+        Ok(true)
+    }
+
+    /// The labels out of a column, as one text.
+    fn take_labels(
+        &mut self, source: Option<&LabelSource>, wanted: bool, row: &Row<'_, '_>,
+    ) -> Result<(), FieldError> {
+        let (Some(source), Some(labels)) = (source, &mut self.labels) else { return Ok(()) };
+        let wrong =
+            |reason: &str| FieldError::new(RejectKind::Label, &Input::Column(source.column), reason.into());
+        match (row.field)(source.column) {
+            Fields::Text(text) => labels.push_text(text),
+            Fields::Null if wanted => return Err(wrong("there is no label")),
+            Fields::Null => labels.push_null(),
+            Fields::Json(serde_json::Value::Array(items)) => {
+                let names: Option<Vec<&str>> = items.iter().map(|i| i.as_str()).collect();
+                let names = names.ok_or_else(|| wrong("a label must be a text"))?;
+                if names.is_empty() && wanted {
+                    return Err(wrong("there is no label"));
+                }
+                // What no label can hold; see `labels_of`.
+                labels.push_text(&names.join("\0"));
+            }
+            _ => return Err(wrong("a label must be a text")),
         }
-        self.push(offset);
+        Ok(())
+    }
+
+    fn edge_row(&mut self, edge: &EdgePlan, offset: u64, row: &Row<'_, '_>) {
+        match self.take_edge(edge, row) {
+            Ok(true) => {
+                for (column, value) in self.from.iter_mut().chain(&mut self.to).zip(self.ends.drain(..)) {
+                    push(column, value);
+                }
+                self.push(offset);
+            }
+            Ok(false) => self.skipped += 1,
+            Err(error) => self.reject(error.reject(offset, row)),
+        }
+    }
+
+    fn take_edge(&mut self, edge: &EdgePlan, row: &Row<'_, '_>) -> Result<bool, FieldError> {
+        if let Some(filter) = &edge.filter
+            && !truth(filter, row)?
+        {
+            return Ok(false);
+        }
+        self.ends.clear();
+        for (input, value_type) in edge.from.columns.iter().chain(&edge.to.columns) {
+            match row.value(input, value_type)? {
+                Value::Null if edge.optional => return Ok(false),
+                Value::Null => {
+                    let reason = "the reference is empty".to_string();
+                    return Err(FieldError::new(RejectKind::EmptyReference, input, reason));
+                }
+                value => self.ends.push(value),
+            }
+        }
+        self.values.clear();
+        for property in &edge.properties {
+            self.values.push(read_value(property, row)?);
+        }
+        self.take_labels(edge.label_from.as_ref(), edge.label.is_empty(), row)?;
+        Ok(true)
     }
 
     fn push(&mut self, offset: u64) {
@@ -460,71 +616,5 @@ fn push(column: &mut ColumnBuilder, value: Value) {
     match value {
         Value::Int(i) => column.push_int(i),
         value => column.push(value),
-    }
-}
-
-fn read_values<'r>(
-    properties: &[PropertyPlan], field: &impl Fn(usize) -> Field<'r>, values: &mut Vec<Value>,
-) -> Result<(), (usize, String)> {
-    values.clear();
-    for property in properties {
-        let mut value = match (property.date_order, field(property.column)) {
-            (Some(order), Field::Text(text)) if order.read(text).is_some() => {
-                order.read(text).map_or(Value::Null, Value::Date)
-            }
-            (_, field) => {
-                read_value(&property.value_type, field).map_err(|reason| (property.column, reason))?
-            }
-        };
-        if value.is_null()
-            && let Some(default) = &property.default
-        {
-            value = default.clone();
-        }
-        if value.is_null() && property.not_null {
-            return Err((property.column, format!("property {} must not be null", property.name)));
-        }
-        values.push(value);
-    }
-    Ok(())
-}
-
-fn read_value(wanted: &ValueType, field: Field<'_>) -> Result<Value, String> {
-    match field {
-        Field::Null => Ok(Value::Null),
-        Field::Text(text) => {
-            if matches!(wanted, ValueType::Text { .. } | ValueType::Any) && text.contains('\0') {
-                return Err("the text has a NUL character".into());
-            }
-            parse_text(wanted, text).map_err(|reason| format!("not a valid {wanted}: {reason}"))
-        }
-        Field::Bad => Err("the text is not valid UTF-8".into()),
-        Field::Value(value) => typed(wanted, value),
-        Field::Json(json) => {
-            let value = match json {
-                serde_json::Value::Bool(b) => Value::Bool(*b),
-                serde_json::Value::Number(n) => match (wanted, n.as_i64(), n.as_f64()) {
-                    (ValueType::Decimal { .. }, ..) => {
-                        return parse_text(wanted, &n.to_string())
-                            .map_err(|reason| format!("not a valid {wanted}: {reason}"));
-                    }
-                    (_, Some(i), _) => Value::Int(i),
-                    (_, None, Some(f)) => Value::Float(f),
-                    _ => return Err("the number is out of range".into()),
-                },
-                _ => return Err(format!("expected {wanted}, found {json}")),
-            };
-            typed(wanted, value)
-        }
-    }
-}
-
-/// A value that has a type already.
-fn typed(wanted: &ValueType, value: Value) -> Result<Value, String> {
-    let value = wanted.assign(value);
-    if wanted.accepts(&value) {
-        Ok(value)
-    } else {
-        Err(format!("expected {wanted}, found {} {}", value.type_name(), value.excerpt()))
     }
 }

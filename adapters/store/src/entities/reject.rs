@@ -12,6 +12,8 @@ pub struct Model {
     pub line: i64,
     pub column_name: Option<String>,
     pub value: Option<String>,
+    /// What is wrong, in one word.
+    pub kind: String,
     pub reason: String,
     /// The original row.
     pub record: String,

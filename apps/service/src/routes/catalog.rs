@@ -6,7 +6,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use graphodrome_engine::known_names;
-use graphodrome_store::OpenMode;
+use graphodrome_store::{Contents, OpenMode};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -176,6 +176,23 @@ pub async fn drop_graph(
             .hint(format!("add ?confirm={name}")));
     }
     app.catalog.drop_graph(&name, false).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Removes every element of a graph; its model stays.
+#[utoipa::path(delete, path = "/v1/graphs/{graph}/elements", tag = "graphs", params(("graph" = String, Path), DropParameters),
+    responses((status = 204), (status = 400, body = Problem), (status = 404, body = Problem)))]
+pub async fn empty_graph(
+    State(app): State<Arc<App>>, extract::Path(name): extract::Path<String>,
+    extract::Query(parameters): extract::Query<DropParameters>,
+) -> Result<StatusCode, Problem> {
+    let graph = app.graph(&name)?;
+    if parameters.confirm.as_deref() != Some(name.as_str()) {
+        return Err(Problem::bad_request(format!("emptying {name} needs its name once more"))
+            .hint(format!("add ?confirm={name}")));
+    }
+    let nothing = Contents::Parts(Default::default());
+    graph.turn().await.publish(nothing, app.go_on()).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

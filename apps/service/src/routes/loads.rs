@@ -1,21 +1,25 @@
-//! Starting a load: a mapping and its files as one multipart upload, run as a job.
+//! Starting a load: a mapping and its files as one multipart upload, run as a job. And what a mapping is
+//! helped with: its schema, a preview of what rows become.
 
-use std::collections::BTreeMap;
-use std::io::Write;
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Multipart, State};
-use axum::http::StatusCode;
-use graphodrome_formats::{LoadError, Mapping, Progress, Source, load};
-use graphodrome_store::{GraphHandle, JobState, RejectRecord, StoreError};
-use serde_json::json;
-use utoipa::ToSchema;
+use axum::extract::State;
+use axum::http::{StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use graphodrome_formats::{
+    ColumnLook, DraftTable, LoadError, Mapping, PreviewElement, TableFormat, TableLook, edit_mapping, look,
+    preview,
+};
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
 
 use crate::extract;
+use crate::loading::upload::{mapping_problem, receive};
+use crate::loading::work::{Load, run};
 use crate::problem::Problem;
 use crate::routes::jobs::{JobView, view};
-use crate::state::{App, Job};
+use crate::state::App;
 
 /// Form fields of an upload.
 #[derive(ToSchema)]
@@ -28,157 +32,212 @@ pub struct LoadForm {
     file: Vec<u8>,
 }
 
+#[derive(Deserialize, IntoParams)]
+pub struct LoadParameters {
+    /// Do everything but publish.
+    #[serde(default)]
+    pub check: bool,
+}
+
 /// Loads tables into a graph. Answers at once with the job; nothing is visible before it is done.
-#[utoipa::path(post, path = "/v1/graphs/{graph}/loads", tag = "loads", params(("graph" = String, Path)),
+#[utoipa::path(post, path = "/v1/graphs/{graph}/loads", tag = "loads", params(("graph" = String, Path), LoadParameters),
     request_body(content = LoadForm, content_type = "multipart/form-data"),
     responses((status = 202, body = JobView), (status = 400, body = Problem), (status = 404, body = Problem), (status = 413, body = Problem)))]
 pub async fn start_load(
-    State(app): State<Arc<App>>, extract::Path(name): extract::Path<String>, request: axum::extract::Request,
+    State(app): State<Arc<App>>, extract::Path(name): extract::Path<String>,
+    extract::Query(parameters): extract::Query<LoadParameters>, request: axum::extract::Request,
 ) -> Result<(StatusCode, Json<JobView>), Problem> {
     let graph = app.graph(&name)?;
-    let (mapping, sources) = receive(&app, request).await?;
+    let upload = receive(&app, request, &["mapping"]).await?;
+    let mapping = upload.mapping()?;
     let title = mapping.files().join(", ");
-    let job = app.start_job("load", &name, &title).await?;
+    let kind = if parameters.check { "check" } else { "load" };
+    let job = app.start_job(kind, &name, &title).await?;
     let answer = view(&job.record, Some(job.running()));
+    let load = Load { mapping, sources: upload.sources, check: parameters.check };
     tokio::spawn(async move {
-        let (state, detail) = run(&app, &graph, &job, mapping, sources).await;
+        let (state, detail) = run(&app, &graph, &job, load).await;
         job.finish(&app, state, detail).await;
     });
     Ok((StatusCode::ACCEPTED, Json(answer)))
 }
 
-/// Reads the form; files go to the temporary folder, unlinked, and are mapped into memory.
-async fn receive(
-    app: &App, request: axum::extract::Request,
-) -> Result<(Mapping, BTreeMap<String, Arc<Source>>), Problem> {
-    use axum::extract::FromRequest;
-    let mut form = Multipart::from_request(request, &()).await.map_err(|e| {
-        Problem::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, e.body_text())
-            .hint("send multipart/form-data with a field mapping and a field per file")
+#[derive(Deserialize, IntoParams)]
+pub struct PreviewParameters {
+    /// Rows of each table; 20 where it is not given, at most 200.
+    pub rows: Option<usize>,
+}
+
+/// An element that a row would become.
+#[derive(Serialize, ToSchema)]
+pub struct ElementPreview {
+    /// node or edge.
+    pub kind: String,
+    pub labels: Vec<String>,
+    #[schema(value_type = Object)]
+    pub properties: serde_json::Map<String, serde_json::Value>,
+    /// Of an edge: how the row names its ends.
+    pub from: Option<String>,
+    pub to: Option<String>,
+}
+
+#[derive(Serialize, ToSchema)]
+pub struct RowPreview {
+    pub row: u64,
+    pub elements: Vec<ElementPreview>,
+    /// Why rules cannot take the row.
+    pub rejects: Vec<String>,
+}
+
+#[derive(Serialize, ToSchema)]
+pub struct TablePreview {
+    pub table: String,
+    pub columns: Vec<String>,
+    pub rows: Vec<RowPreview>,
+}
+
+/// The first rows of tables as the elements they would become; nothing is loaded, keys are not looked up.
+#[utoipa::path(post, path = "/v1/graphs/{graph}/loads/preview", tag = "loads", params(("graph" = String, Path), PreviewParameters),
+    request_body(content = LoadForm, content_type = "multipart/form-data"),
+    responses((status = 200, body = Vec<TablePreview>), (status = 400, body = Problem), (status = 404, body = Problem)))]
+pub async fn preview_load(
+    State(app): State<Arc<App>>, extract::Path(name): extract::Path<String>,
+    extract::Query(parameters): extract::Query<PreviewParameters>, request: axum::extract::Request,
+) -> Result<Json<Vec<TablePreview>>, Problem> {
+    let graph = app.graph(&name)?;
+    let upload = receive(&app, request, &["mapping"]).await?;
+    let mapping = upload.mapping()?;
+    let (snapshot, limit) = (graph.snapshot(), app.limits.upload_bytes);
+    let rows = parameters.rows.unwrap_or(20).min(200);
+    let looked =
+        tokio::task::spawn_blocking(move || preview(&mapping, &upload.sources, &snapshot, limit, rows));
+    let looked = looked.await?.map_err(|error| match error {
+        LoadError::Mapping(error) => mapping_problem(error),
+        other => Problem::bad_request(other.to_string()),
     })?;
-    let broken = |e: axum::extract::multipart::MultipartError| Problem::new(e.status(), e.body_text());
-    let mut mapping = None;
-    let mut sources = BTreeMap::new();
-    let mut total = 0u64;
-    while let Some(mut field) = form.next_field().await.map_err(broken)? {
-        let name = field.name().unwrap_or_default().to_string();
-        if name == "mapping" {
-            let text = field.text().await.map_err(broken)?;
-            mapping = Some(Mapping::parse(&text).map_err(mapping_problem)?);
-            continue;
-        }
-        let spool = |e: std::io::Error| {
-            Problem::new(StatusCode::INSUFFICIENT_STORAGE, format!("the upload cannot be kept: {e}"))
-        };
-        let mut file = tempfile::tempfile().map_err(spool)?;
-        let mut length = 0u64;
-        while let Some(chunk) = field.chunk().await.map_err(broken)? {
-            total += chunk.len() as u64;
-            length += chunk.len() as u64;
-            if total > app.limits.upload_bytes {
-                return Err(Problem::new(
-                    StatusCode::PAYLOAD_TOO_LARGE,
-                    format!("the upload is larger than the limit of {} MiB", app.limits.upload_bytes >> 20),
-                )
-                .hint("load it in parts, or start the service with a larger --max-upload-mib"));
-            }
-            file.write_all(&chunk).map_err(spool)?;
-        }
-        let source = if length == 0 {
-            Source::Bytes(vec![])
-        } else {
-            // SAFETY: the file is unlinked and ours alone, so nobody can change it under the map.
-            Source::Mapped(unsafe { memmap2::Mmap::map(&file) }.map_err(spool)?)
-        };
-        sources.insert(name, Arc::new(source));
-    }
-    let mapping = mapping.ok_or_else(|| Problem::bad_request("the upload has no field mapping"))?;
-    Ok((mapping, sources))
-}
-
-fn mapping_problem(error: graphodrome_formats::MappingError) -> Problem {
-    let place = match (error.line, error.column) {
-        (Some(line), Some(column)) => format!(" (line {line}, column {column})"),
-        _ => String::new(),
+    let element = |e: PreviewElement| ElementPreview {
+        kind: e.kind.into(),
+        labels: e.labels,
+        properties: e.properties,
+        from: e.from,
+        to: e.to,
     };
-    Problem::bad_request(format!("{}{place}", error.message))
+    let tables = looked.into_iter().map(|table| TablePreview {
+        table: table.table,
+        columns: table.columns,
+        rows: table
+            .rows
+            .into_iter()
+            .map(|row| RowPreview {
+                row: row.row,
+                elements: row.elements.into_iter().map(element).collect(),
+                rejects: row.rejects,
+            })
+            .collect(),
+    });
+    Ok(Json(tables.collect()))
 }
 
-fn records(rejects: &[graphodrome_formats::Reject]) -> Vec<RejectRecord> {
-    rejects
-        .iter()
-        .map(|r| RejectRecord {
-            table: r.table.clone(),
-            line: r.line,
-            column: r.column.clone(),
-            value: r.value.clone(),
-            reason: format!("{}: {}", r.rule, r.reason),
-            record: r.record.clone(),
+/// A column of a table, as its values show it.
+#[derive(Serialize, ToSchema)]
+pub struct ColumnView {
+    pub name: String,
+    /// The value type that all its values can be read as.
+    pub kind: String,
+    pub nulls: u64,
+    /// Different values, the first that were seen.
+    pub samples: Vec<String>,
+}
+
+#[derive(Serialize, ToSchema)]
+pub struct TableView {
+    pub file: String,
+    pub rows: u64,
+    /// Where it is no comma.
+    pub delimiter: Option<char>,
+    /// Words for null that the table seems to have.
+    pub null: Option<Vec<String>>,
+    /// day-first or month-first, where it has dates that are no ISO dates.
+    pub date_order: Option<String>,
+    pub columns: Vec<ColumnView>,
+}
+
+/// Looks at tables: their columns with inferred types and samples. Nothing is kept.
+#[utoipa::path(post, path = "/v1/columns", tag = "loads",
+    request_body(content = Object, content_type = "multipart/form-data"),
+    responses((status = 200, body = Vec<TableView>), (status = 413, body = Problem), (status = 422, body = Problem)))]
+pub async fn look_at_tables(
+    State(app): State<Arc<App>>, request: axum::extract::Request,
+) -> Result<Json<Vec<TableView>>, Problem> {
+    let upload = receive(&app, request, &[]).await?;
+    let tables: Vec<DraftTable> = upload
+        .sources
+        .into_iter()
+        .map(|(file, source)| {
+            let format = TableFormat::of_name(&file).unwrap_or(TableFormat::Csv);
+            DraftTable { file, format, source, declared: None }
         })
-        .collect()
+        .collect();
+    let looked = tokio::task::spawn_blocking(move || look(&tables)).await?;
+    let looked = looked.map_err(|e| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, e.to_string()))?;
+    let column =
+        |c: ColumnLook| ColumnView { name: c.name, kind: c.kind, nulls: c.nulls, samples: c.samples };
+    let table = |t: TableLook| TableView {
+        file: t.file,
+        rows: t.rows,
+        delimiter: t.delimiter,
+        null: t.null,
+        date_order: t.date_order.map(|order| order.name().to_string()),
+        columns: t.columns.into_iter().map(column).collect(),
+    };
+    Ok(Json(looked.into_iter().map(table).collect()))
 }
 
-async fn run(
-    app: &App, graph: &Arc<GraphHandle>, job: &Job, mapping: Mapping, sources: BTreeMap<String, Arc<Source>>,
-) -> (JobState, serde_json::Value) {
-    match work(app, graph, job.record.id, mapping, sources, &job.progress).await {
-        Ok(account) => (JobState::Done, account),
-        Err(Failure::Cancelled) => {
-            (JobState::Cancelled, json!({ "error": "cancelled; nothing was published" }))
+/// A mapping as text, as JSON, or as a text whose content is to become that of the JSON.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct MappingRequest {
+    #[serde(default)]
+    pub text: Option<String>,
+    #[serde(default)]
+    #[schema(value_type = Object)]
+    pub mapping: Option<serde_json::Value>,
+}
+
+#[derive(Serialize, ToSchema)]
+pub struct MappingForms {
+    pub text: String,
+    #[schema(value_type = Object)]
+    pub mapping: serde_json::Value,
+}
+
+/// Reads a mapping, or writes one: given a text and JSON, the text is changed to say what the JSON says, and
+/// its comments stay.
+#[utoipa::path(post, path = "/v1/mappings", tag = "loads", request_body = MappingRequest,
+    responses((status = 200, body = MappingForms), (status = 400, body = Problem)))]
+pub async fn read_mapping(
+    extract::Json(request): extract::Json<MappingRequest>,
+) -> Result<Json<MappingForms>, Problem> {
+    let text = request.text.unwrap_or_default();
+    let (text, mapping) = match request.mapping {
+        None => {
+            let mapping = Mapping::parse(&text).map_err(mapping_problem)?;
+            (text, mapping)
         }
-        Err(Failure::Failed(message, account)) => {
-            (JobState::Failed, json!({ "error": message, "account": account }))
-        }
-    }
-}
-
-enum Failure {
-    Cancelled,
-    Failed(String, serde_json::Value),
-}
-
-impl From<StoreError> for Failure {
-    fn from(error: StoreError) -> Self {
-        Failure::Failed(error.to_string(), json!(null))
-    }
-}
-
-async fn work(
-    app: &App, graph: &Arc<GraphHandle>, id: i64, mapping: Mapping, sources: BTreeMap<String, Arc<Source>>,
-    progress: &Arc<Progress>,
-) -> Result<serde_json::Value, Failure> {
-    // One writer a graph: another load or a change waits its turn here.
-    let turn = graph.turn().await;
-    let snapshot = turn.snapshot();
-    let loading = progress.clone();
-    let outcome = tokio::task::spawn_blocking(move || load(&mapping, &sources, &snapshot, &loading)).await;
-    let outcome = match outcome {
-        Ok(Ok(outcome)) => outcome,
-        Ok(Err(LoadError::Cancelled)) => return Err(Failure::Cancelled),
-        Ok(Err(LoadError::TooManyRejects { rejects, limit, kept, account })) => {
-            app.catalog.add_rejects(id, &records(&kept)).await?;
-            let message =
-                format!("{rejects} rejects are more than the limit of {limit}; nothing was published");
-            return Err(Failure::Failed(message, json!(account)));
-        }
-        Ok(Err(error)) => return Err(Failure::Failed(error.to_string(), json!(null))),
-        Err(error) => {
-            tracing::error!(%error, "a load stopped");
-            return Err(Failure::Failed("the service made a mistake; its log says more".into(), json!(null)));
+        Some(json) => {
+            let mapping: Mapping = serde_json::from_value(json)
+                .map_err(|e| Problem::bad_request(format!("the mapping is not valid: {e}")))?;
+            (edit_mapping(&text, &mapping).map_err(mapping_problem)?, mapping)
         }
     };
-    if progress.is_cancelled() {
-        return Err(Failure::Cancelled);
-    }
-    let mut account = outcome.account;
-    app.catalog.add_rejects(id, &records(&outcome.rejects)).await?;
-    progress.enter("writing");
-    let started = std::time::Instant::now();
-    let mut version = graph.snapshot().version;
-    let changed = outcome.parts.is_some();
-    if let Some(parts) = outcome.parts {
-        version = turn.publish(parts).await?.version;
-    }
-    account.write_ms = started.elapsed().as_secs_f64() * 1e3;
-    Ok(json!({ "account": account, "changed": changed, "version": version }))
+    let mapping = serde_json::to_value(&mapping).map_err(|e| Problem::bad_request(e.to_string()))?;
+    Ok(Json(MappingForms { text, mapping }))
+}
+
+/// The JSON Schema of load mappings; a mapping's TOML is read as the JSON it stands for.
+#[utoipa::path(get, path = "/v1/schemas/load-mapping", tag = "loads",
+    responses((status = 200, content_type = "application/schema+json", body = Object)))]
+pub async fn load_mapping_schema() -> Response {
+    let schema = include_str!("../../../../docs/load-mapping.schema.json");
+    ([(header::CONTENT_TYPE, "application/schema+json")], schema).into_response()
 }

@@ -4,6 +4,7 @@
 mod catalog;
 mod console;
 mod elements;
+mod export;
 mod jobs;
 mod loads;
 mod models;
@@ -57,7 +58,15 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .merge(uploads())
         .routes(routes!(jobs::list_jobs))
         .routes(routes!(jobs::show_job, jobs::cancel_job))
+        .routes(routes!(jobs::all_job_events))
+        .routes(routes!(jobs::job_events))
         .routes(routes!(jobs::job_rejects))
+        .routes(routes!(jobs::reject_files))
+        .routes(routes!(jobs::reject_rows))
+        .routes(routes!(loads::load_mapping_schema))
+        .routes(routes!(catalog::empty_graph))
+        .routes(routes!(export::export_graph))
+        .routes(routes!(loads::read_mapping))
         .routes(routes!(elements::create_node))
         .routes(routes!(elements::read_node, elements::change_node, elements::delete_node))
         .routes(routes!(elements::node_neighbours))
@@ -69,6 +78,8 @@ fn api() -> OpenApiRouter<Arc<App>> {
 fn uploads() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(loads::start_load))
+        .routes(routes!(loads::preview_load))
+        .routes(routes!(loads::look_at_tables))
         .routes(routes!(models::draft_model))
         .layer(DefaultBodyLimit::disable())
 }

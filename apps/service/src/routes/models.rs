@@ -238,12 +238,7 @@ pub async fn draft_model(mut form: Multipart) -> Result<Json<DraftAnswer>, Probl
             }
             bytes.extend_from_slice(&chunk);
         }
-        let format = match file.rsplit('.').next() {
-            Some("tsv" | "tab") => TableFormat::Tsv,
-            Some("jsonl" | "ndjson") => TableFormat::Jsonl,
-            Some("parquet") => TableFormat::Parquet,
-            _ => TableFormat::Csv,
-        };
+        let format = TableFormat::of_name(&file).unwrap_or(TableFormat::Csv);
         tables.push(DraftTable { file, format, source: Arc::new(Source::Bytes(bytes)), declared: None });
     }
     if tables.is_empty() {

@@ -1,0 +1,250 @@
+//! Sources that the service gets itself: files of the import folder, and addresses whose hosts it was
+//! started with. Nothing else on this machine or another is ever opened.
+
+use std::fs::File;
+use std::io::{Read, Write};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use graphodrome_formats::{Mapping, Progress, Source, fits_pattern, is_pattern};
+use url::Url;
+
+use crate::loading::upload::Sources;
+use crate::state::App;
+
+/// What a file of the import folder is called in a mapping.
+const IMPORT: &str = "import:";
+/// Redirects that are followed, each to an allowed host.
+const MOST_REDIRECTS: usize = 5;
+/// Files of the import folder that a pattern may look through.
+const MOST_FILES: usize = 100_000;
+const CONNECT_TIME: Duration = Duration::from_secs(10);
+/// Until an answer begins.
+const ANSWER_TIME: Duration = Duration::from_secs(60);
+
+fn is_address(name: &str) -> bool {
+    name.starts_with("http://") || name.starts_with("https://")
+}
+
+/// Adds what the mapping names and the upload did not bring. What they hold together may be `limit` bytes.
+pub(crate) async fn fetch(
+    app: &Arc<App>, mapping: &Mapping, sources: &mut Sources, progress: &Arc<Progress>,
+) -> Result<(), String> {
+    let mut left = app.limits.upload_bytes;
+    for source in sources.values() {
+        left = left.saturating_sub(source.bytes().len() as u64);
+    }
+    for table in mapping.tables.iter().filter(|t| t.query.is_none()) {
+        let name = table.file.as_str();
+        if sources.contains_key(name) {
+            continue;
+        }
+        if let Some(path) = name.strip_prefix(IMPORT) {
+            let (app, path, progress) = (app.clone(), path.to_string(), progress.clone());
+            let limit = left;
+            let found = tokio::task::spawn_blocking(move || from_folder(&app, &path, limit, &progress));
+            for (name, source) in found.await.map_err(|e| e.to_string())?? {
+                left = left.saturating_sub(source.bytes().len() as u64);
+                sources.insert(name, Arc::new(source));
+            }
+        } else if is_address(name) {
+            let (own, address, progress) = (app.clone(), name.to_string(), progress.clone());
+            let limit = left;
+            let found = tokio::task::spawn_blocking(move || from_address(&own, &address, limit, &progress));
+            let source = found.await.map_err(|e| e.to_string())??;
+            left = left.saturating_sub(source.bytes().len() as u64);
+            sources.insert(name.to_string(), Arc::new(source));
+        }
+    }
+    Ok(())
+}
+
+fn over_limit(app: &App, name: &str) -> String {
+    format!("{name} is larger than what is left of the limit of {} MiB", app.limits.upload_bytes >> 20)
+}
+
+/// The files of the import folder that a path or a pattern names.
+fn from_folder(
+    app: &App, path: &str, mut left: u64, progress: &Progress,
+) -> Result<Vec<(String, Source)>, String> {
+    let folder = app.limits.import_dir.as_ref().ok_or_else(|| {
+        format!("{IMPORT}{path}: the service was started without an import folder (serve --import-dir)")
+    })?;
+    let folder = folder.canonicalize().map_err(|e| format!("the import folder cannot be read: {e}"))?;
+    let outside = |path: &str| format!("{IMPORT}{path}: only files within the import folder are read");
+    let plain = Path::new(path).components().all(|c| matches!(c, std::path::Component::Normal(_)));
+    if !plain || path.is_empty() {
+        return Err(outside(path));
+    }
+    let mut names = vec![];
+    if is_pattern(path) {
+        let mut seen = 0;
+        walk(&folder, "", path, &mut names, &mut seen)?;
+        names.sort();
+        if names.is_empty() {
+            return Err(format!("{IMPORT}{path}: no file of the import folder has a name that fits"));
+        }
+    } else {
+        names.push(path.to_string());
+    }
+    let mut found = vec![];
+    for name in names {
+        if progress.is_cancelled() {
+            return Err("cancelled".into());
+        }
+        let failed = |e: std::io::Error| format!("{IMPORT}{name}: {e}");
+        // A link may lead anywhere: what counts is where the file is.
+        let place = folder.join(&name).canonicalize().map_err(failed)?;
+        if !place.starts_with(&folder) {
+            return Err(format!("{}: it is a link to a place outside", outside(&name)));
+        }
+        let source = copied(&place, &format!("{IMPORT}{name}"), left, progress)
+            .map_err(|e| e.unwrap_or_else(|| over_limit(app, &name)))?;
+        left = left.saturating_sub(source.bytes().len() as u64);
+        found.push((format!("{IMPORT}{name}"), source));
+    }
+    Ok(found)
+}
+
+fn walk(
+    folder: &Path, within: &str, pattern: &str, names: &mut Vec<String>, seen: &mut usize,
+) -> Result<(), String> {
+    let entries = std::fs::read_dir(folder).map_err(|e| format!("the import folder cannot be read: {e}"))?;
+    for entry in entries.flatten() {
+        *seen += 1;
+        if *seen > MOST_FILES {
+            return Err(format!(
+                "the import folder has more than {MOST_FILES} files: name one without * and ?"
+            ));
+        }
+        let name = format!("{within}{}", entry.file_name().to_string_lossy());
+        match entry.file_type() {
+            Ok(kind) if kind.is_dir() => {
+                walk(&entry.path(), &format!("{name}/"), pattern, names, seen)?;
+            }
+            Ok(_) if fits_pattern(&name, pattern) => names.push(name),
+            _ => {}
+        }
+    }
+    Ok(())
+}
+
+/// What is read, in a temporary file, with its length; `None` where it is larger than the limit.
+fn spooled(
+    from: &mut dyn Read, name: &str, limit: u64, progress: &Progress,
+) -> Result<(File, u64), Option<String>> {
+    let failed = |e: std::io::Error| Some(format!("{name}: {e}"));
+    let mut to = tempfile::tempfile().map_err(failed)?;
+    let mut buffer = vec![0u8; 1 << 20];
+    let mut total = 0u64;
+    loop {
+        if progress.is_cancelled() {
+            return Err(Some("cancelled".into()));
+        }
+        let length = from.read(&mut buffer).map_err(failed)?;
+        if length == 0 {
+            return Ok((to, total));
+        }
+        total += length as u64;
+        if total > limit {
+            return Err(None);
+        }
+        to.write_all(&buffer[..length]).map_err(failed)?;
+    }
+}
+
+/// A private copy of a file, so that nobody changes it while it is read; an error where somebody did so
+/// while it was copied, `None` where it is larger than the limit.
+fn copied(path: &PathBuf, name: &str, limit: u64, progress: &Progress) -> Result<Source, Option<String>> {
+    let failed = |e: std::io::Error| Some(format!("{name}: {e}"));
+    let mut from = File::open(path).map_err(failed)?;
+    let before = from.metadata().map_err(failed)?;
+    if !before.is_file() {
+        return Err(Some(format!("{name} is no file")));
+    }
+    if before.len() > limit {
+        return Err(None);
+    }
+    let (to, total) = spooled(&mut from, name, limit, progress)?;
+    let after = from.metadata().map_err(failed)?;
+    let same = total == before.len()
+        && after.len() == before.len()
+        && after.modified().ok() == before.modified().ok();
+    if !same {
+        return Err(Some(format!("{name} changed while it was read; load it when it is complete")));
+    }
+    Source::of_temporary(&to).map_err(failed)
+}
+
+/// The file at an address whose host the service may ask. Redirects are followed to hosts that it may ask
+/// too, and nothing of the environment decides where it goes.
+fn from_address(app: &App, address: &str, limit: u64, progress: &Progress) -> Result<Source, String> {
+    let agent: ureq::Agent = ureq::Agent::config_builder()
+        .max_redirects(0)
+        .http_status_as_error(false)
+        .proxy(None)
+        .timeout_connect(Some(CONNECT_TIME))
+        .timeout_recv_response(Some(ANSWER_TIME))
+        .build()
+        .into();
+    let parsed = |text: &str| Url::parse(text).map_err(|e| format!("{text}: {e}"));
+    let mut at = parsed(address)?;
+    for _ in 0..=MOST_REDIRECTS {
+        allowed(&app.limits.import_hosts, &at)?;
+        let failed = |e: ureq::Error| format!("{at}: {e}");
+        let mut answer = agent.get(at.as_str()).call().map_err(failed)?;
+        if answer.status().is_redirection() {
+            let location = answer.headers().get("location").and_then(|l| l.to_str().ok());
+            let location = location.ok_or_else(|| format!("{at} redirects to nowhere"))?;
+            at = at.join(location).map_err(|e| format!("{at} redirects to {location}: {e}"))?;
+            continue;
+        }
+        if !answer.status().is_success() {
+            return Err(format!("{at} answered {}", answer.status()));
+        }
+        let mut body = answer.body_mut().with_config().limit(u64::MAX).reader();
+        let spooled = spooled(&mut body, address, limit, progress)
+            .map_err(|e| e.unwrap_or_else(|| over_limit(app, address)));
+        let (file, _) = spooled?;
+        return Source::of_temporary(&file).map_err(|e| format!("{address} cannot be kept: {e}"));
+    }
+    Err(format!("{address} redirects more than {MOST_REDIRECTS} times"))
+}
+
+/// Whether the configuration names the host, with its port or for every port.
+fn allowed(hosts: &[String], url: &Url) -> Result<(), String> {
+    let host = url.host_str().unwrap_or_default();
+    let with_port = format!("{host}:{}", url.port_or_known_default().unwrap_or(0));
+    let is_http = matches!(url.scheme(), "http" | "https");
+    if is_http && hosts.iter().any(|h| h.eq_ignore_ascii_case(host) || h.eq_ignore_ascii_case(&with_port)) {
+        return Ok(());
+    }
+    let known = match hosts {
+        [] => "it names none".to_string(),
+        hosts => format!("it names {}", hosts.join(", ")),
+    };
+    Err(format!(
+        "the host {with_port} is not one that the service may load from (serve --import-host; {known})"
+    ))
+}
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used)]
+
+    use super::*;
+
+    #[test]
+    fn only_named_hosts_are_allowed() {
+        let hosts = ["data.example".to_string(), "other.example:8443".to_string()];
+        let ask = |url: &str| allowed(&hosts, &Url::parse(url).unwrap());
+        assert!(ask("https://data.example/a.csv").is_ok());
+        assert!(ask("http://DATA.example:8080/a.csv").is_ok());
+        assert!(ask("https://other.example:8443/a.csv").is_ok());
+        assert!(ask("https://other.example/a.csv").unwrap_err().contains("other.example:443"));
+        assert!(ask("https://data.example.evil/a.csv").is_err());
+        assert!(ask("file:///etc/passwd").is_err());
+        assert!(allowed(&[], &Url::parse("http://127.0.0.1/").unwrap()).is_err());
+    }
+}

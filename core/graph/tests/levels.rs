@@ -1,0 +1,213 @@
+//! A level on a base, with what changes the base's own elements above it, is the same graph as the snapshot
+//! it was made of: element by element, by key, by index and along every edge.
+
+#![allow(clippy::unwrap_used)]
+
+use std::ops::ControlFlow;
+use std::sync::Arc;
+
+use graphodrome_graph::{
+    Base, Created, Dense, Direction, Element, IndexSearch, KeyDefinition, LabelExpression, NewEdge, NewNode,
+    Schema, Snapshot, Transaction, Value, label_set,
+};
+use proptest::prelude::*;
+
+#[derive(Clone, Debug)]
+enum Step {
+    Node { label: u8, key: i64, rank: i64 },
+    Edge { from: usize, to: usize, label: u8, directed: bool, weight: i64 },
+    Change { node: usize, rank: i64 },
+    ChangeEdge { edge: usize, weight: i64 },
+    Delete { node: usize },
+    DeleteEdge { edge: usize },
+}
+
+fn step() -> impl Strategy<Value = Step> {
+    prop_oneof![
+        4 => (0u8..3, 0i64..40, 0i64..8).prop_map(|(label, key, rank)| Step::Node { label, key, rank }),
+        5 => (0usize..60, 0usize..60, 0u8..2, any::<bool>(), 0i64..5)
+            .prop_map(|(from, to, label, directed, weight)| Step::Edge { from, to, label, directed, weight }),
+        2 => (0usize..60, 0i64..8).prop_map(|(node, rank)| Step::Change { node, rank }),
+        1 => (0usize..60, 0i64..5).prop_map(|(edge, weight)| Step::ChangeEdge { edge, weight }),
+        1 => (0usize..60).prop_map(|node| Step::Delete { node }),
+        1 => (0usize..60).prop_map(|edge| Step::DeleteEdge { edge }),
+    ]
+}
+
+fn schema() -> Schema {
+    let definition = |name: &str, property: &str| {
+        Arc::new(KeyDefinition {
+            name: name.into(),
+            element: Element::Node,
+            label: "A".into(),
+            properties: vec![property.into()],
+        })
+    };
+    let created =
+        Created { keys: vec![definition("by_key", "key")], indexes: vec![definition("by_rank", "rank")] };
+    Schema::new(None, created)
+}
+
+fn live(snapshot: &Snapshot) -> (Vec<Dense>, Vec<Dense>) {
+    let nodes = (0..snapshot.node_bound()).filter(|&n| snapshot.node_exists(n)).collect();
+    let edges = (0..snapshot.edge_bound()).filter(|&e| snapshot.edge_exists(e)).collect();
+    (nodes, edges)
+}
+
+/// Does the steps, leaving out what a key refuses.
+fn done(before: &Snapshot, steps: &[Step]) -> Snapshot {
+    let mut snapshot = before.clone();
+    for step in steps {
+        let mut t = Transaction::new(snapshot.clone());
+        let (nodes, edges) = live(&snapshot);
+        let node = |place: usize| nodes.get(place % nodes.len().max(1)).copied();
+        let edge = |place: usize| edges.get(place % edges.len().max(1)).copied();
+        match *step {
+            Step::Node { label, key, rank } => {
+                let labels = match label {
+                    0 => label_set(["A"]),
+                    1 => label_set(["A", "B"]),
+                    _ => label_set(["C"]),
+                };
+                let properties = vec![("key".into(), Value::Int(key)), ("rank".into(), Value::Int(rank))];
+                t.insert_node(NewNode { labels, properties }).unwrap();
+            }
+            Step::Edge { from, to, label, directed, weight } => {
+                let (Some(source), Some(target)) = (node(from), node(to)) else { continue };
+                let labels = label_set([["R", "S"][label as usize]]);
+                let properties = vec![("weight".into(), Value::Int(weight))];
+                t.insert_edge(NewEdge { labels, properties, directed, source, target }).unwrap();
+            }
+            Step::Change { node: place, rank } => {
+                let Some(id) = node(place) else { continue };
+                let mut properties = snapshot.node_properties(id).to_vec();
+                properties.retain(|(name, _)| &**name != "rank");
+                properties.push(("rank".into(), Value::Int(rank)));
+                t.change_node(id, snapshot.node_labels(id), properties).unwrap();
+            }
+            Step::ChangeEdge { edge: place, weight } => {
+                let Some(id) = edge(place) else { continue };
+                t.change_edge(id, snapshot.edge_labels(id), vec![("weight".into(), Value::Int(weight))])
+                    .unwrap();
+            }
+            Step::Delete { node: place } => {
+                let Some(id) = node(place) else { continue };
+                t.delete_node(id, true);
+            }
+            Step::DeleteEdge { edge: place } => {
+                let Some(id) = edge(place) else { continue };
+                t.delete_edge(id);
+            }
+        }
+        if let Ok((next, _)) = t.finish() {
+            snapshot = next;
+        }
+    }
+    snapshot
+}
+
+/// The same graph with what was added as one more level of its base.
+fn levelled(snapshot: &Snapshot) -> Snapshot {
+    let (parts, renumbered) = snapshot.level_numbered();
+    for (id, number) in renumbered.iter().enumerate() {
+        assert!(
+            (id as Dense) >= snapshot.base.node_count() || *number == id as Dense,
+            "the base's numbers stay"
+        );
+    }
+    let (base, collisions) = snapshot.base.extended(parts, &snapshot.schema(), &|| Ok(())).unwrap();
+    let ids = snapshot.next_ids();
+    let mut next = Snapshot::new(Arc::new(base), snapshot.schema(), snapshot.version);
+    next.reserve_ids(ids.0, ids.1);
+    let next = next.replay(&snapshot.residue()).unwrap();
+    next.check_collisions(&collisions).unwrap();
+    next
+}
+
+/// Everything there is to see of a graph, by the elements' own ids.
+fn seen(snapshot: &Snapshot) -> Vec<String> {
+    let (nodes, edges) = live(snapshot);
+    let mut all = vec![format!("{} nodes, {} edges", snapshot.node_count(), snapshot.edge_count())];
+    let any = snapshot.edge_test(None);
+    let of_r = snapshot.edge_test(Some(&LabelExpression::Name("R".into())));
+    for &id in &nodes {
+        let mut around = vec![];
+        for direction in [Direction::Out, Direction::In, Direction::Undirected, Direction::Any] {
+            let mut found = vec![];
+            for test in [&any, &of_r] {
+                snapshot.for_each_adjacent(id, direction, test, |edge, other| {
+                    found.push((snapshot.edge_id(edge), snapshot.node_id(other)));
+                    ControlFlow::Continue(())
+                });
+            }
+            found.sort_unstable();
+            around.push(found);
+        }
+        all.push(format!(
+            "n{} {:?} {:?} {around:?}",
+            snapshot.node_id(id),
+            snapshot.node_labels(id),
+            snapshot.node_properties(id)
+        ));
+        assert_eq!(snapshot.node_by_id(snapshot.node_id(id)), Some(id));
+    }
+    for &id in &edges {
+        let (a, b) = snapshot.edge_ends(id);
+        let (labels, directed) = (snapshot.edge_labels(id), snapshot.edge_directed(id));
+        all.push(format!(
+            "e{} {labels:?} {directed} {}-{} {:?}",
+            snapshot.edge_id(id),
+            snapshot.node_id(a),
+            snapshot.node_id(b),
+            snapshot.edge_properties(id)
+        ));
+        let mut between = vec![];
+        snapshot.for_each_between((a, b), &labels, directed, |edge| between.push(edge));
+        assert!(between.contains(&id));
+        between.iter().for_each(|&edge| {
+            let ends = snapshot.edge_ends(edge);
+            assert!(ends == (a, b) || (!directed && ends == (b, a)));
+        });
+    }
+    for key in 0..40 {
+        let found = snapshot.seek(0, &[Value::Int(key)]).map(|n| snapshot.node_id(n));
+        all.push(format!("key {key}: {found:?}"));
+    }
+    for rank in 0..8 {
+        let search = IndexSearch { equal: vec![Value::Int(rank)], range: None };
+        let mut found = vec![];
+        snapshot.search(0, &search, |id| found.push(snapshot.node_id(id)));
+        found.sort_unstable();
+        all.push(format!("rank {rank}: {found:?}"));
+    }
+    let mut counts = snapshot.node_label_counts();
+    counts.extend(snapshot.edge_label_counts());
+    counts.sort();
+    all.push(format!("{counts:?}"));
+    all.sort();
+    all
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(300))]
+    #[test]
+    fn a_level_shows_the_same_graph(
+        first in prop::collection::vec(step(), 0..60),
+        second in prop::collection::vec(step(), 0..40),
+        third in prop::collection::vec(step(), 0..40),
+    ) {
+        let empty = Snapshot::empty_with(schema()).unwrap();
+        let base = done(&empty, &first);
+        let base = Snapshot::new(Arc::new(Base::build(base.fold(), &schema()).unwrap()), schema(), 1);
+        let changed = done(&base, &second);
+        let one = levelled(&changed);
+        prop_assert_eq!(seen(&one), seen(&changed));
+        let again = done(&one, &third);
+        let two = levelled(&again);
+        prop_assert_eq!(seen(&two), seen(&again));
+        // All levels in one base again.
+        let folded = Snapshot::new(Arc::new(Base::build(two.fold(), &schema()).unwrap()), schema(), 9);
+        prop_assert_eq!(seen(&folded), seen(&two));
+        prop_assert!(folded.base.levels() <= 1);
+    }
+}

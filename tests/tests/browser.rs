@@ -206,6 +206,38 @@ async fn a_session_in_the_console() {
     let loaded = client.wait(draft.id).await.unwrap();
     assert_eq!((loaded.graph.as_str(), loaded.state.as_str()), ("draft", "done"), "{}", loaded.detail);
 
+    // Tables into the graph: columns, a proposal, a change by keyboard, a preview, a check, the load, rejects.
+    see(&page, "nav a", "Load").await.click().await.unwrap();
+    page.find(By::Css("[aria-label='Graph']")).await.unwrap().send_keys("averley").await.unwrap();
+    see(&page, "h1", "Load into averley").await;
+    let tables = ["junctions.csv", "valves.csv"]
+        .map(|name| root().join("demo/dirty").join(name).display().to_string());
+    page.find(By::Css("input[type=file]")).await.unwrap().send_keys(tables.join("\n")).await.unwrap();
+    see(&page, ".column-chip", "elevation_m").await;
+    see(&page, "[aria-label='valves.csv'] .edge-rule legend", "Edge").await;
+    let mapped = "return document.querySelector('textarea.mapping').value";
+    let text = async || page.execute(mapped, vec![]).await.unwrap().json().as_str().unwrap().to_string();
+    assert!(text().await.contains("labels = [\"Junction\"]"), "{}", text().await);
+    let existing = "[aria-label='junctions.csv'] [aria-label='What is there already']";
+    page.find(By::Css(existing)).await.unwrap().send_keys("updated").await.unwrap();
+    let started = Instant::now();
+    while !text().await.contains("existing = \"update\"") {
+        assert!(started.elapsed() < Duration::from_secs(20), "{}", text().await);
+        tokio::task::yield_now().await;
+    }
+    press(&page, "#preview", "").await;
+    see(&page, ".element", "(:Junction {code: J-90001").await;
+    see(&page, ".element", "-[:ISOLATES").await;
+    press(&page, "#check-load", "").await;
+    see(&page, ".load-page", "This was a check: nothing was published").await;
+    let before = single(&client, "averley", "MATCH (n) RETURN COUNT(*) AS n").await;
+    press(&page, "#load", "").await;
+    see(&page, ".load-page .status", "nodes and").await;
+    see(&page, ".load-page td", "it is not a number").await;
+    see(&page, ".reject-file", "junctions.csv").await;
+    let after = single(&client, "averley", "MATCH (n) RETURN COUNT(*) AS n").await;
+    assert!(after.as_i64().unwrap() > before.as_i64().unwrap());
+
     // A graph made elsewhere appears in the chooser; the service's restart is survived.
     client.create_graph("second", None).await.unwrap();
     see(&page, "select option", "second").await;

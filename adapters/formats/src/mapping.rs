@@ -548,10 +548,40 @@ impl Mapping {
         files
     }
 
+    /// As a person would write it: what belongs to a rule on the rule's lines.
     pub fn to_toml(&self) -> String {
         // Every field is one that TOML can hold.
-        toml::to_string(self).unwrap_or_default()
+        let text = toml::to_string(self).unwrap_or_default();
+        let Ok(mut document) = text.parse::<toml_edit::DocumentMut>() else { return text };
+        let tables = document.get_mut("table").and_then(|t| t.as_array_of_tables_mut());
+        for table in tables.into_iter().flat_map(|t| t.iter_mut()) {
+            for kind in ["node", "edge"] {
+                let rules = table.get_mut(kind).and_then(|r| r.as_array_of_tables_mut());
+                for rule in rules.into_iter().flat_map(|r| r.iter_mut()) {
+                    for (_, item) in rule.iter_mut().filter(|(_, item)| item.is_table()) {
+                        let inner = std::mem::take(item).into_table().unwrap_or_default();
+                        *item = inline(inner).into();
+                    }
+                }
+            }
+        }
+        document.to_string()
     }
+}
+
+/// A table and those in it on one line.
+fn inline(table: toml_edit::Table) -> toml_edit::Value {
+    let mut made = toml_edit::InlineTable::new();
+    for (name, item) in table {
+        let value = match item.into_table() {
+            Ok(inner) => Some(inline(inner)),
+            Err(other) => other.into_value().ok(),
+        };
+        if let Some(value) = value {
+            made.insert(&name, value);
+        }
+    }
+    made.into()
 }
 
 impl TableMapping {

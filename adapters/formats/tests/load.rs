@@ -133,12 +133,14 @@ struct Counts {
 }
 
 type Numbers = (Option<i64>, Option<i64>);
+/// Both ends and the weight.
+type Edge = (String, String, Option<i64>);
 
 /// The same rows, one after another, in lists.
 #[derive(Clone, Debug, Default)]
 struct Reference {
     nodes: BTreeMap<String, Numbers>,
-    edges: Vec<(String, String, Option<i64>)>,
+    edges: Vec<Edge>,
 }
 
 fn parsed(text: &str) -> Result<Option<i64>, ()> {
@@ -258,7 +260,7 @@ fn int(value: graphodrome_graph::Value) -> Option<i64> {
 }
 
 /// What is in the graph, as the reference has it.
-fn contents(snapshot: &Snapshot) -> (BTreeMap<String, Numbers>, Vec<(String, String, Option<i64>)>) {
+fn contents(snapshot: &Snapshot) -> (BTreeMap<String, Numbers>, Vec<Edge>) {
     let node = |id: u32, name: &str| snapshot.read_node(id, &snapshot.node_reader(name));
     let text = |id: u32| match node(id, "code") {
         graphodrome_graph::Value::Text(text) => text.to_string(),

@@ -361,6 +361,31 @@ fn read_columns(batches: &[RecordBatch]) -> Result<Vec<(Arc<str>, Column)>, Stor
 }
 
 fn concatenate(parts: &[Column]) -> Column {
+    macro_rules! of_kind {
+        ($variant:ident) => {{
+            let arrays: Option<Vec<&dyn Array>> = parts
+                .iter()
+                .map(|part| match part {
+                    Column::$variant(array) => Some(array as &dyn Array),
+                    _ => None,
+                })
+                .collect();
+            // Whole buffers behind one another.
+            if let Some(Ok(joined)) = arrays.map(|arrays| arrow_select::concat::concat(&arrays))
+                && let Some(array) = joined.as_any().downcast_ref()
+            {
+                return Column::$variant(Clone::clone(array));
+            }
+        }};
+    }
+    match parts.first() {
+        Some(Column::Int(_)) => of_kind!(Int),
+        Some(Column::Float(_)) => of_kind!(Float),
+        Some(Column::Date(_)) => of_kind!(Date),
+        Some(Column::Bool(_)) => of_kind!(Bool),
+        Some(Column::Text(_)) => of_kind!(Text),
+        _ => {}
+    }
     let picks: Vec<graphodrome_graph::Pick> = parts
         .iter()
         .enumerate()

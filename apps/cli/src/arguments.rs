@@ -455,8 +455,8 @@ pub enum GenerateCommand {
         #[arg(long, default_value_t = 10_000_000)]
         edges: u64,
         /// Shares of three quarters of the adjacency matrix, such as 0.57,0.19,0.19: R-MAT
-        #[arg(long, value_delimiter = ',', num_args = 3, value_name = "A,B,C")]
-        quarters: Option<Vec<f64>>,
+        #[arg(long, value_name = "A,B,C", value_parser = three_shares)]
+        quarters: Option<(f64, f64, f64)>,
         /// Nodes with a name and a level, edges with a date and a length
         #[arg(long)]
         properties: bool,
@@ -525,4 +525,13 @@ pub enum GenerateCommand {
         #[command(flatten)]
         output: GenerateOutput,
     },
+}
+
+fn three_shares(text: &str) -> Result<(f64, f64, f64), String> {
+    let shares: Vec<f64> =
+        text.split(',').map(|s| s.trim().parse()).collect::<Result<_, _>>().unwrap_or_default();
+    match shares[..] {
+        [a, b, c] => Ok((a, b, c)),
+        _ => Err("write three shares such as 0.57,0.19,0.19".into()),
+    }
 }

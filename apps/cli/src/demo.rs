@@ -22,9 +22,11 @@ pub async fn demo(options: DemoOptions) -> anyhow::Result<()> {
             path.display()
         );
     }
+    // One for all of it: a signal between two of them would be heard by neither.
+    let mut stop_signal = Box::pin(serve::stop_signal());
     let service = tokio::select! {
         service = Service::start(serve::config(&options.serve)) => service?,
-        () = serve::stop_signal() => return Ok(()),
+        () = &mut stop_signal => return Ok(()),
     };
     let url = format!("http://{}", service.address()?);
     let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
@@ -32,13 +34,13 @@ pub async fn demo(options: DemoOptions) -> anyhow::Result<()> {
         let _ = stopped.await;
     }));
     let client = Client::new(&url);
-    let prepared = tokio::select! {
-        prepared = prepare(&client, &options.folder) => prepared,
-        () = serve::stop_signal() => Ok(()),
+    let (prepared, interrupted) = tokio::select! {
+        prepared = prepare(&client, &options.folder) => (prepared, false),
+        () = &mut stop_signal => (Ok(()), true),
     };
-    if prepared.is_ok() && !options.once {
+    if prepared.is_ok() && !interrupted && !options.once {
         introduce(&url);
-        serve::stop_signal().await;
+        stop_signal.await;
         eprintln!("Stopping.");
     }
     let _ = stop.send(());

@@ -49,9 +49,9 @@ pub fn generate(options: GenerateOptions) -> anyhow::Result<()> {
             (scenario(junctions, output.seed, output_of(&output)?, &output.out)?, output.out)
         }
         GenerateCommand::Random { nodes, edges, quarters, properties, output } => {
-            let shape = match quarters.as_deref() {
-                Some(&[a, b, c]) => Shape::Quarters { nodes, edges, a, b, c },
-                _ => Shape::Even { nodes, edges },
+            let shape = match quarters {
+                Some((a, b, c)) => Shape::Quarters { nodes, edges, a, b, c },
+                None => Shape::Even { nodes, edges },
             };
             (random(shape, properties, &output)?, output.out)
         }
@@ -69,7 +69,7 @@ pub fn generate(options: GenerateOptions) -> anyhow::Result<()> {
             let graph_type = parse_graph_type(&text).map_err(|e| {
                 anyhow::anyhow!("{}: {}", model.display(), e.0.first().map_or("", |d| &d.message))
             })?;
-            anyhow::ensure!(scale >= 1.0 && scale <= 4e9, "--scale is a number of nodes from 1 to 4e9");
+            anyhow::ensure!((1.0..=4e9).contains(&scale), "--scale is a number of nodes from 1 to 4e9");
             anyhow::ensure!((0.0..=1.0).contains(&nulls), "--nulls is a share from 0 to 1");
             let count = |text: &String| {
                 let (label, count) =

@@ -48,12 +48,14 @@ pub async fn stop_signal() {
 
 pub async fn serve(options: ServeOptions) -> anyhow::Result<()> {
     logging(options.log_json);
+    // One for all of it: a signal between two of them would be heard by neither.
+    let mut stop = Box::pin(stop_signal());
     let service = tokio::select! {
         service = Service::start(config(&options)) => service?,
-        () = stop_signal() => return Ok(()),
+        () = &mut stop => return Ok(()),
     };
     println!("Graphodrome is ready at http://{}", service.address()?);
-    service.run(stop_signal()).await?;
+    service.run(stop).await?;
     println!("Stopped.");
     Ok(())
 }

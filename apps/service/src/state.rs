@@ -47,6 +47,11 @@ impl Default for ServiceLimits {
     }
 }
 
+/// How long it is tried to record the end of a job.
+const RECORD_TIME: Duration = Duration::from_secs(120);
+/// Between two tries.
+const RECORD_AGAIN: Duration = Duration::from_millis(500);
+
 /// A job that runs now.
 pub struct RunningJob {
     pub progress: Arc<Progress>,
@@ -87,8 +92,14 @@ impl Job {
 
     pub async fn finish(self, app: &App, state: JobState, detail: serde_json::Value) {
         let id = self.record.id;
-        if let Err(error) = app.catalog.finish_job(id, state, detail).await {
-            tracing::error!(%error, job = id, "the job's end could not be recorded");
+        // PostgreSQL may be restarting: what became of the job is told when it is back.
+        let since = std::time::Instant::now();
+        while let Err(error) = app.catalog.finish_job(id, state, detail.clone()).await {
+            if since.elapsed() > RECORD_TIME || app.is_stopping() {
+                tracing::error!(%error, job = id, "the job's end could not be recorded");
+                break;
+            }
+            tokio::time::sleep(RECORD_AGAIN).await;
         }
         app.jobs.lock().remove(&id);
         let _ = self.finished.send(true);

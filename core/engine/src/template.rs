@@ -91,8 +91,8 @@ pub fn read_by_template(text: &str, template: &str) -> Result<NaiveDateTime, Str
             Element::MonthName => {
                 let length = rest.bytes().take_while(u8::is_ascii_alphabetic).count();
                 let (head, tail) = rest.split_at(length);
-                let named = |name: &&str| head.len() >= 3 && head[..3].eq_ignore_ascii_case(name);
-                month = MONTHS.iter().position(|name| named(&name)).ok_or_else(wrong)? as u32 + 1;
+                let named = |name: &str| head.len() >= 3 && head[..3].eq_ignore_ascii_case(name);
+                month = MONTHS.iter().position(|name| named(name)).ok_or_else(wrong)? as u32 + 1;
                 rest = tail;
             }
             Element::Day => day = number(&mut rest, 2).ok_or_else(wrong)?,

@@ -249,7 +249,7 @@ impl Base {
         go_on()?;
         let (lookups, statistics) =
             rayon::join(|| base.lookups_after(self, schema, go_on), || Statistics::extended(self, &base));
-        let (keys, indexes, collisions) = lookups?;
+        let ((keys, indexes), collisions) = lookups?;
         (base.keys, base.indexes) = (keys, indexes);
         base.statistics = Arc::new(statistics);
         Ok((base, collisions))
@@ -258,7 +258,7 @@ impl Base {
     /// Keys and indexes of a base that continues `before`.
     fn lookups_after(
         &self, before: &Base, schema: &Schema, go_on: GoOn<'_>,
-    ) -> Result<(Vec<Arc<KeyIndex>>, Vec<Arc<RangeIndex>>, Vec<Collision>), GraphError> {
+    ) -> Result<(Lookups, Vec<Collision>), GraphError> {
         let first = |element: Element| match element {
             Element::Node => before.node_count,
             Element::Edge => before.edge_count,
@@ -284,7 +284,7 @@ impl Base {
                 None => run,
             }));
         }
-        Ok((keys, indexes, collisions))
+        Ok(((keys, indexes), collisions))
     }
 
     /// The greatest number of tables that one label set has.

@@ -299,6 +299,26 @@ impl ColumnBuilder {
         }
     }
 
+    #[inline]
+    pub fn push_float(&mut self, value: f64) {
+        if let Building::Float(v) = &mut self.building {
+            v.push(value);
+            self.valid.push(true);
+        } else {
+            self.push(Value::Float(value));
+        }
+    }
+
+    #[inline]
+    pub fn push_date(&mut self, value: NaiveDate) {
+        if let Building::Date(v) = &mut self.building {
+            v.push(ValueType::epoch_day(value));
+            self.valid.push(true);
+        } else {
+            self.push(Value::Date(value));
+        }
+    }
+
     pub fn push_text(&mut self, text: &str) {
         if let Building::Empty = self.building {
             let mut offsets = Vec::with_capacity(self.valid.capacity() + 1);

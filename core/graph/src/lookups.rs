@@ -160,7 +160,8 @@ impl Snapshot {
 
     /// An error where a node has more edges than the graph type lets it have.
     pub fn check_all_cardinalities(&self) -> Result<(), GraphError> {
-        self.check_cardinalities_of(|| Box::new(0..self.node_bound()))
+        let bound = self.node_bound();
+        self.check_cardinalities_of(|| Box::new(0..bound))
     }
 
     /// [`Self::check_all_cardinalities`] of the nodes at the ends of edges in tables from `first` on.
@@ -173,8 +174,8 @@ impl Snapshot {
         })
     }
 
-    fn check_cardinalities_of<'s>(
-        &'s self, nodes: impl Fn() -> Box<dyn Iterator<Item = Dense> + 's>,
+    fn check_cardinalities_of(
+        &self, nodes: impl Fn() -> Box<dyn Iterator<Item = Dense>>,
     ) -> Result<(), GraphError> {
         let Some(graph_type) = &self.graph_type else { return Ok(()) };
         for cardinality in &graph_type.cardinalities {

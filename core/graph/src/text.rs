@@ -113,7 +113,9 @@ fn parse_date(text: &str) -> Result<NaiveDate, String> {
     if !shape {
         return Err("write it as year-month-day, as in 2024-05-31".into());
     }
-    NaiveDate::parse_from_str(text, "%Y-%m-%d").map_err(|_| "there is no such day".into())
+    let number = |part: &str| part.bytes().fold(0, |n, b| n * 10 + u32::from(b - b'0'));
+    let (year, month, day) = (number(&text[..4]), number(&text[5..7]), number(&text[8..]));
+    NaiveDate::from_ymd_opt(year as i32, month, day).ok_or_else(|| "there is no such day".into())
 }
 
 fn parse_time(text: &str) -> Result<NaiveTime, String> {

@@ -19,16 +19,13 @@ fn fields(properties: &Properties) -> BTreeMap<String, Field> {
     properties.keys().map(|name| (name.to_string(), Field::column(&**name))).collect()
 }
 
-fn types(properties: &Properties, declared: bool) -> BTreeMap<String, String> {
-    if declared {
-        return BTreeMap::new();
-    }
+/// Also where a graph type has them: an open graph takes them from here.
+fn types(properties: &Properties) -> BTreeMap<String, String> {
     let typed = properties.iter().filter_map(|(name, seen)| Some((name.to_string(), seen.value_type()?)));
     typed.map(|(name, value_type)| (name, value_type.to_string())).collect()
 }
 
 pub(super) fn text(export: &Export<'_>, kind: Kind) -> String {
-    let declared = export.snapshot.graph_type.is_some();
     let of_labels = |labels: &LabelSet| format!("\"@labels\" = {}", literal(&labels.join(SEPARATOR)));
     let nodes = export.survey.nodes.iter().filter(|(labels, _)| !labels.is_empty());
     let nodes = nodes.map(|(labels, properties)| {
@@ -43,7 +40,7 @@ pub(super) fn text(export: &Export<'_>, kind: Kind) -> String {
             key: key.map(|k| k.properties.iter().map(|p| p.to_string()).collect()).unwrap_or_default(),
             id: Some(Field::column("@id")),
             properties: fields(properties),
-            types: types(properties, declared),
+            types: types(properties),
             existing: Default::default(),
             optional: false,
             filter: Some(of_labels(labels)),
@@ -66,7 +63,7 @@ pub(super) fn text(export: &Export<'_>, kind: Kind) -> String {
             from: end("@from"),
             to: end("@to"),
             properties: fields(properties),
-            types: types(properties, declared),
+            types: types(properties),
             same: Same::KeepParallel,
             existing: Default::default(),
             optional: false,

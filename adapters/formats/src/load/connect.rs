@@ -209,7 +209,7 @@ fn look_up(
     let place_of = |node: Dense| rows.get(node).map(|new| new.labels);
     let allowed = Allowed { plan, graph_type: snapshot.graph_type.as_deref(), labels: &labels.sets };
     // Where all nodes are new and of one label set, what the type says of one pair it says of all.
-    let plain = plan.label_from.is_none() && snapshot.node_count() == 0;
+    let plain = plan.label_from.is_none() && snapshot.node_count() == 0 && !resolved.nodes.is_empty();
     let all_allowed = plain && resolved.label_sets.len() == 1 && {
         let ends = [resolved.existing; 2];
         allowed.refused(0, ends, &labels_of, &place_of, &mut HashMap::new()).is_none()

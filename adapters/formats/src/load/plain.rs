@@ -2,7 +2,7 @@
 //! typed columns. A row that does not fit is taken back and read again the thorough way, which knows
 //! what is wrong with it.
 
-use graphodrome_graph::{ColumnBuilder, ValueType, parse_text, parse_whole};
+use graphodrome_graph::{ColumnBuilder, Value, ValueType, parse_text, parse_whole};
 
 use crate::load::fields::{Fields, Row};
 use crate::load::plan::{Input, TablePlan};
@@ -71,6 +71,8 @@ impl Target<'_> {
                 builder.push_text(text);
             }
             Kind::Other(wanted) => match parse_text(wanted, text) {
+                Ok(Value::Float(number)) => builder.push_float(number),
+                Ok(Value::Date(date)) => builder.push_date(date),
                 Ok(value) => builder.push(value),
                 Err(_) => return false,
             },

@@ -194,10 +194,13 @@ fn mapping_error(message: String) -> LoadError {
     LoadError::Mapping(MappingError::new(message))
 }
 
+/// A table's mapping, the name of its file, and that file.
+type NamedTable<'m> = (&'m TableMapping, &'m str, &'m Arc<Source>);
+
 /// The tables of a mapping with their sources: each file that fits a pattern is a table of its own.
 fn tables<'m>(
     mapping: &'m Mapping, sources: &'m BTreeMap<String, Arc<Source>>,
-) -> Result<Vec<(&'m TableMapping, &'m str, &'m Arc<Source>)>, LoadError> {
+) -> Result<Vec<NamedTable<'m>>, LoadError> {
     let mut found = vec![];
     for table in &mapping.tables {
         if table.is_pattern() {

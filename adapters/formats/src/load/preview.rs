@@ -93,7 +93,7 @@ fn first_rows(plan: &TablePlan, read: &TableRead, most: usize) -> Vec<PreviewRow
     let rejects = read.nodes.iter().chain(&read.edges).flat_map(|r| &r.rejects);
     for RawReject { offset, column, reason, value, .. } in rejects {
         let column = column.and_then(|c| plan.columns.get(c)).map(|c| format!("{c}: ")).unwrap_or_default();
-        let value = value.as_ref().map(|v| format!(" ({v})")).unwrap_or_default();
+        let value = value.as_ref().filter(|v| !v.is_empty()).map(|v| format!(" ({v})")).unwrap_or_default();
         by_offset.entry(*offset).or_default().rejects.push(format!("{column}{reason}{value}"));
     }
     for (rule, read) in plan.nodes.iter().zip(&read.nodes).filter(|(r, _)| r.created_by.is_none()) {

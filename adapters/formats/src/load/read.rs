@@ -135,7 +135,11 @@ fn read_coded(plan: &TablePlan, progress: &Progress) -> Result<Vec<ChunkRead>, L
                         let after = rest.split_off(end);
                         Ok(send(std::mem::replace(&mut rest, after)))
                     }
-                    None if rest.len() > MAX_ROW => Ok(send(std::mem::take(&mut rest)) && false),
+                    // A row that never ends: whoever reads it says so.
+                    None if rest.len() > MAX_ROW => {
+                        send(std::mem::take(&mut rest));
+                        Ok(false)
+                    }
                     None => Ok(!progress.is_cancelled()),
                 }
             })?;

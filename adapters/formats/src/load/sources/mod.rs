@@ -90,6 +90,9 @@ pub(crate) fn table_error(table: &str, message: impl Into<String>) -> LoadError 
     LoadError::Table { table: table.into(), message: message.into() }
 }
 
+/// Writes a text anew as JSON Lines.
+type Rewrite<'r> = &'r dyn Fn(&[u8], &mut Spool) -> Result<(), String>;
+
 /// Makes a table's source ready. `limit` is how much it may unpack to.
 pub(crate) fn open(
     table: &TableMapping, name: &str, source: &Arc<Source>, limit: u64, progress: &Progress,
@@ -116,7 +119,7 @@ pub(crate) fn open(
         .map_err(|message| if progress.is_cancelled() { LoadError::Cancelled } else { failed(message) })?;
         spool.finish().map(Arc::new).map_err(|e| failed(cannot_keep(e)))
     };
-    let lines = |text: Arc<Source>, rows: &dyn Fn(&[u8], &mut Spool) -> Result<(), String>| {
+    let lines = |text: Arc<Source>, rows: Rewrite<'_>| {
         let mut spool = Spool::new().map_err(|e| failed(cannot_keep(e)))?;
         rows(text.bytes(), &mut spool).map_err(|message| {
             if progress.is_cancelled() { LoadError::Cancelled } else { failed(message) }

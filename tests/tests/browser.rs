@@ -226,13 +226,13 @@ async fn a_session_in_the_console() {
         tokio::task::yield_now().await;
     }
     press(&page, "#preview", "").await;
-    see(&page, ".element", "(:Junction {code: J-90001").await;
+    see(&page, ".element", "(:Junction {code: 'J-90001'").await;
     see(&page, ".element", "-[:ISOLATES").await;
     press(&page, "#check-load", "").await;
     see(&page, ".load-page", "This was a check: nothing was published").await;
     let before = single(&client, "averley", "MATCH (n) RETURN COUNT(*) AS n").await;
     press(&page, "#load", "").await;
-    see(&page, ".load-page .status", "nodes and").await;
+    see(&page, ".load-page .status", "are new").await;
     see(&page, ".load-page td", "it is not a number").await;
     see(&page, ".reject-file", "junctions.csv").await;
     let after = single(&client, "averley", "MATCH (n) RETURN COUNT(*) AS n").await;

@@ -562,6 +562,7 @@ impl Mapping {
                         let inner = std::mem::take(item).into_table().unwrap_or_default();
                         *item = inline(inner).into();
                     }
+                    rule.fmt();
                 }
             }
         }

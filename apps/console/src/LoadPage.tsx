@@ -8,6 +8,7 @@ import Button from "react-bootstrap/Button";
 import Form from "react-bootstrap/Form";
 import ProgressBar from "react-bootstrap/ProgressBar";
 import { type Job, type Model, Problem, cancelJob, get, post, postForm } from "./api";
+import { useAttempt } from "./attempt";
 import { JobAccount } from "./JobsPage";
 import { type EdgeRule, type Mapping, type MappingTable, type NodeRule, type TableColumns, byHand, propose } from "./mapping";
 import { EdgeForm, NodeForm } from "./RuleForms";
@@ -39,7 +40,7 @@ function Columns({ table }: { table: TableColumns }) {
 
 /** `(:Junction {code: J-1})`, as a query would write it. */
 function ElementText({ element }: { element: Preview["rows"][number]["elements"][number] }) {
-  const properties = Object.entries(element.properties).map(([name, value]) => `${name}: ${typeof value === "object" ? JSON.stringify(value) : String(value)}`).join(", ");
+  const properties = Object.entries(element.properties).map(([name, value]) => `${name}: ${typeof value === "string" ? `'${value}'` : JSON.stringify(value)}`).join(", ");
   const inside = `:${element.labels.join("&")}${properties ? ` {${properties}}` : ""}`;
   return <code className="element">{element.kind === "node" ? `(${inside})` : `${element.from}-[${inside}]->${element.to}`}</code>;
 }
@@ -109,8 +110,7 @@ export function LoadPage({ graph }: { graph: string | null }) {
   const [text, setText] = useState("");
   const [mapping, setMapping] = useState<Mapping | null>(null);
   const [previews, setPreviews] = useState<Preview[]>([]);
-  const [problem, setProblem] = useState<Problem | null>(null);
-  const [busy, setBusy] = useState<string | null>(null);
+  const { busy, problem, setProblem, attempt } = useAttempt();
   const [jobId, setJobId] = useState<number | null>(null);
   const [over, setOver] = useState(false);
   const job = useJob(jobId);
@@ -120,18 +120,6 @@ export function LoadPage({ graph }: { graph: string | null }) {
   }, [job, client]);
   if (graph === null) return <main className="page"><h1>Load</h1><p className="empty">There is no graph to load into yet: draft one from your tables on the Model page.</p></main>;
 
-  const attempt = async (what: string, work: () => Promise<void>) => {
-    setBusy(what);
-    setProblem(null);
-    try {
-      await work();
-    } catch (error) {
-      if (!(error instanceof Problem)) throw error;
-      setProblem(error);
-    } finally {
-      setBusy(null);
-    }
-  };
   const choose = (chosen: File[]) => attempt("Looking at the tables ...", async () => {
     setFiles(chosen);
     setPreviews([]);

@@ -8,6 +8,7 @@ import Form from "react-bootstrap/Form";
 import Nav from "react-bootstrap/Nav";
 import { useNavigate } from "react-router-dom";
 import { type Draft, type Model, type ModelDiff, type ModelForms, type ModelReport, type ModelTypes, Problem, get, post, postForm } from "./api";
+import { useAttempt } from "./attempt";
 import { Editor } from "./Editor";
 import { Findings } from "./Findings";
 import { ModelChange } from "./ModelChange";
@@ -131,20 +132,7 @@ function Drafting({ onCreated }: { onCreated: (graph: string) => void }) {
   const [files, setFiles] = useState<File[]>([]);
   const [name, setName] = useState("draft");
   const [draft, setDraft] = useState<Draft | null>(null);
-  const [problem, setProblem] = useState<Problem | null>(null);
-  const [busy, setBusy] = useState<string | null>(null);
-  const step = async (what: string, work: () => Promise<void>) => {
-    setBusy(what);
-    setProblem(null);
-    try {
-      await work();
-    } catch (error) {
-      if (!(error instanceof Problem)) throw error;
-      setProblem(error);
-    } finally {
-      setBusy(null);
-    }
-  };
+  const { busy, problem, attempt: step } = useAttempt();
   const propose = () => step("Looking at the tables ...", async () => {
     const form = new FormData();
     form.append("name", name);

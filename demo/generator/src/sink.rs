@@ -243,6 +243,43 @@ fn put_int(buffer: &mut Vec<u8>, value: i64) {
     buffer.extend_from_slice(&digits[at..]);
 }
 
+/// Years have four digits here.
+fn put_date(buffer: &mut Vec<u8>, days: i32) {
+    use chrono::Datelike;
+    let date = date(days);
+    let digit = |n: u32| b'0' + (n % 10) as u8;
+    let (year, month, day) = (date.year_ce().1, date.month(), date.day());
+    buffer.extend_from_slice(&[
+        digit(year / 1000),
+        digit(year / 100),
+        digit(year / 10),
+        digit(year),
+        b'-',
+        digit(month / 10),
+        digit(month),
+        b'-',
+        digit(day / 10),
+        digit(day),
+    ]);
+}
+
+/// Most generated numbers have at most two digits behind the point.
+fn put_float(buffer: &mut Vec<u8>, value: f64) {
+    let hundredths = (value * 100.0).round();
+    if value < 0.0 || hundredths >= 1e15 || hundredths / 100.0 != value {
+        return write_to(buffer, format_args!("{value}"));
+    }
+    let hundredths = hundredths as i64;
+    put_int(buffer, hundredths / 100);
+    let rest = (hundredths % 100) as u8;
+    if rest > 0 {
+        buffer.extend_from_slice(&[b'.', b'0' + rest / 10]);
+        if !rest.is_multiple_of(10) {
+            buffer.push(b'0' + rest % 10);
+        }
+    }
+}
+
 fn csv_row(buffer: &mut Vec<u8>, cells: &[Cell<'_>]) {
     for (place, cell) in cells.iter().enumerate() {
         if place > 0 {
@@ -251,9 +288,9 @@ fn csv_row(buffer: &mut Vec<u8>, cells: &[Cell<'_>]) {
         match cell {
             Cell::Null => {}
             Cell::Int(i) => put_int(buffer, *i),
-            Cell::Float(f) => write_to(buffer, format_args!("{f}")),
+            Cell::Float(f) => put_float(buffer, *f),
             Cell::Bool(b) => buffer.extend_from_slice(if *b { b"true" } else { b"false" }),
-            Cell::Date(days) => write_to(buffer, format_args!("{}", date(*days))),
+            Cell::Date(days) => put_date(buffer, *days),
             Cell::Text(text) if text.contains(['"', ',', '\n', '\r']) => {
                 write_to(buffer, format_args!("\"{}\"", text.replace('"', "\"\"")));
             }
@@ -361,5 +398,25 @@ impl Columns {
         });
         RecordBatch::try_new(self.schema.clone(), arrays.collect())
             .map_err(|e| GenerateError::Size(e.to_string()))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_and_dates_are_written_as_they_read() {
+        for value in [0.0, 0.5, 0.05, 1.0, 12.34, 999.99, 0.1 + 0.2, -1.5, 1e20, 1.0 / 3.0, 100.0] {
+            let mut buffer = vec![];
+            put_float(&mut buffer, value);
+            let text = String::from_utf8_lossy(&buffer).into_owned();
+            assert_eq!(text.parse::<f64>(), Ok(value), "{text}");
+        }
+        for days in [0, 10_957, 19_000, 11_016, -1] {
+            let mut buffer = vec![];
+            put_date(&mut buffer, days);
+            assert_eq!(String::from_utf8_lossy(&buffer), date(days).to_string());
+        }
     }
 }

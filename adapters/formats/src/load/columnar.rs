@@ -13,11 +13,12 @@ use arrow_ipc::reader::{FileReader, StreamReader};
 use arrow_schema::{DataType, FieldRef, TimeUnit};
 use bytes::Bytes;
 use chrono::{DateTime, FixedOffset, NaiveTime, TimeDelta};
-use graphodrome_graph::Value;
+use graphodrome_graph::{ColumnBuilder, Value, ValueType};
 use rayon::prelude::*;
 use rust_decimal::Decimal;
 
 use crate::load::fields::{Fields, Row};
+use crate::load::plain::{Kind, Target, targets};
 use crate::load::plan::TablePlan;
 use crate::load::read::ChunkRead;
 use crate::load::sources::{Source, table_error};
@@ -190,6 +191,18 @@ impl ChunkRead {
     ) -> Result<(), LoadError> {
         progress.check()?;
         let arrays = plain_arrays(batch).map_err(|e| failed(&plan.name, e))?;
+        if let Some(targets) = targets(plan)
+            && targets.iter().all(|target| fits(target, &arrays[target.column]))
+        {
+            self.rows += batch.num_rows() as u64;
+            for target in &targets {
+                append(target.builder(&mut self.rules), &arrays[target.column]);
+            }
+            let rows = first..first + batch.num_rows() as u64;
+            self.of_rows(plan).for_each(|rule| rule.offsets.extend(rows.clone()));
+            progress.rows_read.fetch_add(batch.num_rows() as u64, Ordering::Relaxed);
+            return Ok(());
+        }
         for row in 0..batch.num_rows() {
             self.rows += 1;
             let field = |column: usize| match arrays.get(column) {
@@ -205,6 +218,62 @@ impl ChunkRead {
         }
         progress.rows_read.fetch_add(batch.num_rows() as u64, Ordering::Relaxed);
         Ok(())
+    }
+}
+
+/// Days that are a date for certain.
+const MOST_DAYS: std::ops::RangeInclusive<i32> = -90_000_000..=90_000_000;
+
+/// Whether a column holds, row for row, what the property is to hold: then nothing of it needs a look.
+fn fits(target: &Target<'_>, array: &ArrayRef) -> bool {
+    let typed = match (&target.kind, array.data_type()) {
+        (Kind::Whole, DataType::Int64) | (Kind::Other(ValueType::Float(64)), DataType::Float64) => true,
+        (Kind::Other(ValueType::Date), DataType::Date32) => {
+            array.as_primitive::<Date32Type>().values().iter().all(|day| MOST_DAYS.contains(day))
+        }
+        (Kind::Text, DataType::Utf8) => {
+            let texts = array.as_string::<i32>();
+            // An empty text stands for null, and NUL is refused: both are for the thorough way.
+            let bytes = texts.value_data();
+            memchr::memchr(0, bytes).is_none()
+                && texts.offsets().windows(2).enumerate().all(|(row, o)| o[0] < o[1] || texts.is_null(row))
+        }
+        _ => false,
+    };
+    typed && (target.nullable || array.null_count() == 0)
+}
+
+fn append(builder: &mut ColumnBuilder, array: &ArrayRef) {
+    macro_rules! each {
+        ($row:ident => $push:expr) => {{
+            if array.null_count() == 0 {
+                (0..array.len()).for_each(|$row| $push);
+            } else {
+                (0..array.len())
+                    .for_each(|$row| if array.is_null($row) { builder.push_null() } else { $push });
+            }
+        }};
+    }
+    match array.data_type() {
+        DataType::Int64 => {
+            let values = array.as_primitive::<Int64Type>().values();
+            each!(row => builder.push_int(values[row]))
+        }
+        DataType::Float64 => {
+            let values = array.as_primitive::<Float64Type>().values();
+            each!(row => builder.push_float(values[row]))
+        }
+        DataType::Date32 => {
+            let values = array.as_primitive::<Date32Type>();
+            each!(row => match values.value_as_date(row) {
+                Some(date) => builder.push_date(date),
+                None => builder.push_null(),
+            })
+        }
+        _ => {
+            let values = array.as_string::<i32>();
+            each!(row => builder.push_text(values.value(row)))
+        }
     }
 }
 

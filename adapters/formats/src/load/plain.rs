@@ -18,29 +18,29 @@ pub(super) fn plain_text(bytes: &[u8], quote: u8) -> Option<&str> {
     std::str::from_utf8(bytes).ok()
 }
 
-enum Kind<'p> {
+pub(super) enum Kind<'p> {
     Whole,
     Text,
     Other(&'p ValueType),
 }
 
-enum Place {
+pub(super) enum Place {
     Property(usize),
     From(usize),
     To(usize),
 }
 
 /// Where a field goes.
-struct Target<'p> {
-    column: usize,
+pub(super) struct Target<'p> {
+    pub column: usize,
     rule: usize,
     place: Place,
-    kind: Kind<'p>,
-    nullable: bool,
+    pub kind: Kind<'p>,
+    pub nullable: bool,
 }
 
 impl Target<'_> {
-    fn builder<'b>(&self, rules: &'b mut [BuildingRule]) -> &'b mut ColumnBuilder {
+    pub fn builder<'b>(&self, rules: &'b mut [BuildingRule]) -> &'b mut ColumnBuilder {
         let rule = &mut rules[self.rule];
         match self.place {
             Place::Property(i) => &mut rule.columns[i],
@@ -82,13 +82,15 @@ impl Target<'_> {
 }
 
 /// Where all fields of a table go; `None` where its rules ask for more than reading fields.
-fn targets(plan: &TablePlan) -> Option<Vec<Target<'_>>> {
+pub(super) fn targets(plan: &TablePlan) -> Option<Vec<Target<'_>>> {
     if !matches!(&plan.null[..], [one] if one.is_empty()) {
         return None;
     }
     let kind = |value_type| match value_type {
         &ValueType::Int(64) => Kind::Whole,
-        ValueType::Text { min: 0, max: None } | ValueType::Any => Kind::Text,
+        ValueType::Text { min: 0, max: None } => Kind::Text,
+        // What has no type is a text here; in a columnar file it has its own.
+        ValueType::Any if !plan.is_columnar() => Kind::Text,
         other => Kind::Other(other),
     };
     let nodes_plain = plan.nodes.iter().all(|n| n.label_from.is_none() && n.filter.is_none());

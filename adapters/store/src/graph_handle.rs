@@ -166,15 +166,16 @@ impl GraphHandle {
             || (changed >= FOLD_AT_LEAST && changed * 4 >= snapshot.base.edge_count() as usize)
     }
 
-    /// Makes one new base of everything, beside readers and writers: the base is made and written of the
+    /// Makes one new base of everything, where that is wanted, beside readers and writers: the base is made and written of the
     /// state at the beginning, and only to put it below what was committed meanwhile a turn is taken. Gives
     /// up, leaving all as it is, where the base was replaced meanwhile.
     pub async fn fold(self: &Arc<Self>) -> Result<(), StoreError> {
-        let _one = self.folding.lock().await;
-        let before = self.snapshot();
-        if before.overlay_len() == 0 && before.base.levels() <= 1 {
+        // Every commit asks while there is much to fold: one fold is enough for all of them.
+        let Ok(_one) = self.folding.try_lock() else { return Ok(()) };
+        if !self.wants_fold() {
             return Ok(());
         }
+        let before = self.snapshot();
         let folded = before.clone();
         let (base, layout, segments) = tokio::task::spawn_blocking(move || {
             let base = Base::build(folded.fold(), &folded.schema())?;
@@ -187,7 +188,9 @@ impl GraphHandle {
         let turn = self.turn().await;
         let head = turn.settled().await;
         if !Arc::ptr_eq(&head.base, &before.base) || head.schema() != before.schema() {
-            return Ok(());
+            drop(turn);
+            let pool = self.database.get_postgres_connection_pool();
+            return remove_segments(pool, &layout.segment_ids()).await;
         }
         let mut snapshot = Snapshot::new(base, before.schema(), before.version);
         let ids = head.next_ids();

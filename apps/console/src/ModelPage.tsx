@@ -51,7 +51,7 @@ function Existing({ graph }: { graph: string }) {
   const [pending, setPending] = useState<ModelTypes | null>(null);
   const [choice, setChoice] = useState<Choice | null>(null);
   const [outcome, setOutcome] = useState<Outcome | null>(null);
-  const [problem, setProblem] = useState<Problem | null>(null);
+  const { problem, setProblem, attempt: tried } = useAttempt();
   const text = edited ?? model.data?.text ?? "";
   // The diagram follows the text once it can be read; until then the editor says what is wrong.
   const [settled, setSettled] = useState(text);
@@ -72,15 +72,7 @@ function Existing({ graph }: { graph: string }) {
   const own = model.data;
   const shown = pending ?? forms.data?.types ?? own;
   const wrong = problem ?? (forms.error instanceof Problem ? forms.error : null);
-  const attempt = async (work: () => Promise<void>) => {
-    setProblem(null);
-    try {
-      await work();
-    } catch (error) {
-      if (!(error instanceof Problem)) throw error;
-      setProblem(error);
-    }
-  };
+  const attempt = (work: () => Promise<void>) => tried("", work);
   const back = () => { setEdited(null); setPending(null); setChoice(null); setProblem(null); setOutcome(null); };
   const check = () => attempt(async () => setOutcome({ kind: "report", report: await post(`/v1/graphs/${graph}/model/check`, { model: text }) }));
   const compare = () => attempt(async () => setOutcome({ kind: "diff", diff: await post(`/v1/graphs/${graph}/model/diff`, { model: text }), text }));

@@ -24,6 +24,8 @@ pub(crate) struct Compiler<'a> {
     pub parameters: &'a PlanParameters<'a>,
     /// Expressions whose value is in a slot already: group keys, aggregates, subqueries.
     pub computed: &'a Computed,
+    /// After grouping: what is not there was neither grouped by nor aggregated.
+    pub grouped: bool,
 }
 
 /// A parameter whose value a plan depends on.
@@ -75,7 +77,7 @@ static NO_COMPUTED: Computed = vec![];
 impl<'a> Compiler<'a> {
     /// For expressions without variables and parameters.
     pub fn constant(scope: &'a Scope, parameters: &'a PlanParameters<'a>) -> Self {
-        Compiler { scope, schema: &NO_SCHEMA, parameters, computed: &NO_COMPUTED }
+        Compiler { scope, schema: &NO_SCHEMA, parameters, computed: &NO_COMPUTED, grouped: false }
     }
 
     pub fn expression(&self, e: &Expression) -> Outcome<Expr> {
@@ -193,7 +195,7 @@ impl<'a> Compiler<'a> {
                 }
                 Kind::Call(*found, self.all(arguments)?)
             }
-            ExpressionKind::Aggregate { function, distinct, argument } => {
+            ExpressionKind::Aggregate { function, distinct, argument, second } => {
                 let Some((list, name, kind)) = self.group_variable(argument) else {
                     return Err(Diagnostic::syntax(e.span, "an aggregate over rows stands only in RETURN")
                         .hint("over a variable bound under a quantifier it works anywhere"));
@@ -208,6 +210,7 @@ impl<'a> Compiler<'a> {
                     local,
                     function: *function,
                     distinct: *distinct,
+                    share: second.as_ref().map(|e| self.boxed(e)).transpose()?,
                     argument: compiler.boxed(argument)?,
                 }
             }
@@ -222,9 +225,30 @@ impl<'a> Compiler<'a> {
                     .collect::<Outcome<_>>()?,
             ),
             ExpressionKind::Index(a, b) => Kind::Index(self.boxed(a)?, self.boxed(b)?),
-            ExpressionKind::Exists(_) => {
-                return Err(Diagnostic::syntax(e.span, "not supported yet: EXISTS at this place")
-                    .hint("write it in WHERE, FILTER, LET or RETURN"));
+            ExpressionKind::Exists(_) | ExpressionKind::Subquery(_) => {
+                return Err(Diagnostic::syntax(e.span, "not supported: a query at this place (feature GQ22)")
+                    .hint("queries stand in WHERE after a pattern, FILTER, LET, FOR, ORDER BY, RETURN and what is set"));
+            }
+            ExpressionKind::Path(items) => Kind::PathOf(self.all(items)?),
+            ExpressionKind::Require(a, wanted, not_null) => {
+                Kind::Require(self.boxed(a)?, wanted.clone(), *not_null)
+            }
+            ExpressionKind::IsNormalized { operand, form, negated } => {
+                Kind::IsNormalized(self.boxed(operand)?, *form, *negated)
+            }
+            ExpressionKind::Let(bindings, body) => {
+                let first = self.schema.len();
+                let mut inner = self.schema.clone();
+                let mut values = vec![];
+                for (name, value) in bindings {
+                    let compiler = Compiler { schema: &inner, ..*self };
+                    let value = compiler.expression(value)?;
+                    let kind = crate::planner::expression_kind(&value, &inner);
+                    values.push(value);
+                    inner.push(name.text.clone(), kind);
+                }
+                let compiler = Compiler { schema: &inner, ..*self };
+                Kind::Let { first, values, body: compiler.boxed(body)? }
             }
         })
     }
@@ -245,6 +269,7 @@ impl<'a> Compiler<'a> {
             let kind = match self.schema.variables[slot].kind {
                 VariableKind::NodeGroup => VariableKind::Node,
                 VariableKind::EdgeGroup => VariableKind::Edge,
+                VariableKind::PathGroup => VariableKind::Path,
                 _ => return None,
             };
             Some((slot, name, kind))
@@ -252,6 +277,10 @@ impl<'a> Compiler<'a> {
     }
 
     fn unbound(&self, e: &Expression, name: &str) -> Diagnostic {
+        if self.grouped {
+            return Diagnostic::unknown(e.span, format!("{name} is neither grouped by nor aggregated"))
+                .hint("add it to GROUP BY, or put it into an aggregate");
+        }
         let names = self.schema.variables.iter().map(|v| &*v.name).filter(|n| !n.starts_with('#'));
         let near = nearest(name, names);
         Diagnostic::unknown(e.span, format!("there is no variable {name} here"))

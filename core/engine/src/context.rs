@@ -121,6 +121,8 @@ pub(crate) struct Context {
     pub current: usize,
     /// Rows for the correlated parts that run now, innermost last.
     pub arguments: Vec<crate::Batch>,
+    /// Rows that several branches read, by number.
+    tables: Vec<Arc<crate::Batch>>,
     pub warnings: Vec<Diagnostic>,
     pub changed: Changed,
     memory: u64,
@@ -150,11 +152,23 @@ impl Context {
             metrics: vec![Metrics::default(); operators],
             current: 0,
             arguments: vec![],
+            tables: vec![],
             warnings: vec![],
             changed: Changed::default(),
             memory: 0,
             since_check: 0,
         }
+    }
+
+    pub fn keep_table(&mut self, number: usize, rows: crate::Batch) {
+        if self.tables.len() <= number {
+            self.tables.resize_with(number + 1, Arc::default);
+        }
+        self.tables[number] = Arc::new(rows);
+    }
+
+    pub fn table(&self, number: usize) -> Arc<crate::Batch> {
+        self.tables.get(number).cloned().unwrap_or_default()
     }
 
     pub fn counters(&mut self) -> &mut Counters {

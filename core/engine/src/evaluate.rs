@@ -147,6 +147,12 @@ impl Evaluator<'_> {
                 Value::Int(i) => Value::Int(i.checked_neg().ok_or_else(|| overflow(span))?),
                 Value::Float(f) => Value::Float(-f),
                 Value::Decimal(d) => Value::Decimal(-d),
+                Value::Duration(d) => match (d.months.checked_neg(), d.nanoseconds.checked_neg()) {
+                    (Some(months), Some(nanoseconds)) => {
+                        Value::Duration(graphodrome_graph::Duration { months, nanoseconds })
+                    }
+                    _ => return Err(overflow(span)),
+                },
                 other => return Err(wrong_type(&other, "the operand of -", "a number", span)),
             },
             Kind::Binary(operator, left, right) => self.binary(*operator, left, right, row, span)?,
@@ -269,13 +275,28 @@ impl Evaluator<'_> {
                 (Value::List(_), other) => return Err(wrong_type(&other, "a list position", "INT64", span)),
                 (other, _) => return Err(wrong_type(&other, "what stands before [ ]", "a LIST", span)),
             },
-            Kind::Fold { list, local, function, distinct, argument } => {
+            Kind::Fold { list, local, function, distinct, share, argument } => {
                 let items = match row.get(*list) {
                     Value::List(items) => items,
                     Value::Null => return Ok(Value::Null),
                     one => vec![one].into(),
                 };
-                let mut accumulator = Accumulator::new(*function, *distinct, self.scope.node_bound());
+                let share = match share {
+                    None => None,
+                    Some(share) => {
+                        let given = self.value(share, row)?;
+                        let valid = given.as_f64().filter(|s| (0.0..=1.0).contains(s));
+                        Some(valid.ok_or_else(|| {
+                            let text = format!(
+                                "the share of a percentile is a number from 0 to 1, found {}",
+                                given.excerpt()
+                            );
+                            Diagnostic::error(Code::DATA, share.span, text)
+                        })?)
+                    }
+                };
+                let mut accumulator =
+                    Accumulator::new(*function, *distinct, self.scope.node_bound()).with_share(share);
                 let mut locals = row.locals.to_vec();
                 let place = local - row.batch.columns.len();
                 locals.resize(locals.len().max(place + 1), Value::Null);
@@ -287,7 +308,71 @@ impl Evaluator<'_> {
                 accumulator.finish()
             }
             Kind::Path(pieces) => self.path(pieces, row),
+            Kind::NoSharedEdge(a, b) => {
+                let edges = |value: Value| -> Vec<u32> {
+                    match value {
+                        Value::Edge(e) => vec![e],
+                        Value::Path(p) => p.edges.clone(),
+                        _ => vec![],
+                    }
+                };
+                let (a, b) = (edges(row.get(*a)), edges(row.get(*b)));
+                Value::Bool(!a.iter().any(|e| b.contains(e)))
+            }
+            Kind::PathOf(items) => self.path_of(items, row, span)?,
+            Kind::Let { first, values, body } => {
+                let mut locals = row.locals.to_vec();
+                let place = first - row.batch.columns.len();
+                locals.resize(place, Value::Null);
+                for value in values {
+                    let value = self.value(value, Row { locals: &locals, ..row })?;
+                    locals.push(value);
+                }
+                self.value(body, Row { locals: &locals, ..row })?
+            }
+            Kind::Require(operand, wanted, not_null) => {
+                let value = self.value(operand, row)?;
+                let fits = if value.is_null() { !not_null } else { wanted.accepts(&value) };
+                if !fits {
+                    return Err(wrong_type(&value, "the value", &wanted.to_string(), operand.span));
+                }
+                value
+            }
+            Kind::IsNormalized(operand, form, negated) => match self.value(operand, row)? {
+                Value::Null => Value::Null,
+                Value::Text(t) => Value::Bool((*functions::normalized(&t, *form) == *t) != *negated),
+                other => return Err(wrong_type(&other, "the operand of IS NORMALIZED", "STRING", span)),
+            },
         })
+    }
+
+    /// A path out of its nodes and edges in turn: each edge must join its neighbours.
+    fn path_of(&mut self, items: &[Expr], row: Row<'_>, span: Span) -> Outcome<Value> {
+        let mut path = PathValue { nodes: vec![], edges: vec![] };
+        for item in items {
+            match (self.value(item, row)?, path.nodes.len() == path.edges.len()) {
+                (Value::Null, _) => return Ok(Value::Null),
+                (Value::Node(n), true) => path.nodes.push(n),
+                (Value::Edge(e), false) => path.edges.push(e),
+                (other, node) => {
+                    let wanted = if node { "a NODE" } else { "an EDGE" };
+                    return Err(wrong_type(&other, "an element of a PATH", wanted, item.span)
+                        .hint("nodes and edges take turns: PATH [a, e, b]"));
+                }
+            }
+        }
+        if path.nodes.len() != path.edges.len() + 1 {
+            return Err(Diagnostic::error(Code("22G0Y"), span, "a PATH ends with a node"));
+        }
+        for (i, edge) in path.edges.iter().enumerate() {
+            let (a, b) = self.scope.edge_ends(*edge);
+            let (x, y) = (path.nodes[i], path.nodes[i + 1]);
+            if (a, b) != (x, y) && (a, b) != (y, x) {
+                let text = format!("edge {} of the PATH does not join the nodes beside it", i + 1);
+                return Err(Diagnostic::error(Code("22G0Z"), span, text));
+            }
+        }
+        Ok(Value::Path(Arc::new(path)))
     }
 
     fn path(&self, pieces: &[Piece], row: Row<'_>) -> Value {
@@ -383,9 +468,26 @@ impl Evaluator<'_> {
                     (Value::List(a), Value::List(b)) => {
                         Value::list(a.iter().chain(b.iter()).cloned().collect())
                     }
+                    (Value::Bytes(a), Value::Bytes(b)) => {
+                        Value::Bytes(a.iter().chain(b.iter()).copied().collect::<Vec<u8>>().into())
+                    }
+                    (Value::Path(a), Value::Path(b)) => {
+                        if a.nodes.last() != b.nodes.first() {
+                            let text = "the second path does not begin where the first ends";
+                            return Err(Diagnostic::error(Code("22G0Z"), span, text));
+                        }
+                        let nodes = a.nodes.iter().chain(&b.nodes[1..]).copied().collect();
+                        let edges = a.edges.iter().chain(&b.edges).copied().collect();
+                        Value::Path(Arc::new(PathValue { nodes, edges }))
+                    }
                     (Value::Text(_) | Value::List(_), other) | (other, _) => {
-                        return Err(wrong_type(&other, "both sides of ||", "STRING or LIST", span)
-                            .hint("CAST(... AS STRING) makes a text of a value"));
+                        return Err(wrong_type(
+                            &other,
+                            "both sides of ||",
+                            "STRING, LIST, PATH or BYTES",
+                            span,
+                        )
+                        .hint("CAST(... AS STRING) makes a text of a value"));
                     }
                 })
             }

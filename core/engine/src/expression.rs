@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use graphodrome_graph::{LabelExpression, PropertyReader, Truth, Value, ValueType};
 use graphodrome_language::Span;
-use graphodrome_language::ast::{Aggregate, BinaryOperator};
+use graphodrome_language::ast::{Aggregate, BinaryOperator, NormalForm};
 
 use crate::functions::Function;
 
@@ -67,12 +67,87 @@ pub(crate) enum Kind {
         local: usize,
         function: Aggregate,
         distinct: bool,
+        /// Of a percentile.
+        share: Option<Box<Expr>>,
         argument: Box<Expr>,
     },
     Path(Vec<Piece>),
+    /// `PATH [n, e, m]`.
+    PathOf(Vec<Expr>),
+    /// Values in the slots from `first` on, for the body.
+    Let {
+        first: usize,
+        values: Vec<Expr>,
+        body: Box<Expr>,
+    },
+    /// A value that must be of a type; whether null is left out.
+    Require(Box<Expr>, ValueType, bool),
+    IsNormalized(Box<Expr>, NormalForm, bool),
+    /// Of two slots with edges or paths.
+    NoSharedEdge(usize, usize),
 }
 
 impl Expr {
+    /// Calls `visit` for every direct part.
+    fn each_part<'e>(&'e self, visit: &mut dyn FnMut(&'e Expr)) {
+        use Kind::*;
+        match &self.kind {
+            Constant(_) | Parameter(_) | Slot(_) | NodeProperty(..) | EdgeProperty(..) | Path(_)
+            | NoSharedEdge(..) => {}
+            Property(a, ..)
+            | Not(a)
+            | Negate(a)
+            | IsNull(a, _)
+            | IsTruth(a, ..)
+            | IsLabeled(a, ..)
+            | IsTyped(a, ..)
+            | IsDirected(a, _)
+            | Cast(a, _)
+            | Require(a, ..)
+            | IsNormalized(a, ..) => visit(a),
+            Binary(_, a, b) | In(a, b, _) | Like(a, b, _) | Index(a, b) => {
+                visit(a);
+                visit(b);
+            }
+            IsEnd { node, edge, .. } => {
+                visit(node);
+                visit(edge);
+            }
+            Between(a, b, c, _) => [a, b, c].into_iter().for_each(|e| visit(e)),
+            Case { operand, branches, otherwise } => {
+                operand.iter().chain(otherwise).for_each(|e| visit(e));
+                for (when, then) in branches {
+                    visit(when);
+                    visit(then);
+                }
+            }
+            Call(_, items) | List(items) | PathOf(items) => items.iter().for_each(visit),
+            Record(fields) => fields.iter().for_each(|(_, e)| visit(e)),
+            Fold { share, argument, .. } => {
+                share.iter().for_each(|e| visit(e));
+                visit(argument);
+            }
+            Let { values, body, .. } => {
+                values.iter().for_each(&mut *visit);
+                visit(body);
+            }
+        }
+    }
+
+    /// Adds the slots that it reads.
+    pub fn slots(&self, found: &mut Vec<usize>) {
+        match &self.kind {
+            Kind::Slot(slot) | Kind::NodeProperty(slot, _) | Kind::EdgeProperty(slot, _) => found.push(*slot),
+            Kind::Fold { list, .. } => found.push(*list),
+            Kind::NoSharedEdge(a, b) => found.extend([*a, *b]),
+            Kind::Path(pieces) => found.extend(pieces.iter().map(|piece| match piece {
+                Piece::Node(slot) | Piece::Edge(slot) | Piece::Path(slot) => *slot,
+            })),
+            _ => {}
+        }
+        self.each_part(&mut |part| part.slots(found));
+    }
+
     pub fn as_constant(&self) -> Option<&Value> {
         match &self.kind {
             Kind::Constant(value) => Some(value),

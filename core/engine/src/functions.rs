@@ -4,9 +4,10 @@ use std::sync::Arc;
 
 use chrono::{Datelike, Months};
 use graphodrome_graph::{Code, Direction, Duration, GraphError, Snapshot, Value, ValueType};
-use graphodrome_language::ast::BinaryOperator;
+use graphodrome_language::ast::{BinaryOperator, NormalForm};
 use rust_decimal::Decimal;
 use rust_decimal::prelude::ToPrimitive;
+use unicode_normalization::UnicodeNormalization;
 
 use crate::evaluate::read_text;
 use crate::template::read_by_template;
@@ -44,6 +45,17 @@ functions! {
     Sin: ["SIN"] 1..=1;
     Cos: ["COS"] 1..=1;
     Tan: ["TAN"] 1..=1;
+    Cot: ["COT"] 1..=1;
+    Sinh: ["SINH"] 1..=1;
+    Cosh: ["COSH"] 1..=1;
+    Tanh: ["TANH"] 1..=1;
+    Asin: ["ASIN"] 1..=1;
+    Acos: ["ACOS"] 1..=1;
+    Atan: ["ATAN"] 1..=1;
+    Degrees: ["DEGREES"] 1..=1;
+    Radians: ["RADIANS"] 1..=1;
+    ByteLength: ["BYTE_LENGTH", "OCTET_LENGTH"] 1..=1;
+    Normalize: ["NORMALIZE"] 1..=2;
     Cardinality: ["CARDINALITY", "SIZE"] 1..=1;
     ElementId: ["ELEMENT_ID"] 1..=1;
     PathLength: ["PATH_LENGTH"] 1..=1;
@@ -60,14 +72,16 @@ functions! {
     AllDifferent: ["ALL_DIFFERENT"] 2..=64;
     Same: ["SAME"] 2..=64;
     CurrentDate: ["CURRENT_DATE"] 0..=0;
+    CurrentTime: ["CURRENT_TIME"] 0..=0;
     CurrentTimestamp: ["CURRENT_TIMESTAMP"] 0..=0;
-    Date: ["DATE"] 1..=1;
-    LocalTime: ["LOCAL_TIME"] 1..=1;
-    ZonedTime: ["ZONED_TIME"] 1..=1;
-    LocalDateTime: ["LOCAL_DATETIME"] 1..=1;
-    ZonedDateTime: ["ZONED_DATETIME"] 1..=1;
+    LocalTimestamp: ["LOCAL_TIMESTAMP"] 0..=0;
+    Date: ["DATE"] 0..=1;
+    LocalTime: ["LOCAL_TIME"] 0..=1;
+    ZonedTime: ["ZONED_TIME"] 0..=1;
+    LocalDateTime: ["LOCAL_DATETIME"] 0..=1;
+    ZonedDateTime: ["ZONED_DATETIME"] 0..=1;
     DurationOf: ["DURATION"] 1..=1;
-    DurationBetween: ["DURATION_BETWEEN"] 2..=2;
+    DurationBetween: ["DURATION_BETWEEN"] 2..=3;
     Split: ["SPLIT"] 2..=2;
     ToDate: ["TO_DATE"] 2..=2;
     ToDateTime: ["TO_DATETIME"] 2..=2;
@@ -91,8 +105,10 @@ pub(crate) fn call(
     use Function::*;
     match function {
         Coalesce => return Ok(arguments.into_iter().find(|v| !v.is_null()).unwrap_or(Value::Null)),
-        CurrentDate => return Ok(Value::Date(chrono::Utc::now().date_naive())),
-        CurrentTimestamp => return Ok(Value::ZonedDateTime(chrono::Utc::now().fixed_offset())),
+        CurrentDate | CurrentTime | CurrentTimestamp | LocalTimestamp => return Ok(moment(function)),
+        Date | LocalTime | ZonedTime | LocalDateTime | ZonedDateTime if arguments.is_empty() => {
+            return Ok(moment(function));
+        }
         Nullif => {
             let same = arguments[0].compare(&arguments[1])?.is_some_and(|o| o.is_eq());
             return Ok(if same { Value::Null } else { arguments[0].clone() });
@@ -108,6 +124,14 @@ pub(crate) fn call(
         Upper => Value::text(text(function, first)?.to_uppercase()),
         Lower => Value::text(text(function, first)?.to_lowercase()),
         Trim | Ltrim | Rtrim => trim(function, &arguments)?,
+        Left | Right if matches!(first, Value::Bytes(_)) => {
+            let (Value::Bytes(source), Value::Int(n)) = (first, &arguments[1]) else {
+                return Err(wrong(function, &arguments[1], "a whole number"));
+            };
+            let n = usize::try_from(*n).map_err(|_| domain("the length is negative"))?.min(source.len());
+            let cut = if function == Left { &source[..n] } else { &source[source.len() - n..] };
+            Value::Bytes(cut.into())
+        }
         Left | Right => {
             let source: Vec<char> = text(function, first)?.chars().collect();
             let Value::Int(n) = arguments[1] else {
@@ -144,7 +168,8 @@ pub(crate) fn call(
             Value::Decimal(d) => Value::Decimal(if function == Floor { d.floor() } else { d.ceil() }),
             other => return Err(wrong(function, other, "a number")),
         },
-        Sqrt | Exp | Ln | Log10 | Sin | Cos | Tan => {
+        Sqrt | Exp | Ln | Log10 | Sin | Cos | Tan | Cot | Sinh | Cosh | Tanh | Asin | Acos | Atan
+        | Degrees | Radians => {
             let x = number(function, first)?;
             let result = match function {
                 Sqrt if x < 0.0 => return Err(domain("the square root of a negative number")),
@@ -157,8 +182,24 @@ pub(crate) fn call(
                 Log10 => x.log10(),
                 Sin => x.sin(),
                 Cos => x.cos(),
+                Cot if x.tan() == 0.0 => return Err(domain("COT of a multiple of pi")),
+                Cot => 1.0 / x.tan(),
+                Sinh => x.sinh(),
+                Cosh => x.cosh(),
+                Tanh => x.tanh(),
+                Asin | Acos if x.abs() > 1.0 => {
+                    return Err(domain("ASIN and ACOS take a number from -1 to 1"));
+                }
+                Asin => x.asin(),
+                Acos => x.acos(),
+                Atan => x.atan(),
+                Degrees => x.to_degrees(),
+                Radians => x.to_radians(),
                 _ => x.tan(),
             };
+            if result.is_infinite() && x.is_finite() {
+                return Err(GraphError::new(Code::NUMBER_OUT_OF_RANGE, "the result is out of range"));
+            }
             Value::Float(result)
         }
         Log => {
@@ -168,7 +209,34 @@ pub(crate) fn call(
             }
             Value::Float(x.ln() / base.ln())
         }
-        Power => Value::Float(number(function, first)?.powf(number(function, &arguments[1])?)),
+        Power => {
+            let (base, exponent) = (number(function, first)?, number(function, &arguments[1])?);
+            let result = base.powf(exponent);
+            if result.is_nan() && !base.is_nan() && !exponent.is_nan() {
+                return Err(domain("a negative number to a power that is not whole"));
+            }
+            if result.is_infinite() && base.is_finite() && exponent.is_finite() {
+                return Err(GraphError::new(Code::NUMBER_OUT_OF_RANGE, "the result is out of range"));
+            }
+            Value::Float(result)
+        }
+        ByteLength => match first {
+            Value::Bytes(bytes) => Value::Int(bytes.len() as i64),
+            other => return Err(wrong(function, other, "BYTES")),
+        },
+        Normalize => {
+            let form = match arguments.get(1) {
+                None => NormalForm::Nfc,
+                Some(given) => match &**text(function, given)? {
+                    "NFC" => NormalForm::Nfc,
+                    "NFD" => NormalForm::Nfd,
+                    "NFKC" => NormalForm::Nfkc,
+                    "NFKD" => NormalForm::Nfkd,
+                    _ => return Err(wrong(function, given, "NFC, NFD, NFKC or NFKD")),
+                },
+            };
+            Value::text(normalized(text(function, first)?, form))
+        }
         Cardinality => match first {
             Value::List(items) => Value::Int(items.len() as i64),
             Value::Record(fields) => Value::Int(fields.len() as i64),
@@ -229,8 +297,11 @@ pub(crate) fn call(
         LocalDateTime => cast(first.clone(), &ValueType::LocalDateTime)?,
         ZonedDateTime => cast(first.clone(), &ValueType::ZonedDateTime)?,
         DurationOf => cast(first.clone(), &ValueType::Duration)?,
-        DurationBetween => duration_between(first, &arguments[1])
-            .ok_or_else(|| wrong(function, &arguments[1], "two temporal values of one kind"))?,
+        DurationBetween => {
+            let months = matches!(arguments.get(2), Some(Value::Bool(true)));
+            duration_between(first, &arguments[1], months)
+                .ok_or_else(|| wrong(function, &arguments[1], "two temporal values of one kind"))?
+        }
         Split => {
             let (source, delimiter) = (text(function, first)?, text(function, &arguments[1])?);
             if delimiter.is_empty() {
@@ -244,8 +315,30 @@ pub(crate) fn call(
             let read = read.map_err(|reason| GraphError::new(Code::INVALID_TEXT, reason))?;
             if function == ToDate { Value::Date(read.date()) } else { Value::LocalDateTime(read) }
         }
-        Coalesce | Nullif | CurrentDate | CurrentTimestamp => Value::Null,
+        Coalesce | Nullif | CurrentDate | CurrentTime | CurrentTimestamp | LocalTimestamp => Value::Null,
     })
+}
+
+/// A value of now: UTC, as no session says otherwise.
+fn moment(function: Function) -> Value {
+    let now = chrono::Utc::now();
+    match function {
+        Function::CurrentDate | Function::Date => Value::Date(now.date_naive()),
+        Function::CurrentTime | Function::ZonedTime => Value::ZonedTime(now.time(), 0),
+        Function::LocalTime => Value::LocalTime(now.time()),
+        Function::LocalTimestamp | Function::LocalDateTime => Value::LocalDateTime(now.naive_utc()),
+        _ => Value::ZonedDateTime(now.fixed_offset()),
+    }
+}
+
+/// A text in one of Unicode's normal forms.
+pub(crate) fn normalized(text: &str, form: NormalForm) -> String {
+    match form {
+        NormalForm::Nfc => text.nfc().collect(),
+        NormalForm::Nfd => text.nfd().collect(),
+        NormalForm::Nfkc => text.nfkc().collect(),
+        NormalForm::Nfkd => text.nfkd().collect(),
+    }
 }
 
 fn text(function: Function, value: &Value) -> Result<&Arc<str>, GraphError> {
@@ -267,6 +360,21 @@ fn trim(function: Function, arguments: &[Value]) -> Result<Value, GraphError> {
             .checked_sub(n)
             .ok_or_else(|| domain("the list has fewer elements than are trimmed"))?;
         return Ok(Value::list(items[..kept].to_vec()));
+    }
+    if let Value::Bytes(source) = &arguments[0] {
+        let cut = match arguments.get(1) {
+            None => 0,
+            Some(Value::Bytes(one)) if one.len() == 1 => one[0],
+            Some(other) => return Err(wrong(function, other, "a single byte such as X'00'")),
+        };
+        let mut kept = &source[..];
+        while function != Function::Rtrim && kept.first() == Some(&cut) {
+            kept = &kept[1..];
+        }
+        while function != Function::Ltrim && kept.last() == Some(&cut) {
+            kept = &kept[..kept.len() - 1];
+        }
+        return Ok(Value::Bytes(kept.into()));
     }
     let source = text(function, &arguments[0])?;
     let cut: Vec<char> = match arguments.get(1) {
@@ -345,7 +453,7 @@ pub(crate) fn cast(value: Value, wanted: &ValueType) -> Result<Value, GraphError
             if whole.is_nan() || whole.abs() >= 9.2e18 {
                 return Err(GraphError::new(
                     Code::NUMBER_OUT_OF_RANGE,
-                    format!("{f} is out of range for {wanted}"),
+                    format!("{f:e} is out of range for {wanted}"),
                 ));
             }
             Value::Int(whole as i64)
@@ -372,15 +480,41 @@ pub(crate) fn cast(value: Value, wanted: &ValueType) -> Result<Value, GraphError
     if wanted.accepts(&converted) { Ok(converted) } else { Err(refuse(&value)) }
 }
 
-fn duration_between(from: &Value, to: &Value) -> Option<Value> {
+/// `YEAR TO MONTH`: whole months; otherwise the exact time.
+fn duration_between(from: &Value, to: &Value, months: bool) -> Option<Value> {
+    if months {
+        let months = match (from, to) {
+            (Value::Date(a), Value::Date(b)) => {
+                whole_months(a.and_time(chrono::NaiveTime::MIN), b.and_time(chrono::NaiveTime::MIN))
+            }
+            (Value::LocalDateTime(a), Value::LocalDateTime(b)) => whole_months(*a, *b),
+            (Value::ZonedDateTime(a), Value::ZonedDateTime(b)) => whole_months(a.naive_utc(), b.naive_utc()),
+            _ => return None,
+        };
+        return Some(Value::Duration(Duration { months, nanoseconds: 0 }));
+    }
     let nanoseconds = match (from, to) {
         (Value::Date(a), Value::Date(b)) => (*b - *a).num_nanoseconds()?,
         (Value::LocalDateTime(a), Value::LocalDateTime(b)) => (*b - *a).num_nanoseconds()?,
         (Value::ZonedDateTime(a), Value::ZonedDateTime(b)) => (*b - *a).num_nanoseconds()?,
         (Value::LocalTime(a), Value::LocalTime(b)) => (*b - *a).num_nanoseconds()?,
+        (Value::ZonedTime(a, za), Value::ZonedTime(b, zb)) => {
+            let apart = chrono::Duration::seconds((*za - *zb) as i64);
+            (*b - *a + apart).num_nanoseconds()?
+        }
         _ => return None,
     };
     Some(Value::Duration(Duration { months: 0, nanoseconds }))
+}
+
+/// The most months that, added to the earlier of the two, do not go beyond the later.
+fn whole_months(from: chrono::NaiveDateTime, to: chrono::NaiveDateTime) -> i32 {
+    let (early, late, sign) = if from <= to { (from, to, 1) } else { (to, from, -1) };
+    let mut months = (late.year() - early.year()) * 12 + late.month() as i32 - early.month() as i32;
+    while months > 0 && early.checked_add_months(Months::new(months as u32)).is_none_or(|t| t > late) {
+        months -= 1;
+    }
+    sign * months
 }
 
 /// Adding and subtracting durations; `None` where the operands are of other kinds.
@@ -399,6 +533,26 @@ pub(crate) fn temporal_arithmetic(
                     .map(|(months, nanoseconds)| Value::Duration(Duration { months, nanoseconds })),
             );
         }
+        (BinaryOperator::Subtract, Value::Duration(x), Value::Duration(y)) => {
+            let months = x.months.checked_sub(y.months);
+            let nanoseconds = x.nanoseconds.checked_sub(y.nanoseconds);
+            return Some(
+                months
+                    .zip(nanoseconds)
+                    .ok_or_else(out_of_range)
+                    .map(|(months, nanoseconds)| Value::Duration(Duration { months, nanoseconds })),
+            );
+        }
+        (BinaryOperator::Multiply, Value::Duration(d), number)
+        | (BinaryOperator::Multiply, number, Value::Duration(d))
+        | (BinaryOperator::Divide, Value::Duration(d), number) => {
+            return scaled(*d, number, operator == BinaryOperator::Divide);
+        }
+        (BinaryOperator::Subtract, Value::Date(_), Value::Date(_))
+        | (BinaryOperator::Subtract, Value::LocalDateTime(_), Value::LocalDateTime(_))
+        | (BinaryOperator::Subtract, Value::ZonedDateTime(_), Value::ZonedDateTime(_)) => {
+            return Some(duration_between(b, a, false).ok_or_else(out_of_range));
+        }
         (BinaryOperator::Add, value, Value::Duration(d))
         | (BinaryOperator::Add, Value::Duration(d), value) => (value, *d),
         (BinaryOperator::Subtract, value, Value::Duration(d)) => {
@@ -406,6 +560,9 @@ pub(crate) fn temporal_arithmetic(
         }
         _ => return None,
     };
+    if duration.months != 0 && matches!(value, Value::LocalTime(_) | Value::ZonedTime(..)) {
+        return Some(Err(GraphError::new(Code::WRONG_TYPE, "a time of day has no months to add to")));
+    }
     let exact = chrono::Duration::nanoseconds(duration.nanoseconds);
     let shifted = match value {
         Value::Date(date) => {
@@ -439,9 +596,38 @@ pub(crate) fn temporal_arithmetic(
             moved.and_then(|t| t.checked_add_signed(exact)).map(Value::ZonedDateTime)
         }
         Value::LocalTime(t) => Some(Value::LocalTime(t.overflowing_add_signed(exact).0)),
+        Value::ZonedTime(t, offset) => Some(Value::ZonedTime(t.overflowing_add_signed(exact).0, *offset)),
         _ => return None,
     };
     Some(shifted.ok_or_else(out_of_range))
+}
+
+/// A duration times a number, or divided by it; months only by whole results.
+fn scaled(d: Duration, number: &Value, divide: bool) -> Option<Result<Value, GraphError>> {
+    if !number.is_number() {
+        return None;
+    }
+    let factor = match number {
+        Value::Int(i) => Decimal::from(*i),
+        Value::Decimal(d) => *d,
+        other => Decimal::from_f64_retain(other.as_f64()?)?,
+    };
+    if divide && factor.is_zero() {
+        return Some(Err(GraphError::new(Code::DIVISION_BY_ZERO, "division by zero")));
+    }
+    let times = |n: i64| {
+        let n = Decimal::from(n);
+        if divide { n.checked_div(factor) } else { n.checked_mul(factor) }
+    };
+    let out_of_range = || GraphError::new(Code("22015"), "the duration is out of range");
+    let months = times(d.months as i64).and_then(|m| m.round().to_i32());
+    let nanoseconds = times(d.nanoseconds).and_then(|n| n.round().to_i64());
+    Some(
+        months
+            .zip(nanoseconds)
+            .ok_or_else(out_of_range)
+            .map(|(months, nanoseconds)| Value::Duration(Duration { months, nanoseconds })),
+    )
 }
 
 #[cfg(test)]

@@ -34,8 +34,13 @@ impl RowExpression {
         }
         let none = Parameters::new();
         let parameters = PlanParameters::new(&none);
-        let compiler =
-            Compiler { scope: &scope, schema: &schema, parameters: &parameters, computed: &vec![] };
+        let compiler = Compiler {
+            scope: &scope,
+            schema: &schema,
+            parameters: &parameters,
+            computed: &vec![],
+            grouped: false,
+        };
         let expr = compiler.expression(&parsed)?;
         Ok(RowExpression { expr, columns, scope: Arc::new(scope) })
     }

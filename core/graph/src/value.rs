@@ -248,6 +248,13 @@ impl Value {
                 let items: Vec<String> = items.iter().map(Value::literal).collect();
                 format!("[{}]", items.join(", "))
             }
+            Value::Record(fields) => {
+                let fields: Vec<String> =
+                    fields.iter().map(|(k, v)| format!("{k}: {}", v.literal())).collect();
+                format!("{{{}}}", fields.join(", "))
+            }
+            Value::Duration(_) => format!("DURATION '{self}'"),
+            Value::ZonedTime(..) => format!("ZONED_TIME('{self}')"),
             Value::Null => "NULL".into(),
             other => other.to_string(),
         }

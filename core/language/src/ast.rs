@@ -53,6 +53,33 @@ pub enum Statement {
         if_exists: bool,
     },
     Query(Query),
+    Session(SessionCommand),
+    Transaction(TransactionCommand),
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub enum SessionCommand {
+    SetGraph(Name),
+    SetParameter { name: Arc<str>, if_not_exists: bool, value_type: Option<ValueType>, value: Expression },
+    SetTimeZone { text: Arc<str>, span: Span },
+    Reset(SessionPart),
+    Close,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub enum SessionPart {
+    All,
+    Parameters,
+    Parameter(Arc<str>),
+    Graph,
+    TimeZone,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum TransactionCommand {
+    Start { read_only: bool },
+    Commit,
+    Rollback,
 }
 
 #[derive(Clone, Debug, PartialEq)]
@@ -98,8 +125,44 @@ pub struct Rename {
     pub span: Span,
 }
 
+/// Statements joined by `NEXT`: each goes on from the rows of the one before.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Query {
+    pub parts: Vec<Part>,
+    pub span: Span,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct Part {
+    /// `NEXT YIELD a, b AS c`: the columns taken on, and what they are called from here.
+    pub yields: Option<Vec<(Name, Name)>>,
+    pub composite: Composite,
+}
+
+/// Linear queries joined by one and the same conjunction.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Composite {
+    pub first: Linear,
+    pub others: Vec<(Conjunction, Linear)>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Conjunction {
+    Union {
+        all: bool,
+    },
+    Except {
+        all: bool,
+    },
+    Intersect {
+        all: bool,
+    },
+    /// The second where the first has no row.
+    Otherwise,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct Linear {
     /// `USE g`.
     pub graph: Option<Name>,
     pub clauses: Vec<Clause>,
@@ -113,6 +176,28 @@ pub enum Clause {
         pattern: GraphPattern,
         span: Span,
     },
+    /// `OPTIONAL { MATCH ... MATCH ... }`.
+    Optional {
+        clauses: Vec<Clause>,
+        span: Span,
+    },
+    /// `[OPTIONAL] CALL [(variables)] { query }`.
+    Call {
+        optional: bool,
+        imports: Option<Vec<Name>>,
+        query: Box<Query>,
+        span: Span,
+    },
+    /// `[OPTIONAL] CALL name(arguments) [YIELD ...]`.
+    CallProcedure {
+        optional: bool,
+        name: Name,
+        arguments: Vec<Expression>,
+        yields: Option<Vec<(Name, Name)>>,
+        span: Span,
+    },
+    /// `{ query }` in the place of a linear query.
+    Nested(Box<Query>),
     Filter(Expression),
     Let(Vec<(Name, Expression)>),
     For {
@@ -155,6 +240,8 @@ pub struct Return {
     /// Empty for `RETURN *`.
     pub items: Vec<ReturnItem>,
     pub group_by: Option<Vec<Name>>,
+    /// Of a SELECT.
+    pub having: Option<Expression>,
     pub page: Page,
     pub span: Span,
 }
@@ -187,6 +274,8 @@ pub struct GraphPattern {
     pub repeatable: bool,
     pub paths: Vec<PathPattern>,
     pub condition: Option<Expression>,
+    /// `YIELD a, b`: the variables that are seen after it.
+    pub yields: Option<Vec<Name>>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -203,8 +292,10 @@ pub enum PathSearch {
     Any,
     AnyShortest,
     AllShortest,
-    /// `SHORTEST k`.
+    /// `SHORTEST k`, and `ANY k`.
     Shortest(u32),
+    /// `SHORTEST k GROUPS`: all paths of the k least lengths.
+    ShortestGroups(u32),
 }
 
 #[derive(Clone, Debug, PartialEq)]
@@ -229,10 +320,21 @@ pub enum PathElement {
     Node(NodePattern),
     Edge(EdgePattern, Option<Quantifier>),
     Group(Box<PathGroup>),
+    Alternatives(Box<Alternatives>),
+}
+
+/// `a | b`, each match once, or `a |+| b`, as often as it comes.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Alternatives {
+    pub multiset: bool,
+    pub branches: Vec<PathTerm>,
+    pub span: Span,
 }
 
 #[derive(Clone, Debug, PartialEq)]
 pub struct PathGroup {
+    /// `(p = ...)`.
+    pub variable: Option<Name>,
     pub mode: Option<PathMode>,
     pub term: PathTerm,
     pub condition: Option<Expression>,
@@ -349,6 +451,8 @@ pub enum Aggregate {
     CollectList,
     StddevSamp,
     StddevPop,
+    PercentileCont,
+    PercentileDisc,
     /// Ours.
     Product,
 }
@@ -426,11 +530,99 @@ pub enum ExpressionKind {
         function: Aggregate,
         distinct: bool,
         argument: Box<Expression>,
+        /// The share of a percentile.
+        second: Option<Box<Expression>>,
     },
     List(Vec<Expression>),
     Record(Vec<(Name, Expression)>),
     Index(Box<Expression>, Box<Expression>),
-    Exists(Box<GraphPattern>),
+    Exists(Box<Query>),
+    /// `VALUE { query }`: the one value of its one row.
+    Subquery(Box<Query>),
+    /// A value that must be of a type, not null where that is said.
+    Require(Box<Expression>, ValueType, bool),
+    /// `LET x = 1 IN x + x END`.
+    Let(Vec<(Name, Expression)>, Box<Expression>),
+    /// `PATH [n, e, m]`.
+    Path(Vec<Expression>),
+    /// `IS [NOT] [NFC] NORMALIZED`.
+    IsNormalized {
+        operand: Box<Expression>,
+        form: NormalForm,
+        negated: bool,
+    },
+}
+
+/// Unicode's normal forms.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum NormalForm {
+    Nfc,
+    Nfd,
+    Nfkc,
+    Nfkd,
+}
+
+impl Query {
+    /// A query of one linear query.
+    pub fn of(linear: Linear) -> Query {
+        let span = linear.span;
+        Query {
+            parts: vec![Part { yields: None, composite: Composite { first: linear, others: vec![] } }],
+            span,
+        }
+    }
+
+    /// All linear queries directly in it.
+    pub fn linears(&self) -> impl Iterator<Item = &Linear> {
+        self.parts.iter().flat_map(|p| {
+            std::iter::once(&p.composite.first).chain(p.composite.others.iter().map(|(_, l)| l))
+        })
+    }
+
+    /// The only linear query, if it is one.
+    pub fn only(&self) -> Option<&Linear> {
+        match &self.parts[..] {
+            [Part { composite, .. }] if composite.others.is_empty() => Some(&composite.first),
+            _ => None,
+        }
+    }
+
+    /// Every `USE` in it, nested ones too.
+    pub fn graphs(&self) -> Vec<&Name> {
+        let mut found = vec![];
+        for linear in self.linears() {
+            found.extend(&linear.graph);
+            linear.clauses.iter().for_each(|c| c.graphs(&mut found));
+        }
+        found
+    }
+
+    pub fn changes(&self) -> bool {
+        self.linears().any(|l| l.clauses.iter().any(Clause::changes))
+    }
+}
+
+impl Clause {
+    /// Whether it changes the graph.
+    pub fn changes(&self) -> bool {
+        match self {
+            Clause::Insert { .. }
+            | Clause::Upsert { .. }
+            | Clause::Set { .. }
+            | Clause::Remove { .. }
+            | Clause::Delete { .. } => true,
+            Clause::Call { query, .. } | Clause::Nested(query) => query.changes(),
+            _ => false,
+        }
+    }
+
+    fn graphs<'q>(&'q self, found: &mut Vec<&'q Name>) {
+        match self {
+            Clause::Call { query, .. } | Clause::Nested(query) => found.extend(query.graphs()),
+            Clause::Optional { clauses, .. } => clauses.iter().for_each(|c| c.graphs(found)),
+            _ => {}
+        }
+    }
 }
 
 impl Expression {
@@ -438,12 +630,17 @@ impl Expression {
     pub fn each_part<'e>(&'e self, visit: &mut dyn FnMut(&'e Expression)) {
         use ExpressionKind::*;
         match &self.kind {
-            Literal(_) | Parameter(_) | Variable(_) | CountAll | Exists(_) => {}
-            Property(a, _) | Not(a) | Negate(a) | Cast(a, _) => visit(a),
+            Literal(_) | Parameter(_) | Variable(_) | CountAll | Exists(_) | Subquery(_) => {}
+            Let(bindings, body) => {
+                bindings.iter().for_each(|(_, e)| visit(e));
+                visit(body);
+            }
+            Property(a, _) | Not(a) | Negate(a) | Cast(a, _) | Require(a, ..) => visit(a),
             IsNull { operand, .. }
             | IsTruth { operand, .. }
             | IsLabeled { operand, .. }
             | IsTyped { operand, .. }
+            | IsNormalized { operand, .. }
             | IsDirected { operand, .. } => visit(operand),
             Binary(_, a, b) | Index(a, b) => {
                 visit(a);
@@ -475,8 +672,11 @@ impl Expression {
                 otherwise.iter().for_each(|e| visit(e));
             }
             Call { arguments, .. } => arguments.iter().for_each(visit),
-            Aggregate { argument, .. } => visit(argument),
-            List(items) => items.iter().for_each(visit),
+            Aggregate { argument, second, .. } => {
+                visit(argument);
+                second.iter().for_each(|e| visit(e));
+            }
+            List(items) | Path(items) => items.iter().for_each(visit),
             Record(fields) => fields.iter().for_each(|(_, e)| visit(e)),
         }
     }
@@ -500,6 +700,13 @@ impl Expression {
             }
             _ => vec![self],
         }
+    }
+}
+
+impl Aggregate {
+    /// Whether it must keep each value until the end.
+    pub fn keeps_values(self) -> bool {
+        matches!(self, Aggregate::CollectList | Aggregate::PercentileCont | Aggregate::PercentileDisc)
     }
 }
 

@@ -1,15 +1,22 @@
 //! Checking a parsed query before it is planned: every variable is bound where it is read and always
 //! the same kind of thing; labels and properties exist (an error in a closed graph, a warning with the
-//! nearest known name in an open one); unbounded repetition ends.
+//! nearest known name in an open one); values are of kinds that can be compared; unbounded repetition
+//! ends.
+
+mod changes;
+mod expressions;
+mod names;
+mod patterns;
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use graphodrome_graph::{Element, GraphType, LabelExpression};
+use graphodrome_graph::{GraphType, LabelExpression};
 
 use crate::ast::*;
-use crate::scope::{VariableKind, pattern_variables, term_variables};
-use crate::{Diagnostic, Severity, nearest};
+use crate::class::Class;
+use crate::scope::VariableKind;
+use crate::{Diagnostic, Span, nearest};
 
 /// What is known of the graph a query is about.
 #[derive(Clone, Debug, Default)]
@@ -24,8 +31,8 @@ pub struct Known {
 /// All errors and warnings, in the order of the text. `parameters` are the names of those given;
 /// `None` where they are not known yet.
 pub fn check_query(query: &Query, known: &Known, parameters: Option<&[Arc<str>]>) -> Vec<Diagnostic> {
-    let mut checker = Checker { known, parameters, scope: BTreeMap::new(), found: vec![] };
-    checker.query(query);
+    let mut checker = Checker { known, parameters, scope: BTreeMap::new(), outer: vec![], found: vec![] };
+    checker.query(query, false);
     checker.found.sort_by_key(|d| d.span.start);
     checker.found
 }
@@ -34,58 +41,187 @@ pub fn check_query(query: &Query, known: &Known, parameters: Option<&[Arc<str>]>
 pub(crate) struct Bound {
     pub kind: VariableKind,
     pub labels: Option<LabelExpression>,
+    pub class: Class,
 }
+
+impl Bound {
+    pub fn of(kind: VariableKind) -> Bound {
+        let class = match kind {
+            VariableKind::Node => Class::Node,
+            VariableKind::Edge => Class::Edge,
+            VariableKind::Path => Class::Path,
+            VariableKind::NodeGroup | VariableKind::EdgeGroup | VariableKind::PathGroup => Class::List,
+            VariableKind::Value => Class::Unknown,
+        };
+        Bound { kind, labels: None, class }
+    }
+
+    pub fn value(class: Class) -> Bound {
+        Bound { kind: VariableKind::Value, labels: None, class }
+    }
+}
+
+pub(crate) type Variables = BTreeMap<Arc<str>, Bound>;
+
+/// The columns of a result.
+type Columns = Vec<(Arc<str>, Bound)>;
 
 pub(crate) struct Checker<'k> {
     pub known: &'k Known,
     parameters: Option<&'k [Arc<str>]>,
-    pub scope: BTreeMap<Arc<str>, Bound>,
+    pub scope: Variables,
+    /// Names of the queries around this one, which `*` leaves out.
+    outer: Vec<Arc<str>>,
     pub found: Vec<Diagnostic>,
 }
 
 impl Checker<'_> {
-    fn query(&mut self, query: &Query) {
-        let Some(last) = query.clauses.last() else {
-            self.found.push(Diagnostic::syntax(query.span, "the query has no clause"));
+    /// The columns of the query's result. The scope is that of the rows it begins with, and is left as
+    /// it was. `exists`: only whether there are rows is asked, so that it needs no result.
+    fn query(&mut self, query: &Query, exists: bool) -> Option<Columns> {
+        let around = self.scope.clone();
+        let mut columns: Option<Columns> = None;
+        for (i, part) in query.parts.iter().enumerate() {
+            if i > 0 {
+                self.scope = around.clone();
+                self.go_on(columns.take(), part.yields.as_deref());
+            }
+            columns = self.composite(&part.composite, exists);
+        }
+        self.scope = around;
+        columns
+    }
+
+    /// A query within another one.
+    pub(crate) fn inner_query(&mut self, query: &Query, exists: bool) -> Option<Columns> {
+        let names = self.scope.keys().cloned().collect();
+        let outer = std::mem::replace(&mut self.outer, names);
+        let columns = self.query(query, exists);
+        self.outer = outer;
+        columns
+    }
+
+    /// Takes the columns of the statement before NEXT into the scope.
+    fn go_on(&mut self, columns: Option<Columns>, yields: Option<&[(Name, Name)]>) {
+        let columns = columns.unwrap_or_default();
+        let Some(yields) = yields else {
+            for (name, bound) in columns {
+                self.scope.insert(name, bound);
+            }
             return;
         };
-        for clause in &query.clauses {
-            self.clause(clause);
+        for (column, name) in yields {
+            match columns.iter().find(|(known, _)| *known == column.text) {
+                Some((_, bound)) => {
+                    self.scope.insert(name.text.clone(), bound.clone());
+                }
+                None => {
+                    let near = nearest(&column.text, columns.iter().map(|(n, _)| &**n));
+                    self.found.push(
+                        Diagnostic::unknown(column.span, format!("the result has no column {}", column.text))
+                            .maybe_hint(near.map(|n| format!("did you mean {n}?"))),
+                    );
+                    self.scope.insert(name.text.clone(), Bound::value(Class::Unknown));
+                }
+            }
         }
-        let changes = query.clauses.iter().any(|c| {
-            matches!(
-                c,
-                Clause::Insert { .. }
-                    | Clause::Upsert { .. }
-                    | Clause::Set { .. }
-                    | Clause::Remove { .. }
-                    | Clause::Delete { .. }
-            )
-        });
-        if !changes && !matches!(last, Clause::Return(_) | Clause::Finish) {
-            let end = crate::Span { start: query.span.end, end: query.span.end };
+    }
+
+    fn composite(&mut self, composite: &Composite, exists: bool) -> Option<Columns> {
+        let before = self.scope.clone();
+        let columns = self.linear(&composite.first, exists);
+        for (_, linear) in &composite.others {
+            self.scope = before.clone();
+            let others = self.linear(linear, exists);
+            let names = |columns: &Option<Columns>| {
+                let mut names: Vec<Arc<str>> = columns.iter().flatten().map(|(n, _)| n.clone()).collect();
+                names.sort();
+                names
+            };
+            let (ours, theirs) = (names(&columns), names(&others));
+            if ours != theirs {
+                let shown =
+                    |names: &[Arc<str>]| if names.is_empty() { "none".into() } else { names.join(", ") };
+                self.found.push(
+                    Diagnostic::syntax(
+                        linear.span,
+                        format!(
+                            "the two results have different columns: {} and {}",
+                            shown(&ours),
+                            shown(&theirs)
+                        ),
+                    )
+                    .hint("name the columns alike with AS"),
+                );
+            }
+        }
+        self.scope = before;
+        columns
+    }
+
+    fn linear(&mut self, linear: &Linear, exists: bool) -> Option<Columns> {
+        let Some(last) = linear.clauses.last() else {
+            self.found.push(Diagnostic::syntax(linear.span, "the query has no clause"));
+            return None;
+        };
+        let mut columns = None;
+        for clause in &linear.clauses {
+            columns = self.clause(clause, exists);
+        }
+        let changes = linear.clauses.iter().any(Clause::changes);
+        if !exists && !changes && !matches!(last, Clause::Return(_) | Clause::Finish | Clause::Nested(_)) {
+            let end = Span { start: linear.span.end, end: linear.span.end };
             self.found.push(
                 Diagnostic::syntax(end, "the query has no result")
                     .hint("end it with RETURN ..., or with FINISH for none"),
             );
         }
+        columns
     }
 
-    fn clause(&mut self, clause: &Clause) {
+    /// The columns of the clause that is a result.
+    fn clause(&mut self, clause: &Clause, exists: bool) -> Option<Columns> {
         match clause {
             Clause::Match { pattern, .. } => self.pattern(pattern),
-            Clause::Filter(condition) => self.expression(condition, false),
+            Clause::Optional { clauses, .. } => clauses.iter().for_each(|c| {
+                self.clause(c, exists);
+            }),
+            Clause::Call { imports, query, span, .. } => {
+                let around = self.scope.clone();
+                if let Some(names) = imports {
+                    names.iter().filter(|n| !around.contains_key(&n.text)).for_each(|n| self.unbound(n));
+                    self.scope.retain(|name, _| names.iter().any(|n| n.text == *name));
+                }
+                let columns = self.inner_query(query, false);
+                self.scope = around;
+                for (name, bound) in columns.into_iter().flatten() {
+                    self.bind(&Name { text: name, span: *span }, bound);
+                }
+            }
+            Clause::CallProcedure { name, .. } => self.found.push(
+                Diagnostic::unknown(name.span, format!("there is no procedure {}", name.text))
+                    .hint("a query may be called: CALL { ... }"),
+            ),
+            Clause::Nested(query) => {
+                let columns = self.inner_query(query, exists);
+                for (name, bound) in columns.iter().flatten() {
+                    self.scope.insert(name.clone(), bound.clone());
+                }
+                return columns;
+            }
+            Clause::Filter(condition) => self.condition(condition),
             Clause::Let(items) => {
                 for (name, value) in items {
-                    self.expression(value, false);
-                    self.bind_new(name);
+                    let bound = self.bound_of(value);
+                    self.bind(name, bound);
                 }
             }
             Clause::For { variable, list, counter } => {
-                self.expression(list, false);
-                self.bind_new(variable);
+                let class = self.expression(list, false);
+                self.want(list, class, Class::List, "what FOR goes through");
+                self.bind(variable, Bound::value(Class::Unknown));
                 if let Some((name, _)) = counter {
-                    self.bind_new(name);
+                    self.bind(name, Bound::value(Class::Number));
                 }
             }
             Clause::Insert { paths, .. } => paths.iter().for_each(|p| self.insert_path(p)),
@@ -94,354 +230,34 @@ impl Checker<'_> {
                 items.iter().for_each(|i| self.set_item(i));
             }
             Clause::Set { items, .. } => items.iter().for_each(|i| self.set_item(i)),
-            Clause::Remove { items, .. } => {
-                for item in items {
-                    match item {
-                        RemoveItem::Property { variable, property } => self.target(variable, Some(property)),
-                        RemoveItem::Label { variable, label } => {
-                            self.target(variable, None);
-                            self.label_of(variable, label);
-                        }
-                    }
-                }
-            }
-            Clause::Delete { targets, .. } => {
-                for target in targets {
-                    self.expression(target, false);
-                    if let ExpressionKind::Variable(name) = &target.kind
-                        && self.scope.get(name).is_some_and(|b| b.kind == VariableKind::Path)
-                    {
-                        self.found.push(Diagnostic::syntax(
-                            target.span,
-                            format!("{name} is a path; only nodes and edges can be deleted"),
-                        ));
-                    }
-                }
-            }
+            Clause::Remove { items, .. } => items.iter().for_each(|i| self.remove_item(i)),
+            Clause::Delete { targets, .. } => targets.iter().for_each(|t| self.delete_target(t)),
             Clause::Page(page) => self.page(page, &[], false),
-            Clause::Return(result) => self.result(result),
+            Clause::Return(result) => return Some(self.result(result)),
             Clause::Finish => {}
+        }
+        None
+    }
+
+    /// What a variable is that is given this value.
+    fn bound_of(&mut self, value: &Expression) -> Bound {
+        let class = self.expression(value, false);
+        match &value.kind {
+            ExpressionKind::Variable(name) => {
+                self.scope.get(name).cloned().unwrap_or(Bound::value(Class::Unknown))
+            }
+            _ => Bound::value(class),
         }
     }
 
-    fn bind_new(&mut self, name: &Name) {
+    fn bind(&mut self, name: &Name, bound: Bound) {
         if self.scope.contains_key(&name.text) {
             self.found.push(
                 Diagnostic::syntax(name.span, format!("{} is bound already", name.text))
                     .hint("choose another name"),
             );
         }
-        self.scope.insert(name.text.clone(), Bound { kind: VariableKind::Value, labels: None });
-    }
-
-    fn pattern(&mut self, pattern: &GraphPattern) {
-        self.bind_pattern(pattern);
-        for path in &pattern.paths {
-            let guarded = !pattern.repeatable
-                || path.search != PathSearch::All
-                || path.mode.is_some_and(|m| m != PathMode::Walk);
-            self.term(&path.term, guarded);
-            if path.mode == Some(PathMode::Walk) && !pattern.repeatable && path.search == PathSearch::All {
-                // Within one MATCH no edge comes twice, so that WALK is a trail here.
-                continue;
-            }
-            if let Some(weight) = &path.weight {
-                self.weight(path, weight);
-            }
-        }
-        if let Some(condition) = &pattern.condition {
-            self.expression(condition, false);
-        }
-    }
-
-    fn weight(&mut self, path: &PathPattern, weight: &Expression) {
-        let outer = self.scope.clone();
-        self.open_groups(&path.term);
-        self.expression(weight, false);
-        self.scope = outer;
-    }
-
-    /// Binds a pattern's variables, each always the same kind.
-    fn bind_pattern(&mut self, pattern: &GraphPattern) {
-        let labels = labels_in(pattern);
-        let mut here: Vec<Arc<str>> = vec![];
-        for (name, kind) in pattern_variables(pattern) {
-            let labelled = labels.get(&name.text).cloned();
-            match self.scope.get_mut(&name.text) {
-                None => {
-                    self.scope.insert(name.text.clone(), Bound { kind, labels: labelled });
-                }
-                Some(bound)
-                    if bound.kind != kind || !matches!(kind, VariableKind::Node | VariableKind::Edge) =>
-                {
-                    let message = if bound.kind == kind {
-                        format!("{} is bound already and is {}", name.text, kind.describe())
-                    } else {
-                        format!(
-                            "{} is {} and cannot be {} too",
-                            name.text,
-                            bound.kind.describe(),
-                            kind.describe()
-                        )
-                    };
-                    self.found.push(Diagnostic::syntax(name.span, message).hint("choose another name"));
-                }
-                Some(bound) => {
-                    if bound.labels.is_none() {
-                        bound.labels = labelled;
-                    }
-                    if kind == VariableKind::Edge && here.contains(&name.text) {
-                        self.found.push(Diagnostic::warning(
-                            graphodrome_graph::Code::SYNTAX,
-                            name.span,
-                            format!("the edge {} stands twice in one MATCH, which takes no edge twice: nothing can match", name.text),
-                        ));
-                    }
-                }
-            }
-            here.push(name.text);
-        }
-    }
-
-    fn term(&mut self, term: &PathTerm, guarded: bool) {
-        for element in &term.elements {
-            match element {
-                PathElement::Node(node) => self.filter(&node.filter, Element::Node),
-                PathElement::Edge(edge, quantifier) => {
-                    self.quantifier(quantifier, guarded);
-                    let outer = quantifier.map(|_| self.scope.clone());
-                    if let (Some(name), true) = (&edge.filter.variable, outer.is_some()) {
-                        let labels = edge.filter.labels.as_ref().map(|l| l.0.clone());
-                        self.scope.insert(name.text.clone(), Bound { kind: VariableKind::Edge, labels });
-                    }
-                    self.filter(&edge.filter, Element::Edge);
-                    if let Some(outer) = outer {
-                        self.scope = outer;
-                    }
-                }
-                PathElement::Group(group) => {
-                    self.quantifier(
-                        &group.quantifier,
-                        guarded || group.mode.is_some_and(|m| m != PathMode::Walk),
-                    );
-                    let outer = self.scope.clone();
-                    self.open_groups(&group.term);
-                    self.term(&group.term, guarded);
-                    if let Some(condition) = &group.condition {
-                        self.expression(condition, false);
-                    }
-                    self.scope = outer;
-                }
-            }
-        }
-    }
-
-    /// Inside a quantifier its variables are single.
-    fn open_groups(&mut self, term: &PathTerm) {
-        let labels = term_labels(term);
-        let single = |kind| match kind {
-            VariableKind::NodeGroup => VariableKind::Node,
-            VariableKind::EdgeGroup => VariableKind::Edge,
-            other => other,
-        };
-        for (name, kind) in term_variables(term) {
-            let labels = labels.get(&name.text).cloned();
-            self.scope.insert(name.text, Bound { kind: single(kind), labels });
-        }
-    }
-
-    fn quantifier(&mut self, quantifier: &Option<Quantifier>, guarded: bool) {
-        if let Some(q) = quantifier
-            && q.max.is_none()
-            && !guarded
-        {
-            self.found.push(
-                Diagnostic::syntax(q.span, "with REPEATABLE ELEMENTS an open repetition could go on for ever")
-                    .hint("give an upper bound {1,5}, a path mode (TRAIL, ACYCLIC, SIMPLE) or a search (ANY, ANY SHORTEST, ALL SHORTEST)"),
-            );
-        }
-    }
-
-    fn filter(&mut self, filter: &ElementFilter, element: Element) {
-        if let Some((_, names)) = &filter.labels {
-            names.iter().for_each(|name| self.label(name, element));
-        }
-        let labels = filter.labels.as_ref().map(|l| &l.0);
-        for (property, value) in &filter.properties {
-            self.property(property, Some(element), labels);
-            self.expression(value, false);
-        }
-        if let Some(condition) = &filter.condition {
-            self.expression(condition, false);
-        }
-    }
-
-    pub(crate) fn label(&mut self, name: &Name, element: Element) {
-        let (known, others) = match element {
-            Element::Node => (&self.known.node_labels, &self.known.edge_labels),
-            Element::Edge => (&self.known.edge_labels, &self.known.node_labels),
-        };
-        if known.contains(&name.text) {
-            return;
-        }
-        let message = format!("there is no {element} label {} in this graph", name.text);
-        let hint = if others.contains(&name.text) {
-            let other = if element == Element::Node { "edges" } else { "nodes" };
-            Some(format!("{} is a label of {other}", name.text))
-        } else {
-            nearest(&name.text, known.iter().map(|l| &**l)).map(|n| format!("did you mean {n}?"))
-        };
-        self.unknown(name, message, hint);
-    }
-
-    /// An error where the graph type says so, a warning where the graph is open.
-    fn unknown(&mut self, name: &Name, message: String, hint: Option<String>) {
-        let mut diagnostic = Diagnostic::unknown(name.span, message).maybe_hint(hint);
-        if self.known.graph_type.is_none() {
-            diagnostic.severity = Severity::Warning;
-        }
-        self.found.push(diagnostic);
-    }
-
-    pub(crate) fn property(
-        &mut self, name: &Name, element: Option<Element>, labels: Option<&LabelExpression>,
-    ) {
-        let matching = |element: Element| -> Vec<Arc<str>> {
-            let Some(graph_type) = &self.known.graph_type else {
-                return match element {
-                    Element::Node => self.known.node_properties.clone(),
-                    Element::Edge => self.known.edge_properties.clone(),
-                };
-            };
-            let fits = |set: &graphodrome_graph::LabelSet| labels.is_none_or(|l| l.matches(set));
-            let types: Vec<_> = match element {
-                Element::Node => {
-                    graph_type.nodes.iter().filter(|t| fits(&t.labels)).map(|t| &t.properties).collect()
-                }
-                Element::Edge => {
-                    graph_type.edges.iter().filter(|t| fits(&t.labels)).map(|t| &t.properties).collect()
-                }
-            };
-            types.into_iter().flatten().map(|p| p.name.clone()).collect()
-        };
-        let known = match element {
-            Some(element) => matching(element),
-            None => [matching(Element::Node), matching(Element::Edge)].concat(),
-        };
-        // With a label that nothing has, that error is the one to show.
-        if known.contains(&name.text)
-            || (labels.is_some() && known.is_empty() && self.known.graph_type.is_some())
-        {
-            return;
-        }
-        let of = match (element, labels) {
-            (Some(element), Some(labels)) => format!("{element} {labels}"),
-            (Some(element), None) => format!("any {element}"),
-            (None, _) => "any element".into(),
-        };
-        let mut distinct = known.clone();
-        distinct.sort();
-        distinct.dedup();
-        let near = nearest(&name.text, distinct.iter().map(|p| &**p));
-        let hint = match near {
-            Some(n) => Some(format!("did you mean {n}?")),
-            None if !distinct.is_empty() && distinct.len() <= 12 => {
-                Some(format!("it has {}", distinct.join(", ")))
-            }
-            None => None,
-        };
-        self.unknown(name, format!("there is no property {} on {of}", name.text), hint);
-    }
-
-    pub(crate) fn unbound(&mut self, name: &Name) {
-        let hint = nearest(&name.text, self.scope.keys().map(|k| &**k))
-            .map(|n| format!("did you mean {n}?"))
-            .or_else(|| {
-                let names: Vec<&str> = self.scope.keys().map(|k| &**k).collect();
-                (!names.is_empty() && names.len() <= 12).then(|| format!("bound here: {}", names.join(", ")))
-            });
-        self.found.push(
-            Diagnostic::unknown(name.span, format!("there is no variable {}", name.text)).maybe_hint(hint),
-        );
-    }
-
-    pub(crate) fn expression(&mut self, expression: &Expression, in_aggregate: bool) {
-        match &expression.kind {
-            ExpressionKind::Variable(name) => {
-                if !self.scope.contains_key(name) {
-                    self.unbound(&Name { text: name.clone(), span: expression.span });
-                }
-            }
-            ExpressionKind::Parameter(name) => {
-                if let Some(given) = self.parameters
-                    && !given.contains(name)
-                {
-                    let hint =
-                        nearest(name, given.iter().map(|g| &**g)).map(|n| format!("did you mean ${n}?"));
-                    self.found.push(
-                        Diagnostic::unknown(expression.span, format!("the parameter ${name} has no value"))
-                            .maybe_hint(hint.or_else(|| Some(format!("give it with -p {name}=...")))),
-                    );
-                }
-            }
-            ExpressionKind::Property(operand, property) => {
-                self.expression(operand, in_aggregate);
-                let ExpressionKind::Variable(name) = &operand.kind else { return };
-                let Some(bound) = self.scope.get(name).cloned() else { return };
-                match bound.kind {
-                    VariableKind::Node => self.property(property, Some(Element::Node), bound.labels.as_ref()),
-                    VariableKind::Edge => self.property(property, Some(Element::Edge), bound.labels.as_ref()),
-                    VariableKind::NodeGroup | VariableKind::EdgeGroup if in_aggregate => {
-                        let element = if bound.kind == VariableKind::NodeGroup { Element::Node } else { Element::Edge };
-                        self.property(property, Some(element), bound.labels.as_ref());
-                    }
-                    VariableKind::NodeGroup | VariableKind::EdgeGroup => self.found.push(
-                        Diagnostic::syntax(
-                            expression.span,
-                            format!("{name} is {} (it is bound under a quantifier) and has no properties of its own", bound.kind.describe()),
-                        )
-                        .hint(format!("aggregate over it, as in SUM({name}.{0}) or COLLECT_LIST({name}.{0})", property.text)),
-                    ),
-                    VariableKind::Path => self.found.push(
-                        Diagnostic::syntax(expression.span, format!("{name} is a path and has no properties"))
-                            .hint(format!("PATH_LENGTH({name}), NODES({name}) and EDGES({name}) take it apart")),
-                    ),
-                    VariableKind::Value => {}
-                }
-            }
-            ExpressionKind::Aggregate { argument, .. } => {
-                // Over a group variable it works within the row, and another may go over the rows.
-                let within_row = !argument.contains_aggregate()
-                    && crate::expression_variables(argument).iter().any(|name| {
-                        let kind = self.scope.get(name).map(|bound| bound.kind);
-                        matches!(kind, Some(VariableKind::NodeGroup | VariableKind::EdgeGroup))
-                    });
-                if in_aggregate && !within_row {
-                    self.found.push(
-                        Diagnostic::syntax(expression.span, "an aggregate cannot stand inside another")
-                            .hint("compute the inner one first"),
-                    );
-                }
-                self.expression(argument, true);
-            }
-            ExpressionKind::Exists(pattern) => {
-                let outer = self.scope.clone();
-                self.pattern(pattern);
-                self.scope = outer;
-            }
-            ExpressionKind::IsLabeled { operand, names, .. } => {
-                self.expression(operand, in_aggregate);
-                if let ExpressionKind::Variable(name) = &operand.kind {
-                    let variable = Name { text: name.clone(), span: operand.span };
-                    names.iter().for_each(|label| self.label_of(&variable, label));
-                }
-            }
-            _ => {
-                let mut parts = vec![];
-                expression.each_part(&mut |part| parts.push(part));
-                parts.into_iter().for_each(|part| self.expression(part, in_aggregate));
-            }
-        }
+        self.scope.insert(name.text.clone(), bound);
     }
 
     fn page(&mut self, page: &Page, names: &[Arc<str>], only_names: bool) {
@@ -451,7 +267,7 @@ impl Checker<'_> {
                 self.scope.clear();
             }
             for name in names {
-                self.scope.entry(name.clone()).or_insert(Bound { kind: VariableKind::Value, labels: None });
+                self.scope.entry(name.clone()).or_insert(Bound::value(Class::Unknown));
             }
             // An item may be repeated word for word.
             let before = self.found.len();
@@ -472,21 +288,26 @@ impl Checker<'_> {
         }
     }
 
-    fn result(&mut self, result: &Return) {
-        if result.items.is_empty() && self.scope.is_empty() {
+    fn result(&mut self, result: &Return) -> Columns {
+        let all = || -> Columns {
+            let outer = |name: &Arc<str>| self.outer.contains(name);
+            self.scope.iter().filter(|(n, _)| !outer(n)).map(|(n, b)| (n.clone(), b.clone())).collect()
+        };
+        let mut columns: Columns = if result.items.is_empty() { all() } else { vec![] };
+        if result.items.is_empty() && columns.is_empty() {
             self.found.push(Diagnostic::syntax(result.span, "RETURN * has no variable to return"));
         }
-        let mut names: Vec<Arc<str>> = vec![];
         for item in &result.items {
-            self.expression(&item.expression, false);
-            if names.contains(&item.name) {
+            let bound = self.bound_of(&item.expression);
+            if columns.iter().any(|(name, _)| *name == item.name) {
                 self.found.push(
                     Diagnostic::syntax(item.expression.span, format!("two columns are named {}", item.name))
                         .hint("name one of them with AS"),
                 );
             }
-            names.push(item.name.clone());
+            columns.push((item.name.clone(), bound));
         }
+        let names: Vec<Arc<str>> = columns.iter().map(|(n, _)| n.clone()).collect();
         if let Some(keys) = &result.group_by {
             for key in keys {
                 if !self.scope.contains_key(&key.text) && !names.contains(&key.text) {
@@ -494,40 +315,15 @@ impl Checker<'_> {
                 }
             }
         }
+        if let Some(having) = &result.having {
+            let outer = self.scope.clone();
+            for (name, bound) in &columns {
+                self.scope.entry(name.clone()).or_insert(bound.clone());
+            }
+            self.condition(having);
+            self.scope = outer;
+        }
         self.page(&result.page, &names, result.distinct);
+        columns
     }
-}
-
-/// The first label expression of each variable in a pattern.
-fn labels_in(pattern: &GraphPattern) -> BTreeMap<Arc<str>, LabelExpression> {
-    let mut found = BTreeMap::new();
-    for path in &pattern.paths {
-        for (name, labels) in term_labels(&path.term) {
-            found.entry(name).or_insert(labels);
-        }
-    }
-    found
-}
-
-fn term_labels(term: &PathTerm) -> BTreeMap<Arc<str>, LabelExpression> {
-    let mut found = BTreeMap::new();
-    let mut add = |filter: &ElementFilter| {
-        if let (Some(name), Some((labels, _))) = (&filter.variable, &filter.labels) {
-            found.entry(name.text.clone()).or_insert_with(|| labels.clone());
-        }
-    };
-    let mut inner = vec![];
-    for element in &term.elements {
-        match element {
-            PathElement::Node(node) => add(&node.filter),
-            PathElement::Edge(edge, _) => add(&edge.filter),
-            PathElement::Group(group) => inner.push(term_labels(&group.term)),
-        }
-    }
-    for map in inner {
-        for (name, labels) in map {
-            found.entry(name).or_insert(labels);
-        }
-    }
-    found
 }

@@ -40,12 +40,16 @@ pub const KEYWORDS: &[&str] = &[
     "AVG",
     "BETWEEN",
     "BY",
+    "CALL",
     "CASE",
     "CAST",
     "COALESCE",
     "COLLECT_LIST",
     "COUNT",
     "CREATE",
+    "CURRENT_DATE",
+    "CURRENT_TIME",
+    "CURRENT_TIMESTAMP",
     "DELETE",
     "DESC",
     "DESCENDING",
@@ -54,21 +58,28 @@ pub const KEYWORDS: &[&str] = &[
     "DROP",
     "ELSE",
     "END",
+    "EXCEPT",
     "EXISTS",
     "FALSE",
     "FILTER",
     "FINISH",
     "FOR",
     "GROUP",
+    "HAVING",
     "IN",
     "INSERT",
+    "INTERSECT",
     "IS",
+    "KEEP",
     "LET",
     "LIKE",
     "LIMIT",
+    "LOCAL_TIME",
+    "LOCAL_TIMESTAMP",
     "MATCH",
     "MAX",
     "MIN",
+    "NEXT",
     "NODETACH",
     "NOT",
     "NULL",
@@ -78,6 +89,9 @@ pub const KEYWORDS: &[&str] = &[
     "OPTIONAL",
     "OR",
     "ORDER",
+    "OTHERWISE",
+    "PERCENTILE_CONT",
+    "PERCENTILE_DISC",
     "REMOVE",
     "REPLACE",
     "RETURN",
@@ -86,6 +100,8 @@ pub const KEYWORDS: &[&str] = &[
     "SHORTEST",
     "SIMPLE",
     "SKIP",
+    "STDDEV_POP",
+    "STDDEV_SAMP",
     "SUM",
     "THEN",
     "TRAIL",
@@ -98,6 +114,7 @@ pub const KEYWORDS: &[&str] = &[
     "WHERE",
     "WITH",
     "XOR",
+    "YIELD",
 ];
 
 const SINGLE: &[(char, &str)] = &[
@@ -210,7 +227,9 @@ impl<'t> Lexer<'t> {
                     self.push(start, TokenKind::Parameter(name.into()));
                 }
             }
+            '0' if self.radix(start) => {}
             '0'..='9' => self.number(start),
+            '@' if rest[1..].starts_with('\'') => self.raw_string(start),
             '.' if rest[1..].starts_with(|c: char| c.is_ascii_digit()) => self.number(start),
             c if c.is_alphabetic() || c == '_' => {
                 if (c == 'x' || c == 'X') && rest[1..].starts_with('\'') {
@@ -269,6 +288,61 @@ impl<'t> Lexer<'t> {
                 c => value.push(c),
             }
         }
+    }
+
+    /// `@'...'`: a text without escapes, its quote doubled.
+    fn raw_string(&mut self, start: usize) {
+        self.at += 2;
+        let mut value = String::new();
+        while let Some(c) = self.rest().chars().next() {
+            self.at += c.len_utf8();
+            if c == '\'' {
+                if !self.rest().starts_with('\'') {
+                    return self.push(start, TokenKind::Literal(Value::text(value)));
+                }
+                self.at += 1;
+            }
+            value.push(c);
+        }
+        let span = Span { start: start as u32, end: start as u32 + 1 };
+        self.errors.push(
+            Diagnostic::syntax(span, "the text that begins here is never closed")
+                .hint("close it with a single quote"),
+        );
+        self.push(start, TokenKind::Literal(Value::text(value)));
+    }
+
+    /// `0xFF`, `0o17` and `0b101`; false where the text is no such number.
+    fn radix(&mut self, start: usize) -> bool {
+        let radix = match self.rest().as_bytes().get(1) {
+            Some(b'x') => 16,
+            Some(b'o') => 8,
+            Some(b'b') => 2,
+            _ => return false,
+        };
+        let body = &self.rest()[2..];
+        let end = body.find(|c: char| !(c.is_ascii_alphanumeric() || c == '_')).unwrap_or(body.len());
+        let digits = body[..end].replace('_', "");
+        self.at += 2 + end;
+        let value = match i64::from_str_radix(&digits, radix) {
+            Ok(value) => Value::Int(value),
+            Err(_) => {
+                let span = self.span_from(start);
+                let text = &self.text[start..self.at];
+                let code = graphodrome_graph::Code::NUMBER_OUT_OF_RANGE;
+                self.errors.push(
+                    Diagnostic::error(
+                        code,
+                        span,
+                        format!("{text} is no whole number to base {radix}, or out of range"),
+                    )
+                    .hint("as in 0xFF, 0o17 or 0b101, below 2^63"),
+                );
+                Value::Null
+            }
+        };
+        self.push(start, TokenKind::Literal(value));
+        true
     }
 
     fn escape(&mut self, value: &mut String) {
@@ -375,6 +449,8 @@ impl<'t> Lexer<'t> {
         }
         let value = if float || (!exact && !decimal) {
             text.parse().ok().filter(|f: &f64| f.is_finite()).map(Value::Float)
+        } else if decimal && !exact {
+            Decimal::from_scientific(&text).ok().map(Value::Decimal)
         } else if decimal || !whole {
             Decimal::from_str_exact(&text).ok().map(Value::Decimal)
         } else {

@@ -5,7 +5,7 @@
 
 pub mod ast;
 mod check;
-mod check_changes;
+mod class;
 mod diagnostic;
 mod lexer;
 mod nearest;
@@ -17,4 +17,7 @@ pub use diagnostic::{Diagnostic, Diagnostics, Position, Severity, Span};
 pub use lexer::{KEYWORDS, Token, TokenKind, tokenize};
 pub use nearest::nearest;
 pub use parse::{parse, parse_expression, parse_graph_type, parse_value_type};
-pub use scope::{VariableKind, expression_variables, pattern_variables, term_variables};
+pub use scope::{
+    VariableKind, clause_variables, conditional_variables, expression_variables, pattern_variables,
+    query_variables, term_variables,
+};

@@ -1,4 +1,4 @@
-//! Which variables a pattern binds and which an expression reads.
+//! Which variables a pattern binds and which an expression or a query reads.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -13,6 +13,7 @@ pub enum VariableKind {
     /// Bound under a quantifier: a list outside.
     NodeGroup,
     EdgeGroup,
+    PathGroup,
     Path,
     Value,
 }
@@ -24,17 +25,34 @@ impl VariableKind {
             VariableKind::Edge => "an edge",
             VariableKind::NodeGroup => "a list of nodes",
             VariableKind::EdgeGroup => "a list of edges",
+            VariableKind::PathGroup => "a list of paths",
             VariableKind::Path => "a path",
             VariableKind::Value => "a value",
         }
     }
 
+    /// As it is seen from outside a quantifier.
     pub(crate) fn grouped(self) -> VariableKind {
         match self {
             VariableKind::Node => VariableKind::NodeGroup,
             VariableKind::Edge => VariableKind::EdgeGroup,
+            VariableKind::Path => VariableKind::PathGroup,
             other => other,
         }
+    }
+
+    /// As it is seen from within its quantifier.
+    pub fn single(self) -> VariableKind {
+        match self {
+            VariableKind::NodeGroup => VariableKind::Node,
+            VariableKind::EdgeGroup => VariableKind::Edge,
+            VariableKind::PathGroup => VariableKind::Path,
+            other => other,
+        }
+    }
+
+    pub fn is_group(self) -> bool {
+        self.single() != self
     }
 }
 
@@ -65,19 +83,71 @@ pub fn term_variables(term: &PathTerm) -> Vec<(Name, VariableKind)> {
             }
             PathElement::Group(group) => {
                 let grouped = group.quantifier.is_some_and(|q| !q.optional);
-                for (name, kind) in term_variables(&group.term) {
+                let own = group.variable.iter().map(|n| (n.clone(), VariableKind::Path));
+                for (name, kind) in own.chain(term_variables(&group.term)) {
                     found.push((name, if grouped { kind.grouped() } else { kind }));
                 }
+            }
+            PathElement::Alternatives(alternatives) => {
+                found.extend(alternatives.branches.iter().flat_map(term_variables));
             }
         }
     }
     found
 }
 
-/// Every variable the expression reads from outside itself.
+/// Single variables that a match may leave unbound: under `?`, or not in every alternative.
+pub fn conditional_variables(term: &PathTerm) -> BTreeSet<Arc<str>> {
+    let mut found = BTreeSet::new();
+    let names = |term: &PathTerm| -> BTreeSet<Arc<str>> {
+        term_variables(term).into_iter().map(|(n, _)| n.text).collect()
+    };
+    for element in &term.elements {
+        match element {
+            PathElement::Node(_) => {}
+            PathElement::Edge(edge, quantifier) => {
+                if quantifier.is_some_and(|q| q.optional) {
+                    found.extend(edge.filter.variable.iter().map(|n| n.text.clone()));
+                }
+            }
+            PathElement::Group(group) => {
+                if group.quantifier.is_some_and(|q| q.optional) {
+                    found.extend(names(&group.term));
+                    found.extend(group.variable.iter().map(|n| n.text.clone()));
+                } else {
+                    found.extend(conditional_variables(&group.term));
+                }
+            }
+            PathElement::Alternatives(alternatives) => {
+                let each: Vec<_> = alternatives.branches.iter().map(names).collect();
+                for branch in &each {
+                    found.extend(branch.iter().filter(|n| !each.iter().all(|b| b.contains(*n))).cloned());
+                }
+                alternatives.branches.iter().for_each(|b| found.extend(conditional_variables(b)));
+            }
+        }
+    }
+    found
+}
+
+/// Every variable the expression reads from outside itself; of a subquery's own some may be among them.
 pub fn expression_variables(expression: &Expression) -> BTreeSet<Arc<str>> {
     let mut found = BTreeSet::new();
     collect(expression, &mut found);
+    found
+}
+
+/// Every name that a clause reads, and of what it binds itself all that could be bound before it.
+pub fn clause_variables(clause: &Clause) -> BTreeSet<Arc<str>> {
+    let mut found = BTreeSet::new();
+    collect_clause(clause, &mut found);
+    found
+}
+
+/// Every name that a query reads or binds.
+pub fn query_variables(query: &Query) -> BTreeSet<Arc<str>> {
+    let mut found = BTreeSet::new();
+    collect_query(query, &mut found);
     found
 }
 
@@ -86,12 +156,89 @@ fn collect(expression: &Expression, found: &mut BTreeSet<Arc<str>>) {
         ExpressionKind::Variable(name) => {
             found.insert(name.clone());
         }
-        ExpressionKind::Exists(pattern) => {
-            // Its own variables may name outer ones too; the planner tells which are bound already.
+        ExpressionKind::Exists(query) | ExpressionKind::Subquery(query) => collect_query(query, found),
+        ExpressionKind::Let(bindings, body) => {
+            let mut inner = BTreeSet::new();
+            collect(body, &mut inner);
+            for (name, value) in bindings.iter().rev() {
+                inner.remove(&name.text);
+                collect(value, &mut inner);
+            }
+            found.extend(inner);
+        }
+        _ => expression.each_part(&mut |part| collect(part, found)),
+    }
+}
+
+fn collect_query(query: &Query, found: &mut BTreeSet<Arc<str>>) {
+    for linear in query.linears() {
+        linear.clauses.iter().for_each(|c| collect_clause(c, found));
+    }
+}
+
+fn collect_clause(clause: &Clause, found: &mut BTreeSet<Arc<str>>) {
+    match clause {
+        Clause::Match { pattern, .. } => {
             found.extend(pattern_variables(pattern).into_iter().map(|(name, _)| name.text));
             pattern_expressions(pattern, &mut |e| collect(e, found));
         }
-        _ => expression.each_part(&mut |part| collect(part, found)),
+        Clause::Optional { clauses, .. } => clauses.iter().for_each(|c| collect_clause(c, found)),
+        Clause::Call { imports: Some(names), .. } => found.extend(names.iter().map(|n| n.text.clone())),
+        Clause::Call { query, .. } | Clause::Nested(query) => collect_query(query, found),
+        Clause::CallProcedure { arguments, .. } => arguments.iter().for_each(|e| collect(e, found)),
+        Clause::Filter(e) => collect(e, found),
+        Clause::Let(items) => items.iter().for_each(|(_, e)| collect(e, found)),
+        Clause::For { list, .. } => collect(list, found),
+        Clause::Insert { paths, .. } => collect_inserted(paths, found),
+        Clause::Upsert { paths, items, .. } => {
+            collect_inserted(paths, found);
+            items.iter().for_each(|item| collect_set(item, found));
+        }
+        Clause::Set { items, .. } => items.iter().for_each(|item| collect_set(item, found)),
+        Clause::Remove { items, .. } => {
+            for item in items {
+                let (RemoveItem::Property { variable, .. } | RemoveItem::Label { variable, .. }) = item;
+                found.insert(variable.text.clone());
+            }
+        }
+        Clause::Delete { targets, .. } => targets.iter().for_each(|e| collect(e, found)),
+        Clause::Page(page) => page.order.iter().for_each(|k| collect(&k.expression, found)),
+        Clause::Return(result) => {
+            if result.items.is_empty() {
+                // RETURN * reads everything.
+                found.insert("*".into());
+            }
+            result.items.iter().for_each(|i| collect(&i.expression, found));
+            result.having.iter().for_each(|e| collect(e, found));
+            result.page.order.iter().for_each(|k| collect(&k.expression, found));
+            for name in result.group_by.iter().flatten() {
+                found.insert(name.text.clone());
+            }
+        }
+        Clause::Finish => {}
+    }
+}
+
+fn collect_inserted(paths: &[InsertPath], found: &mut BTreeSet<Arc<str>>) {
+    for path in paths {
+        let elements =
+            std::iter::once(&path.first).chain(path.steps.iter().flat_map(|(e, n)| [&e.element, n]));
+        for element in elements {
+            found.extend(element.variable.iter().map(|n| n.text.clone()));
+            element.properties.iter().for_each(|(_, e)| collect(e, found));
+        }
+    }
+}
+
+fn collect_set(item: &SetItem, found: &mut BTreeSet<Arc<str>>) {
+    let (SetItem::Property { variable, .. }
+    | SetItem::All { variable, .. }
+    | SetItem::Label { variable, .. }) = item;
+    found.insert(variable.text.clone());
+    match item {
+        SetItem::Property { value, .. } => collect(value, found),
+        SetItem::All { properties, .. } => properties.iter().for_each(|(_, e)| collect(e, found)),
+        SetItem::Label { .. } => {}
     }
 }
 
@@ -116,6 +263,9 @@ fn term_expressions<'p>(term: &'p PathTerm, visit: &mut dyn FnMut(&'p Expression
             PathElement::Group(group) => {
                 term_expressions(&group.term, visit);
                 group.condition.iter().for_each(&mut *visit);
+            }
+            PathElement::Alternatives(alternatives) => {
+                alternatives.branches.iter().for_each(|b| term_expressions(b, visit));
             }
         }
     }

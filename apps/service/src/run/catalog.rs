@@ -53,6 +53,9 @@ pub(super) async fn statement(
         Statement::DropGraph { name, if_exists } => {
             dropped(app.catalog.drop_graph(&name.text, if_exists).await?, "graph", &name)
         }
+        Statement::Session(_) | Statement::Transaction(_) => {
+            return Err(Problem::bad_request("sessions and transactions need a session"));
+        }
         Statement::CreateLookup(new) => create_lookup(app, new, request).await?,
         Statement::DropLookup { graph, unique, name, if_exists } => {
             let what = if unique { "key" } else { "index" };

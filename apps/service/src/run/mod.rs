@@ -94,7 +94,12 @@ fn statements(text: &str) -> Result<(Vec<Statement>, f64), Problem> {
 }
 
 fn graph_of(app: &App, query: &Query, request: &QueryRequest) -> Result<Arc<GraphHandle>, Problem> {
-    match (&query.graph, &request.graph) {
+    let named = query.graphs();
+    if let Some(other) = named.iter().find(|n| n.text != named[0].text) {
+        let text = "not supported: several graphs within one query (feature GQ01)";
+        return Err(Problem::from_diagnostic(Diagnostic::syntax(other.span, text), &request.text));
+    }
+    match (named.first(), &request.graph) {
         (Some(name), _) => app.graph(&name.text),
         (None, Some(name)) => app.graph(name),
         (None, None) => {
@@ -143,9 +148,9 @@ pub async fn query(app: Arc<App>, request: QueryRequest, format: ResultFormat) -
         match statement {
             Statement::Query(query) => {
                 let graph = graph_of(&app, &query, &request)?;
-                let changes = changes(&query);
+                let changes = query.changes();
                 // A plan is found again by the text and the graph beside it.
-                let keep = count == 1 && query.graph.is_none();
+                let keep = count == 1 && query.graphs().is_empty();
                 let response =
                     run(graph, Some(query), None, changes, parse, keep).answer(format, last).await?;
                 if last {
@@ -162,14 +167,6 @@ pub async fn query(app: Arc<App>, request: QueryRequest, format: ResultFormat) -
         }
     }
     Ok(message_result(&done, format))
-}
-
-fn changes(query: &Query) -> bool {
-    use graphodrome_language::ast::Clause::*;
-    query
-        .clauses
-        .iter()
-        .any(|c| matches!(c, Insert { .. } | Upsert { .. } | Set { .. } | Remove { .. } | Delete { .. }))
 }
 
 /// A result for statements that have none: what was done, one row each.

@@ -22,6 +22,8 @@ pub(crate) struct Accumulator {
     /// Sum, product, least or greatest so far.
     value: Value,
     items: Vec<Value>,
+    /// Of a percentile.
+    share: f64,
     /// Running mean and sum of squared differences (Welford 1962).
     mean: f64,
     squares: f64,
@@ -37,9 +39,15 @@ impl Accumulator {
             count: 0,
             value: Value::Null,
             items: vec![],
+            share: 0.0,
             mean: 0.0,
             squares: 0.0,
         }
+    }
+
+    pub fn with_share(mut self, share: Option<f64>) -> Self {
+        self.share = share.unwrap_or(0.0);
+        self
     }
 
     /// Adds one value; nulls do not count.
@@ -71,6 +79,12 @@ impl Accumulator {
                 }
             }
             Aggregate::CollectList => self.items.push(value),
+            Aggregate::PercentileCont | Aggregate::PercentileDisc => {
+                if !value.is_number() {
+                    return Err(not_a_number(&value));
+                }
+                self.items.push(value);
+            }
             Aggregate::Avg | Aggregate::StddevPop | Aggregate::StddevSamp => {
                 let x = value.as_f64().ok_or_else(|| not_a_number(&value))?;
                 if self.function == Aggregate::Avg && !matches!(value, Value::Float(_)) {
@@ -120,6 +134,7 @@ impl Accumulator {
             Aggregate::Count => Value::Int(self.count as i64),
             Aggregate::Sum | Aggregate::Product | Aggregate::Min | Aggregate::Max => self.value,
             Aggregate::CollectList => Value::List(Arc::from(self.items)),
+            Aggregate::PercentileCont | Aggregate::PercentileDisc => self.percentile(),
             Aggregate::Avg => match &self.value {
                 Value::Null => Value::Null,
                 Value::Decimal(sum) => Value::Decimal(*sum / rust_decimal::Decimal::from(self.count)),
@@ -131,6 +146,25 @@ impl Accumulator {
             }
             Aggregate::StddevPop | Aggregate::StddevSamp => Value::Null,
         }
+    }
+}
+
+impl Accumulator {
+    /// Between the two values nearest to the share, or (DISC) the first value that has it.
+    fn percentile(mut self) -> Value {
+        self.items.sort_by(Value::order);
+        let n = self.items.len();
+        if n == 0 {
+            return Value::Null;
+        }
+        if self.function == Aggregate::PercentileDisc {
+            let place = ((self.share * n as f64).ceil() as usize).clamp(1, n);
+            return self.items.swap_remove(place - 1);
+        }
+        let at = self.share * (n - 1) as f64;
+        let (low, high) = (at.floor() as usize, at.ceil() as usize);
+        let number = |i: usize| self.items[i].as_f64().unwrap_or(f64::NAN);
+        Value::Float(number(low) + (number(high) - number(low)) * (at - low as f64))
     }
 }
 

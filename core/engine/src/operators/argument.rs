@@ -1,5 +1,5 @@
 //! Start and Argument: where rows come from before anything is matched. `Start` is one row without
-//! columns; `Argument` is the outer rows of a correlated part, with their row numbers.
+//! columns; `Argument` is the outer rows of a correlated part, with their row numbers where it has many.
 
 use std::sync::Arc;
 
@@ -40,7 +40,10 @@ impl Operator for StartRun {
 }
 
 #[derive(Debug)]
-pub(crate) struct Argument;
+pub(crate) struct Argument {
+    /// Its last column is the number of the row.
+    pub numbered: bool,
+}
 
 impl OperatorPlan for Argument {
     fn name(&self) -> &'static str {
@@ -52,11 +55,12 @@ impl OperatorPlan for Argument {
     }
 
     fn open(self: Arc<Self>, _: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(ArgumentRun { done: false })
+        Box::new(ArgumentRun { numbered: self.numbered, done: false })
     }
 }
 
 struct ArgumentRun {
+    numbered: bool,
     done: bool,
 }
 
@@ -66,8 +70,10 @@ impl Operator for ArgumentRun {
             return Ok(None);
         }
         let Some(mut batch) = context.arguments.last().cloned() else { return Ok(None) };
-        let rows = (0..batch.len as i64).map(Value::Int).collect();
-        batch.columns.push(Vector::Values(rows));
+        if self.numbered {
+            let rows = (0..batch.len as i64).map(Value::Int).collect();
+            batch.columns.push(Vector::Values(rows));
+        }
         Ok((batch.len > 0).then_some(batch))
     }
 }

@@ -1,5 +1,4 @@
-//! CheckExists: for each row whether a correlated pattern has a match, as a column of booleans. The
-//! pattern runs once per batch, its rows carrying the number of the row they are for.
+//! CheckExists: for each row whether a query has a row, as a column of booleans.
 
 use std::sync::Arc;
 
@@ -7,13 +6,16 @@ use graphodrome_graph::Value;
 
 use crate::batch::{Batch, Vector};
 use crate::context::{Context, Outcome};
+use crate::operators::inner_rows::{run_inner, single};
+use crate::operators::per_row::runs;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode};
 
 #[derive(Clone, Debug)]
 pub(crate) struct CheckExists {
     pub inner: Arc<PlanNode>,
-    /// Slot of the row number in the inner plan's rows.
-    pub row_slot: usize,
+    /// Slot of the row number in the inner plan's rows; without it the inner plan runs once a row.
+    pub row_slot: Option<usize>,
+    pub invariant: bool,
     pub shown: String,
 }
 
@@ -23,11 +25,11 @@ impl OperatorPlan for CheckExists {
     }
 
     fn details(&self) -> Vec<(&'static str, String)> {
-        vec![("pattern", self.shown.clone())]
+        vec![("pattern", self.shown.clone()), ("runs", runs(self.row_slot, self.invariant))]
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self, input: inputs.remove(0) })
+        Box::new(Run { spec: self, input: inputs.remove(0), kept: None })
     }
 
     fn correlated(&self) -> Option<&Arc<PlanNode>> {
@@ -38,39 +40,48 @@ impl OperatorPlan for CheckExists {
 struct Run {
     spec: Arc<CheckExists>,
     input: Input,
+    /// The answer for all rows, where it is the same.
+    kept: Option<bool>,
+}
+
+impl Run {
+    /// Whether the inner plan has a row for this one.
+    fn has_row(&self, outer: Batch, context: &mut Context) -> Outcome<bool> {
+        let mut some = false;
+        run_inner(&self.spec.inner, outer, context, &mut |_, _| {
+            some = true;
+            Ok(false)
+        })?;
+        Ok(some)
+    }
 }
 
 impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let Some(mut batch) = self.input.next(context)? else { return Ok(None) };
         let mut found = vec![false; batch.len];
-        let mut missing = batch.len;
-        let mut inner = self.spec.inner.open();
-        // The argument is there while the inner plan runs, and only then: what is above may run
-        // between two of our batches.
-        context.arguments.push(batch.clone());
-        let mut failure = None;
-        while missing > 0 {
-            match inner.next(context) {
-                Ok(Some(rows)) => {
-                    for row in 0..rows.len {
-                        if let Value::Int(outer) = rows.columns[self.spec.row_slot].get(row)
-                            && !std::mem::replace(&mut found[outer as usize], true)
-                        {
-                            missing -= 1;
-                        }
+        if let Some(slot) = self.spec.row_slot {
+            let mut missing = batch.len;
+            run_inner(&self.spec.inner, batch.clone(), context, &mut |rows, _| {
+                for row in 0..rows.len {
+                    if let Value::Int(outer) = rows.columns[slot].get(row)
+                        && !std::mem::replace(&mut found[outer as usize], true)
+                    {
+                        missing -= 1;
                     }
                 }
-                Ok(None) => break,
-                Err(error) => {
-                    failure = Some(error);
-                    break;
-                }
+                Ok(missing > 0)
+            })?;
+        } else if self.spec.invariant {
+            if self.kept.is_none() {
+                self.kept = Some(self.has_row(single(&batch, 0), context)?);
             }
-        }
-        context.arguments.pop();
-        if let Some(error) = failure {
-            return Err(error);
+            found.fill(self.kept == Some(true));
+        } else {
+            for (row, found) in found.iter_mut().enumerate() {
+                context.work(1)?;
+                *found = self.has_row(single(&batch, row), context)?;
+            }
         }
         batch.columns.push(Vector::Values(found.into_iter().map(Value::Bool).collect()));
         Ok(Some(batch))

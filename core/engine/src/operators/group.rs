@@ -4,7 +4,8 @@ use std::sync::Arc;
 
 use hashbrown::HashMap;
 
-use graphodrome_graph::Value;
+use graphodrome_graph::{Code, Value};
+use graphodrome_language::Diagnostic;
 use graphodrome_language::ast::Aggregate;
 
 use crate::batch::{BATCH_ROWS, Batch, Vector, value_bytes};
@@ -18,6 +19,8 @@ use crate::plan::{Input, Operator, OperatorPlan};
 pub(crate) struct AggregateSpec {
     pub function: Aggregate,
     pub distinct: bool,
+    /// Of a percentile.
+    pub share: Option<Expr>,
     /// `None` for `COUNT(*)`.
     pub argument: Option<Expr>,
 }
@@ -55,8 +58,16 @@ struct Run {
 impl Run {
     fn group(&mut self, context: &mut Context) -> Outcome<Batch> {
         let bound = context.scope.node_bound();
+        let mut shares = vec![];
+        for aggregate in &self.spec.aggregates {
+            shares.push(match &aggregate.share {
+                None => None,
+                Some(share) => Some(percentile_share(share, context)?),
+            });
+        }
         let fresh = |spec: &Group| -> Vec<Accumulator> {
-            spec.aggregates.iter().map(|a| Accumulator::new(a.function, a.distinct, bound)).collect()
+            let all = spec.aggregates.iter().zip(&shares);
+            all.map(|(a, share)| Accumulator::new(a.function, a.distinct, bound).with_share(*share)).collect()
         };
         let mut places: HashMap<Vec<Value>, usize> = HashMap::new();
         let mut groups: Vec<Vec<Accumulator>> = vec![];
@@ -100,7 +111,7 @@ impl Run {
                         None => accumulator.add_rows(1),
                         Some(argument) => {
                             let value = evaluator.value(argument, at)?;
-                            if spec.distinct || matches!(spec.function, Aggregate::CollectList) {
+                            if spec.distinct || spec.function.keeps_values() {
                                 new_bytes += value_bytes(&value);
                             }
                             accumulator.add(value).map_err(|e| located(e, argument.span))?;
@@ -130,6 +141,21 @@ impl Run {
         columns.extend(results.into_iter().map(Vector::Values));
         Ok(Batch { len, columns })
     }
+}
+
+/// The share of a percentile: a number from 0 to 1.
+fn percentile_share(share: &Expr, context: &mut Context) -> Outcome<f64> {
+    let unit = Batch::unit();
+    let counters = &mut context.metrics[context.current].counters;
+    let value = Evaluator { scope: &context.scope, counters }
+        .value(share, Row { batch: &unit, row: 0, locals: &[] })?;
+    value.as_f64().filter(|s| (0.0..=1.0).contains(s)).ok_or_else(|| {
+        Diagnostic::error(
+            Code::DATA,
+            share.span,
+            format!("the share of a percentile is a number from 0 to 1, found {}", value.excerpt()),
+        )
+    })
 }
 
 /// Where every aggregate counts rows or nodes: the whole batch at once. `false` where it cannot be.

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use crate::batch::{BATCH_ROWS, Batch};
 use crate::context::{Context, Outcome};
 use crate::plan::{Input, Operator, OperatorPlan};
-use crate::search::{Enumerator, OutputVariable, Rows, SearchSpec};
+use crate::search::{Enumerator, Event, OutputVariable, Rows, SearchSpec};
 
 #[derive(Clone, Debug)]
 pub(crate) struct SearchPaths {
@@ -54,7 +54,8 @@ impl OperatorPlan for SearchPaths {
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
         let spec = &self.spec;
-        let enumerator = Enumerator::new(spec.program.clone(), spec.mode, spec.different_from.clone());
+        let enumerator =
+            Enumerator::new(spec.program.clone(), spec.mode, spec.trails, spec.different_from.clone());
         Box::new(Run { plan: self, enumerator, input: inputs.remove(0), batch: None, row: 0, running: false })
     }
 }
@@ -128,7 +129,7 @@ impl Operator for Run {
 /// Adds one path to the rows, turned round where the pattern was walked from its right end.
 pub(crate) fn push_path(
     rows: &mut Rows, (outputs, reversed): (&[OutputVariable], bool), (row, end): (usize, u32),
-    mut nodes: Vec<u32>, mut edges: Vec<u32>, events: &[(usize, Value)],
+    mut nodes: Vec<u32>, mut edges: Vec<u32>, events: &[Event],
 ) {
     rows.rows.push(row as u32);
     rows.ends.push(end);

@@ -61,7 +61,8 @@ impl OperatorPlan for ShortestPaths {
         let wanted = match self.quota {
             Quota::First(1) => "any shortest".to_string(),
             Quota::First(k) => format!("the {k} shortest"),
-            Quota::AllShortest => "all shortest".to_string(),
+            Quota::Groups(1) => "all shortest".to_string(),
+            Quota::Groups(k) => format!("all of the {k} shortest lengths"),
         };
         let mode = if self.spec.mode == PathMode::Walk {
             String::new()

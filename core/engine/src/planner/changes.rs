@@ -15,6 +15,32 @@ use crate::operators::{
 use crate::plan::{PlanNode, Schema};
 use crate::planner::Planner;
 
+/// The expressions of a changing statement.
+pub(super) fn expressions(clause: &Clause) -> Vec<&Expression> {
+    fn set<'c>(item: &'c SetItem, found: &mut Vec<&'c Expression>) {
+        match item {
+            SetItem::Property { value, .. } => found.push(value),
+            SetItem::All { properties, .. } => found.extend(properties.iter().map(|(_, e)| e)),
+            SetItem::Label { .. } => {}
+        }
+    }
+    let mut found = vec![];
+    if let Clause::Insert { paths, .. } | Clause::Upsert { paths, .. } = clause {
+        for path in paths {
+            let elements =
+                std::iter::once(&path.first).chain(path.steps.iter().flat_map(|(e, n)| [&e.element, n]));
+            found.extend(elements.flat_map(|e| e.properties.iter().map(|(_, value)| value)));
+        }
+    }
+    if let Clause::Set { items, .. } | Clause::Upsert { items, .. } = clause {
+        items.iter().for_each(|item| set(item, &mut found));
+    }
+    if let Clause::Delete { targets, .. } = clause {
+        found.extend(targets);
+    }
+    found
+}
+
 impl Planner<'_> {
     fn pairs(&self, pairs: &[(Name, Expression)], schema: &Schema) -> Outcome<Vec<(Arc<str>, Expr)>> {
         let mut compiled: Vec<(Arc<str>, Expr)> = vec![];

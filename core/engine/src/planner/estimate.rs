@@ -126,6 +126,7 @@ impl Planner<'_> {
                     let (edge, quantifier) = match element {
                         PathElement::Edge(edge, q) => (Some(edge), *q),
                         PathElement::Group(group) => (first_edge(&group.term), group.quantifier),
+                        PathElement::Alternatives(a) => (a.branches.iter().find_map(first_edge), None),
                         PathElement::Node(_) => continue,
                     };
                     let Some(edge) = edge else { continue };
@@ -234,6 +235,7 @@ fn first_edge(term: &PathTerm) -> Option<&EdgePattern> {
     term.elements.iter().find_map(|e| match e {
         PathElement::Edge(edge, _) => Some(edge),
         PathElement::Group(group) => first_edge(&group.term),
+        PathElement::Alternatives(a) => a.branches.iter().find_map(first_edge),
         PathElement::Node(_) => None,
     })
 }

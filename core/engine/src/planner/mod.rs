@@ -1,6 +1,7 @@
 //! Planning: the clauses of a query in order, each on top of what came before.
 
 mod changes;
+mod compose;
 mod estimate;
 mod lookup;
 mod order;
@@ -14,7 +15,9 @@ use std::sync::Arc;
 
 use graphodrome_graph::{LabelSet, Snapshot};
 use graphodrome_language::ast::*;
-use graphodrome_language::{Diagnostic, VariableKind, expression_variables, pattern_variables};
+use graphodrome_language::{Diagnostic, VariableKind, clause_variables};
+
+use crate::planner::compose::{Around, Rows, Source};
 
 use crate::batch::Vector;
 use crate::compile::{Compiler, Computed, PlanParameters, row_count};
@@ -33,6 +36,10 @@ pub(crate) struct Planner<'p> {
     counts: &'p LabelCounts,
     next_id: usize,
     next_name: usize,
+    /// Tables of rows that several branches read.
+    next_table: usize,
+    /// Subqueries of the changing statement that is planned: where their values are.
+    current: Computed,
 }
 
 /// How many elements a version has, by label set.
@@ -62,6 +69,8 @@ struct Use {
     multiplicity: bool,
 }
 
+pub(crate) use result::expression_kind;
+
 pub(crate) fn kind_vector(kind: VariableKind) -> Vector {
     match kind {
         VariableKind::Node => Vector::Nodes(vec![]),
@@ -74,69 +83,88 @@ impl<'p> Planner<'p> {
     pub fn new(
         scope: &'p Scope, counts: &'p LabelCounts, parameters: &'p PlanParameters<'p>, text: &'p str,
     ) -> Self {
-        Planner { scope, parameters, text, counts, next_id: 0, next_name: 0 }
+        Planner { scope, parameters, text, counts, next_id: 0, next_name: 0, next_table: 0, current: vec![] }
     }
 
     pub fn query(&mut self, query: &Query) -> Outcome<Planned> {
-        let mut node = self.leaf(Start, Schema::default(), 1.0, "one row");
+        let source = Source::Start;
+        let (root, columns) = self.compose(query, &source, false)?;
+        Ok(Planned { root, columns, changes: query.changes() })
+    }
+
+    /// The clauses of a linear query on top of `input`. `rows`: how often a row comes matters to what is
+    /// made of the result.
+    fn clauses(&mut self, input: PlanNode, clauses: &[Clause], around: &Around) -> Outcome<Rows> {
+        let mut node = input;
         let mut columns = None;
-        let mut changes = false;
-        let mut finished = false;
-        let mut left = &query.clauses[..];
+        let mut left = clauses;
         while let Some((clause, rest)) = left.split_first() {
             left = rest;
             node = match clause {
                 Clause::Match { optional: true, pattern, .. } => {
-                    self.optional_match(node, pattern, usage(rest))?
+                    let usage = usage(rest, around);
+                    self.optional_match(node, std::slice::from_ref(pattern), usage)?
                 }
                 Clause::Match { pattern, .. } => {
                     // What is filtered right after a pattern is a condition of it.
                     let (pattern, rest) = with_filters(pattern, rest);
                     left = rest;
-                    self.graph_pattern(node, &pattern, usage(rest))?
+                    self.graph_pattern(node, &pattern, usage(rest, around))?
+                }
+                Clause::Optional { clauses, .. } => {
+                    self.optional_block(node, clauses, usage(rest, around))?
+                }
+                Clause::Call { optional, imports, query, span } => {
+                    self.call(node, *optional, imports.as_deref(), query, *span)?
+                }
+                Clause::CallProcedure { name, .. } => {
+                    return Err(Diagnostic::unknown(
+                        name.span,
+                        format!("there is no procedure {}", name.text),
+                    ));
+                }
+                Clause::Nested(query) => {
+                    let result = self.nested(node, query, around)?;
+                    columns = result.columns;
+                    result.node
                 }
                 Clause::Filter(condition) => self.filter(node, condition.conjuncts())?,
                 Clause::Let(items) => self.let_statement(node, items)?,
                 Clause::For { variable, list, counter } => {
                     self.for_statement(node, variable, list, counter)?
                 }
-                Clause::Insert { paths, span } => {
-                    changes = true;
-                    self.insert(node, paths, None, *span)?
-                }
-                Clause::Upsert { paths, items, span } => {
-                    changes = true;
-                    self.upsert(node, paths, items, *span)?
-                }
-                Clause::Set { items, span } => {
-                    changes = true;
-                    self.set(node, items, *span)?
-                }
-                Clause::Remove { items, span } => {
-                    changes = true;
-                    self.remove(node, items, *span)?
-                }
-                Clause::Delete { detach, targets, span } => {
-                    changes = true;
-                    self.delete(node, *detach, targets, *span)?
+                Clause::Insert { .. }
+                | Clause::Upsert { .. }
+                | Clause::Set { .. }
+                | Clause::Remove { .. }
+                | Clause::Delete { .. } => {
+                    let (with, computed) = self.subqueries(node, &changes::expressions(clause))?;
+                    self.current = computed;
+                    let planned = self.changing(with, clause);
+                    self.current.clear();
+                    planned?
                 }
                 Clause::Page(page) => self.page(node, page)?,
                 Clause::Return(result) => {
-                    let (planned, infos) = self.result(node, result)?;
-                    columns = Some(infos);
-                    finished = true;
-                    planned
+                    let projected = self.result(node, result, around)?;
+                    columns = Some(projected.columns);
+                    projected.node
                 }
-                Clause::Finish => {
-                    finished = true;
-                    self.no_result(node)
-                }
+                Clause::Finish => self.no_result(node),
             };
         }
-        if !finished {
-            node = self.no_result(node);
+        Ok(Rows { node, columns })
+    }
+
+    fn changing(&mut self, node: PlanNode, clause: &Clause) -> Outcome<PlanNode> {
+        match clause {
+            Clause::Insert { paths, span } => self.insert(node, paths, None, *span),
+            Clause::Upsert { paths, items, span } => self.upsert(node, paths, items, *span),
+            Clause::Set { items, span } => self.set(node, items, *span),
+            Clause::Remove { items, span } => self.remove(node, items, *span),
+            Clause::Delete { detach, targets, span } => self.delete(node, *detach, targets, *span),
+            _ => Ok(node),
         }
-        Ok(Planned { root: node, columns, changes })
     }
 
     fn no_result(&mut self, input: PlanNode) -> PlanNode {
@@ -173,18 +201,22 @@ impl<'p> Planner<'p> {
     }
 
     fn compiler<'c>(&'c self, schema: &'c Schema, computed: &'c Computed) -> Compiler<'c> {
-        Compiler { scope: self.scope, schema, parameters: self.parameters, computed }
+        Compiler { scope: self.scope, schema, parameters: self.parameters, computed, grouped: false }
     }
 
     fn compile(&self, expression: &Expression, schema: &Schema) -> Outcome<Expr> {
-        self.compiler(schema, &vec![]).expression(expression)
+        self.compiler(schema, &self.current).expression(expression)
     }
 
     /// A piece of the query's text, on one line.
     fn shown(&self, expression: &Expression) -> String {
-        let (start, end) = (expression.span.start as usize, expression.span.end as usize);
-        let text = self.text.get(start..end).unwrap_or("").split_whitespace().collect::<Vec<_>>().join(" ");
+        let text = self.text_of(expression.span);
         if text.is_empty() { "(implied)".into() } else { text }
+    }
+
+    fn text_of(&self, span: graphodrome_language::Span) -> String {
+        let text = self.text.get(span.start as usize..span.end as usize).unwrap_or("");
+        text.split_whitespace().collect::<Vec<_>>().join(" ")
     }
 
     /// Filters by conditions; those with EXISTS in them get their subqueries first.
@@ -209,74 +241,6 @@ impl<'p> Planner<'p> {
         Ok(self.node(Filter { conditions: compiled, shown }, vec![node], schema, estimate))
     }
 
-    /// Computes every EXISTS in the expressions as a column.
-    fn subqueries(
-        &mut self, mut node: PlanNode, expressions: &[&Expression],
-    ) -> Outcome<(PlanNode, Computed)> {
-        let mut found = vec![];
-        expressions.iter().for_each(|e| find_exists(e, &mut found));
-        let mut computed: Computed = vec![];
-        for (kind, pattern, shown) in found {
-            if computed.iter().any(|(known, _)| *known == kind) {
-                continue;
-            }
-            let shown = self.text.get(shown.start as usize..shown.end as usize).unwrap_or("").to_string();
-            let (inner, row_slot) = self.correlated(&node, &pattern, false, BTreeSet::new())?;
-            let mut schema = node.schema.clone();
-            let name = self.hidden("exists");
-            let slot = schema.push(name, VariableKind::Value);
-            let estimate = Estimate {
-                rows: node.estimate.rows,
-                cost: node.estimate.cost + inner.estimate.cost,
-                source: "one row for each of the input's".into(),
-            };
-            let inner = Arc::new(inner);
-            node = self.node(CheckExists { inner, row_slot, shown }, vec![node], schema, estimate);
-            computed.push((kind, slot));
-        }
-        Ok((node, computed))
-    }
-
-    /// A pattern that sees the rows of `outer`, and where its rows say which of them they are for.
-    fn correlated(
-        &mut self, outer: &PlanNode, pattern: &GraphPattern, multiplicity: bool, needed: BTreeSet<Arc<str>>,
-    ) -> Outcome<(PlanNode, usize)> {
-        let mut schema = outer.schema.clone();
-        let name = self.hidden("row");
-        let row_slot = schema.push(name, VariableKind::Value);
-        let argument = self.leaf(Argument, schema, outer.estimate.rows, "the outer rows");
-        let inner = self.graph_pattern(argument, pattern, Use { needed, multiplicity })?;
-        Ok((inner, row_slot))
-    }
-
-    fn optional_match(&mut self, input: PlanNode, pattern: &GraphPattern, usage: Use) -> Outcome<PlanNode> {
-        let Use { needed, multiplicity } = usage;
-        let (inner, row_slot) = self.correlated(&input, pattern, multiplicity, needed)?;
-        let mut schema = input.schema.clone();
-        let (mut added, mut added_vectors) = (vec![], vec![]);
-        let mut names: Vec<Arc<str>> = vec![];
-        for (name, _) in pattern_variables(pattern) {
-            if input.schema.slot(&name.text).is_some() || names.contains(&name.text) {
-                continue;
-            }
-            if let Some(slot) = inner.schema.slot(&name.text) {
-                let kind = inner.schema.variables[slot].kind;
-                schema.push(name.text.clone(), kind);
-                added.push(slot);
-                added_vectors.push(kind_vector(kind));
-                names.push(name.text);
-            }
-        }
-        let estimate = Estimate {
-            rows: input.estimate.rows.max(inner.estimate.rows),
-            cost: input.estimate.cost + inner.estimate.cost,
-            source: inner.estimate.source.clone(),
-        };
-        let plan =
-            PerRow { inner: Arc::new(inner), row_slot, added, added_vectors, shown: "optional".into() };
-        Ok(self.node(plan, vec![input], schema, estimate))
-    }
-
     fn let_statement(&mut self, input: PlanNode, items: &[(Name, Expression)]) -> Outcome<PlanNode> {
         let mut node = input;
         for (name, value) in items {
@@ -295,7 +259,8 @@ impl<'p> Planner<'p> {
     fn for_statement(
         &mut self, input: PlanNode, variable: &Name, list: &Expression, counter: &Option<(Name, i64)>,
     ) -> Outcome<PlanNode> {
-        let compiled = self.compile(list, &input.schema)?;
+        let (input, computed) = self.subqueries(input, &[list])?;
+        let compiled = self.compiler(&input.schema, &computed).expression(list)?;
         let mut schema = input.schema.clone();
         schema.push(variable.text.clone(), VariableKind::Value);
         if let Some((name, _)) = counter {
@@ -315,8 +280,10 @@ impl<'p> Planner<'p> {
         let mut node = input;
         let bounds = self.bounds(page)?;
         if !page.order.is_empty() {
-            let schema = node.schema.clone();
-            node = self.order(node, &page.order, &schema, &vec![], bounds)?;
+            let keys: Vec<&Expression> = page.order.iter().map(|k| &k.expression).collect();
+            let (with, computed) = self.subqueries(node, &keys)?;
+            let schema = with.schema.clone();
+            node = self.order(with, &page.order, &schema, &computed, bounds)?;
         }
         Ok(self.cut(node, bounds))
     }
@@ -349,7 +316,7 @@ impl<'p> Planner<'p> {
 fn with_filters<'q>(pattern: &GraphPattern, mut rest: &'q [Clause]) -> (GraphPattern, &'q [Clause]) {
     let mut pattern = pattern.clone();
     while let Some((Clause::Filter(condition), after)) = rest.split_first() {
-        if has_exists(condition) {
+        if has_subquery(condition) || pattern.yields.is_some() {
             break;
         }
         rest = after;
@@ -365,69 +332,34 @@ fn with_filters<'q>(pattern: &GraphPattern, mut rest: &'q [Clause]) -> (GraphPat
     (pattern, rest)
 }
 
-fn find_exists(e: &Expression, found: &mut Vec<(ExpressionKind, GraphPattern, graphodrome_language::Span)>) {
-    if let ExpressionKind::Exists(pattern) = &e.kind {
-        found.push((e.kind.clone(), (**pattern).clone(), e.span));
+fn find_subqueries<'e>(e: &'e Expression, found: &mut Vec<&'e Expression>) {
+    if matches!(e.kind, ExpressionKind::Exists(_) | ExpressionKind::Subquery(_)) {
+        found.push(e);
     }
-    e.each_part(&mut |part| find_exists(part, found));
+    e.each_part(&mut |part| find_subqueries(part, found));
 }
 
-pub(crate) fn has_exists(e: &Expression) -> bool {
+pub(crate) fn has_subquery(e: &Expression) -> bool {
     let mut found = vec![];
-    find_exists(e, &mut found);
+    find_subqueries(e, &mut found);
     !found.is_empty()
 }
 
 /// What later clauses read of a MATCH, and whether they can tell how often a row comes.
-fn usage(rest: &[Clause]) -> Use {
-    let mut needed = BTreeSet::new();
-    let mut multiplicity = true;
-    let mut reads = |e: &Expression| needed.extend(expression_variables(e));
+fn usage(rest: &[Clause], around: &Around) -> Use {
+    let mut needed = around.needed.clone();
     for clause in rest {
-        match clause {
-            Clause::Match { pattern, .. } => {
-                let exists = Expression {
-                    kind: ExpressionKind::Exists(Box::new(pattern.clone())),
-                    span: Default::default(),
-                };
-                reads(&exists);
-            }
-            Clause::Filter(e) => reads(e),
-            Clause::Let(items) => items.iter().for_each(|(_, e)| reads(e)),
-            Clause::For { list, .. } => reads(list),
-            Clause::Insert { paths, .. } | Clause::Upsert { paths, .. } => {
-                if let Clause::Upsert { items, .. } = clause {
-                    items.iter().for_each(|item| read_by_set(item, &mut reads));
-                }
-                for path in paths {
-                    let elements = std::iter::once(&path.first)
-                        .chain(path.steps.iter().flat_map(|(e, n)| [&e.element, n]));
-                    for element in elements {
-                        element.properties.iter().for_each(|(_, e)| reads(e));
-                    }
-                }
-            }
-            Clause::Set { items, .. } => items.iter().for_each(|item| read_by_set(item, &mut reads)),
-            Clause::Delete { targets, .. } => targets.iter().for_each(&mut reads),
-            Clause::Remove { .. } | Clause::Finish => {}
-            Clause::Page(page) => page.order.iter().for_each(|k| reads(&k.expression)),
-            Clause::Return(result) => {
-                result.items.iter().for_each(|i| reads(&i.expression));
-                result.page.order.iter().for_each(|k| reads(&k.expression));
-                multiplicity = !insensitive(result);
-            }
-        }
+        needed.extend(clause_variables(clause));
     }
-    if let Some(Clause::Return(result)) = rest.last()
-        && result.items.is_empty()
-    {
-        // RETURN * reads everything.
-        needed.insert("*".into());
-    }
+    let multiplicity = match rest.last() {
+        Some(Clause::Return(result)) => !insensitive(result),
+        _ => around.multiplicity,
+    };
     let plain = rest.iter().all(|c| {
         matches!(
             c,
             Clause::Match { .. }
+                | Clause::Optional { .. }
                 | Clause::Filter(_)
                 | Clause::Let(_)
                 | Clause::For { .. }
@@ -435,14 +367,6 @@ fn usage(rest: &[Clause]) -> Use {
         )
     });
     Use { needed, multiplicity: multiplicity || !plain }
-}
-
-fn read_by_set(item: &SetItem, reads: &mut impl FnMut(&Expression)) {
-    match item {
-        SetItem::Property { value, .. } => reads(value),
-        SetItem::All { properties, .. } => properties.iter().for_each(|(_, e)| reads(e)),
-        SetItem::Label { .. } => {}
-    }
 }
 
 /// Whether a result is the same however often each row comes.
@@ -468,5 +392,5 @@ fn insensitive(result: &Return) -> bool {
 }
 
 pub(crate) fn unsupported(span: graphodrome_language::Span, what: &str) -> Diagnostic {
-    Diagnostic::syntax(span, format!("not supported yet: {what}"))
+    Diagnostic::syntax(span, format!("not supported: {what}"))
 }

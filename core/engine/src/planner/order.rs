@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use graphodrome_graph::{Element, LabelExpression};
 use graphodrome_language::ast::*;
-use graphodrome_language::{Diagnostic, VariableKind, expression_variables};
+use graphodrome_language::{Diagnostic, Span, VariableKind, expression_variables};
 
 use crate::context::Outcome;
 use crate::expression::{Expr, Kind, Piece};
@@ -15,6 +15,7 @@ use crate::operators::*;
 use crate::plan::{PlanNode, Schema};
 use crate::planner::lookup::Start;
 use crate::planner::pattern::{PathPiece, PatternGraph, PatternStep, StepKind, show_node};
+use crate::planner::program::walkable;
 use crate::planner::{Planner, Use};
 use crate::profile::Estimate;
 
@@ -29,7 +30,8 @@ impl Planner<'_> {
     pub(super) fn graph_pattern(
         &mut self, input: PlanNode, pattern: &GraphPattern, usage: Use,
     ) -> Outcome<PlanNode> {
-        let mut graph = self.pattern_graph(pattern)?;
+        let before = input.schema.clone();
+        let mut graph = self.pattern_graph(pattern, &input.schema, usage.multiplicity)?;
         // Nodes that are bound already keep their labels as conditions.
         for i in 0..graph.nodes.len() {
             let node = graph.nodes[i].clone();
@@ -54,7 +56,7 @@ impl Planner<'_> {
         }
         let done = vec![false; graph.steps.len()];
         let mut builder = Builder { graph: &mut graph, usage: &usage, done };
-        let mut node = self.connect(input, &mut builder)?;
+        let mut node = self.connect(input, &mut builder, pattern.paths[0].span)?;
         let left: Vec<Expression> = builder
             .graph
             .conditions
@@ -86,11 +88,20 @@ impl Planner<'_> {
             let shown = format!("{} = path", path.name);
             node = self.node(Compute { expressions, shown }, vec![node], schema, estimate);
         }
-        self.filter(node, left.iter().collect())
+        let mut node = self.filter(node, left.iter().collect())?;
+        if let Some(names) = &pattern.yields {
+            for (name, _) in graphodrome_language::pattern_variables(pattern) {
+                let given = names.iter().any(|n| n.text == name.text) || before.slot(&name.text).is_some();
+                if let (false, Some(slot)) = (given, node.schema.slot(&name.text)) {
+                    node.schema.rename(slot, "#unseen");
+                }
+            }
+        }
+        Ok(node)
     }
 
     /// Plans all steps and nodes on top of `input`.
-    fn connect(&mut self, input: PlanNode, b: &mut Builder<'_>) -> Outcome<PlanNode> {
+    fn connect(&mut self, input: PlanNode, b: &mut Builder<'_>, pattern_span: Span) -> Outcome<PlanNode> {
         let mut node = self.ready_conditions(input, b)?;
         loop {
             // A step at a bound end.
@@ -103,6 +114,14 @@ impl Planner<'_> {
                 .filter(|&i| node.schema.slot(&b.graph.nodes[i].name).is_none())
                 .collect();
             if unbound.is_empty() {
+                if let Some(step) = b.done.iter().position(|done| !done) {
+                    let shown = b.graph.steps[step].shown.clone();
+                    return Err(Diagnostic::syntax(
+                        pattern_span,
+                        format!("not supported: in {shown} a condition inside a repetition reads what is bound after it (feature G051)"),
+                    )
+                    .hint("write the condition in WHERE after the pattern"));
+                }
                 return Ok(node);
             }
             // A node that a key finds for each row.
@@ -129,7 +148,7 @@ impl Planner<'_> {
                 ));
             }
             // Nodes that an index finds for each row, where there are few.
-            if node.schema.len() > 0
+            if node.plan.name() != "Start"
                 && let Start::Search(found) = self.start(start, &node.schema, b)
             {
                 node = self.search_index(node, start, &found, b)?;
@@ -137,7 +156,7 @@ impl Planner<'_> {
                 continue;
             }
             // Another part: on its own, then joined.
-            if node.schema.len() == 0 {
+            if node.plan.name() == "Start" {
                 node = self.scan(start, b)?;
                 node.rejected.extend(rejected);
                 node = self.ready_conditions(node, b)?;
@@ -158,7 +177,7 @@ impl Planner<'_> {
     /// Filters by every waiting condition whose variables are all there.
     fn ready_conditions(&mut self, node: PlanNode, b: &mut Builder<'_>) -> Outcome<PlanNode> {
         let mut ready = vec![];
-        for condition in b.graph.conditions.iter_mut().filter(|c| !c.done && !c.has_exists) {
+        for condition in b.graph.conditions.iter_mut().filter(|c| !c.done && !c.has_subquery) {
             if !condition.variables.is_empty()
                 && condition.variables.iter().all(|v| node.schema.slot(v).is_some())
             {
@@ -174,7 +193,7 @@ impl Planner<'_> {
         &self, schema: &Schema, b: &mut Builder<'_>,
     ) -> Outcome<(Vec<Expr>, Vec<String>, f64)> {
         let (mut compiled, mut shown, mut share) = (vec![], vec![], 1.0);
-        for condition in b.graph.conditions.iter_mut().filter(|c| !c.done && !c.has_exists) {
+        for condition in b.graph.conditions.iter_mut().filter(|c| !c.done && !c.has_subquery) {
             if !condition.variables.is_empty() && condition.variables.iter().all(|v| schema.slot(v).is_some())
             {
                 compiled.push(self.compile(&condition.expression, schema)?);
@@ -298,16 +317,17 @@ impl Planner<'_> {
             }
             let from = schema.slot(name(step.from)).is_some();
             let to = schema.slot(name(step.to)).is_some();
-            if !from && !to {
+            let (forward, backward) = ways(step);
+            if !(from && forward || to && backward) {
                 continue;
             }
-            let from_right = if from && to {
+            let from_right = if from && to && forward && backward {
                 // From the end with fewer edges to look at.
                 let forward = self.fan_out(step, false, &b.graph.nodes, &[]).1;
                 let backward = self.fan_out(step, true, &b.graph.nodes, &[]).1;
                 matches!(step.kind, StepKind::Search(_)) && backward < forward
             } else {
-                !from
+                !(from && forward)
             };
             let factor = if from && to {
                 self.closing(step, b)
@@ -416,7 +436,7 @@ impl Planner<'_> {
     /// Joins two parts: on the equalities that connect them, or each row with each.
     fn join(&mut self, left: PlanNode, right: PlanNode, b: &mut Builder<'_>) -> Outcome<PlanNode> {
         let (mut left_keys, mut right_keys, mut shown) = (vec![], vec![], vec![]);
-        for condition in b.graph.conditions.iter_mut().filter(|c| !c.done && !c.has_exists) {
+        for condition in b.graph.conditions.iter_mut().filter(|c| !c.done && !c.has_subquery) {
             let ExpressionKind::Binary(BinaryOperator::Equal, x, y) = &condition.expression.kind else {
                 continue;
             };
@@ -440,17 +460,60 @@ impl Planner<'_> {
         for variable in &right.schema.variables {
             schema.push(variable.name.clone(), variable.kind);
         }
+        let apart = self.apart(&left.schema, &right.schema, b);
         let (l, r) = (left.estimate.rows, right.estimate.rows);
         let cost = left.estimate.cost + right.estimate.cost;
-        if left_keys.is_empty() {
+        let joined = if left_keys.is_empty() {
             let estimate =
                 Estimate { rows: l * r, cost: cost + l * r, source: "every row with every row".into() };
-            return Ok(self.node(CrossJoin, vec![left, right], schema, estimate));
+            self.node(CrossJoin, vec![left, right], schema.clone(), estimate)
+        } else {
+            let estimate =
+                Estimate { rows: l.max(r), cost: cost + l + r, source: "as many as the larger side".into() };
+            let plan = HashJoin { left_keys, right_keys, shown: shown.join(" AND ") };
+            self.node(plan, vec![left, right], schema.clone(), estimate)
+        };
+        if apart.is_empty() {
+            return Ok(joined);
         }
-        let estimate =
-            Estimate { rows: l.max(r), cost: cost + l + r, source: "as many as the larger side".into() };
-        let plan = HashJoin { left_keys, right_keys, shown: shown.join(" AND ") };
-        Ok(self.node(plan, vec![left, right], schema, estimate))
+        let estimate = joined.estimate.clone();
+        let plan = Filter { conditions: apart, shown: "no edge twice".into() };
+        Ok(self.node(plan, vec![joined], schema, estimate))
+    }
+
+    /// Conditions that no edge is in both of two parts planned apart.
+    fn apart(&self, left: &Schema, right: &Schema, b: &Builder<'_>) -> Vec<Expr> {
+        let mut conditions = vec![];
+        if b.graph.repeatable {
+            return conditions;
+        }
+        let place = |step: usize, schema: &Schema| match &b.graph.steps[step].kind {
+            StepKind::Edge { name, .. } => schema.slot(name),
+            StepKind::Search(search) => schema.slot(&search.path),
+        };
+        let taking: Vec<usize> =
+            (0..b.graph.steps.len()).filter(|&s| b.done[s] && takes_part(&b.graph.steps[s])).collect();
+        for &x in &taking {
+            for &y in &taking {
+                if let (Some(l), Some(r)) = (place(x, left), place(y, right))
+                    && self.overlap(x, y, b)
+                {
+                    let kind = Kind::NoSharedEdge(l, left.len() + r);
+                    conditions.push(Expr { kind, span: Default::default() });
+                }
+            }
+        }
+        conditions
+    }
+}
+
+/// Whether a step can be walked from its left end and from its right.
+fn ways(step: &PatternStep) -> (bool, bool) {
+    match &step.kind {
+        StepKind::Edge { .. } => (true, true),
+        StepKind::Search(search) => {
+            (walkable(&search.elements), walkable(&crate::planner::program::reversed(&search.elements)))
+        }
     }
 }
 
@@ -468,21 +531,26 @@ pub(super) fn takes_part(step: &PatternStep) -> bool {
     }
 }
 
-fn edge_labels(step: &PatternStep) -> Vec<Option<LabelExpression>> {
-    fn collect(elements: &[PathElement], found: &mut Vec<Option<LabelExpression>>) {
-        for element in elements {
-            match element {
-                PathElement::Edge(edge, _) => found.push(edge.filter.labels.as_ref().map(|l| l.0.clone())),
-                PathElement::Group(group) => collect(&group.term.elements, found),
-                PathElement::Node(_) => {}
+/// The labels of every edge in the elements.
+pub(super) fn collect_edge_labels(elements: &[PathElement], found: &mut Vec<Option<LabelExpression>>) {
+    for element in elements {
+        match element {
+            PathElement::Edge(edge, _) => found.push(edge.filter.labels.as_ref().map(|l| l.0.clone())),
+            PathElement::Group(group) => collect_edge_labels(&group.term.elements, found),
+            PathElement::Alternatives(a) => {
+                a.branches.iter().for_each(|b| collect_edge_labels(&b.elements, found));
             }
+            PathElement::Node(_) => {}
         }
     }
+}
+
+fn edge_labels(step: &PatternStep) -> Vec<Option<LabelExpression>> {
     match &step.kind {
         StepKind::Edge { labels, .. } => vec![labels.clone()],
         StepKind::Search(search) => {
             let mut found = vec![];
-            collect(&search.elements, &mut found);
+            collect_edge_labels(&search.elements, &mut found);
             found
         }
     }

@@ -9,7 +9,8 @@ use graphodrome_language::ast::*;
 use graphodrome_language::{Span, VariableKind, expression_variables, term_variables};
 
 use crate::context::Outcome;
-use crate::planner::{Planner, has_exists, unsupported};
+use crate::plan::Schema;
+use crate::planner::{Planner, has_subquery, unsupported};
 
 #[derive(Clone, Debug)]
 pub(super) struct PatternNode {
@@ -41,8 +42,19 @@ pub(super) struct SearchStep {
     pub mode: PathMode,
     /// Name of the path column.
     pub path: Arc<str>,
-    /// Variables inside, as they are seen outside.
-    pub variables: Vec<(Arc<str>, VariableKind)>,
+    pub variables: Vec<SearchVariable>,
+    /// One match may be found in several ways, and counts once.
+    pub ambiguous: bool,
+}
+
+/// A variable that a search binds.
+#[derive(Clone, Debug)]
+pub(super) struct SearchVariable {
+    pub inside: Arc<str>,
+    /// Another name where the inside one stands elsewhere in the pattern too: both must be the same.
+    pub outside: Arc<str>,
+    /// As it is seen from outside.
+    pub kind: VariableKind,
 }
 
 #[derive(Clone, Debug)]
@@ -50,7 +62,7 @@ pub(super) struct Condition {
     pub expression: Expression,
     pub variables: BTreeSet<Arc<str>>,
     pub done: bool,
-    pub has_exists: bool,
+    pub has_subquery: bool,
 }
 
 /// A path variable and the pieces of its path, as names of columns.
@@ -101,8 +113,8 @@ pub(super) fn equalities(name: &Arc<str>, filter: &ElementFilter) -> Vec<Express
 impl PatternGraph {
     pub fn add_condition(&mut self, expression: Expression) {
         let variables = expression_variables(&expression);
-        let has_exists = has_exists(&expression);
-        self.conditions.push(Condition { expression, variables, done: false, has_exists });
+        let has_subquery = has_subquery(&expression);
+        self.conditions.push(Condition { expression, variables, done: false, has_subquery });
     }
 
     fn node(&mut self, name: Arc<str>, labels: Option<LabelExpression>) -> usize {
@@ -129,12 +141,16 @@ impl PatternGraph {
 }
 
 impl Planner<'_> {
-    pub(super) fn pattern_graph(&mut self, pattern: &GraphPattern) -> Outcome<PatternGraph> {
+    /// `bound` are the names that are there before; `multiplicity`: it matters how often a row comes.
+    pub(super) fn pattern_graph(
+        &mut self, pattern: &GraphPattern, bound: &Schema, multiplicity: bool,
+    ) -> Outcome<PatternGraph> {
         let mut graph = PatternGraph { repeatable: pattern.repeatable, ..PatternGraph::default() };
         let mut edge_names: BTreeSet<Arc<str>> = BTreeSet::new();
         for path in &pattern.paths {
-            self.path_pattern(path, &mut graph, &mut edge_names)?;
+            self.path_pattern(path, multiplicity, &mut graph, &mut edge_names)?;
         }
+        self.join_searches(&mut graph, bound);
         if let Some(condition) = &pattern.condition {
             for conjunct in condition.conjuncts() {
                 graph.add_condition(conjunct.clone());
@@ -143,39 +159,88 @@ impl Planner<'_> {
         Ok(graph)
     }
 
+    /// A single variable within a search that stands elsewhere too is compared with it.
+    fn join_searches(&mut self, graph: &mut PatternGraph, bound: &Schema) {
+        let mut taken: BTreeSet<Arc<str>> = graph.nodes.iter().map(|n| n.name.clone()).collect();
+        for step in &graph.steps {
+            if let StepKind::Edge { name, .. } = &step.kind {
+                taken.insert(name.clone());
+            }
+        }
+        let mut conditions = vec![];
+        for step in &mut graph.steps {
+            let StepKind::Search(search) = &mut step.kind else { continue };
+            for variable in &mut search.variables {
+                let single = matches!(variable.kind, VariableKind::Node | VariableKind::Edge);
+                if !single {
+                    continue;
+                }
+                if bound.slot(&variable.inside).is_some() || !taken.insert(variable.inside.clone()) {
+                    self.next_name += 1;
+                    variable.outside = format!("#inner{}", self.next_name).into();
+                    conditions.push(same(&variable.inside, &variable.outside));
+                }
+            }
+        }
+        conditions.into_iter().for_each(|c| graph.add_condition(c));
+    }
+
     fn path_pattern(
-        &mut self, path: &PathPattern, graph: &mut PatternGraph, edge_names: &mut BTreeSet<Arc<str>>,
+        &mut self, path: &PathPattern, multiplicity: bool, graph: &mut PatternGraph,
+        edge_names: &mut BTreeSet<Arc<str>>,
     ) -> Outcome<()> {
-        let mut elements = inlined(&path.term.elements, graph)?;
-        self.close_ends(&mut elements);
         // Walks, or trails within one MATCH, need no search of their own.
         let own_mode = match path.mode {
             None | Some(PathMode::Walk) => None,
-            Some(PathMode::Trail) if !graph.repeatable => None,
+            Some(PathMode::Trail) if !graph.repeatable && path.search == PathSearch::All => None,
             Some(mode) => Some(mode),
         };
         let whole = path.search != PathSearch::All || own_mode.is_some();
+        let mut elements = path.term.elements.clone();
+        if !whole {
+            let mut conditions = vec![];
+            // Where two names meet at one node, the parts stay what they are.
+            if let Some(flat) = inlined(&path.term.elements, graph.repeatable, &mut conditions) {
+                elements = flat;
+                conditions.into_iter().for_each(|c| graph.add_condition(c));
+            }
+        }
+        self.close_ends(&mut elements);
         let mut pieces = vec![];
         if whole && elements.len() > 1 {
             let last = elements.len() - 1;
             let (PathElement::Node(first), PathElement::Node(end)) = (&elements[0], &elements[last]) else {
                 return Err(unsupported(path.span, "a search that does not begin and end with a node"));
             };
-            let from = self.pattern_node(first, graph);
-            let to = self.pattern_node(end, graph);
-            let inner = elements[1..last].to_vec();
-            let step = self.search_step(from, to, inner, path, own_mode.unwrap_or(PathMode::Walk), graph);
+            let mut inner = elements[1..last].to_vec();
+            let (mut first, mut end) = (first.clone(), end.clone());
+            if path.search != PathSearch::All {
+                // What an end's condition reads of the path is tested before paths are chosen.
+                let term = PathTerm { elements: inner.clone() };
+                let names: BTreeSet<Arc<str>> =
+                    term_variables(&term).into_iter().map(|(n, _)| n.text).collect();
+                let left = within_path(&mut first, &names);
+                let right = within_path(&mut end, &names);
+                inner = left.into_iter().chain(inner).chain(right).collect();
+            }
+            let from = self.pattern_node(&first, graph);
+            let to = self.pattern_node(&end, graph);
+            let ambiguous = self.ambiguous(&inner);
+            let mode = own_mode.unwrap_or(PathMode::Walk);
+            let step = self.search_step(from, to, inner, path, mode, ambiguous, graph);
             pieces = vec![PathPiece::Node(from), PathPiece::Step(step), PathPiece::Node(to)];
         } else {
+            let merged = if multiplicity { self.ambiguous_runs(&elements) } else { vec![] };
             let mut current: Option<usize> = None;
             let mut waiting: Vec<PathElement> = vec![];
-            for element in elements {
+            for (i, element) in elements.into_iter().enumerate() {
                 match element {
-                    PathElement::Node(node) => {
+                    PathElement::Node(node) if !merged.iter().any(|run| run.contains(&i)) => {
                         let at = self.pattern_node(&node, graph);
                         if let (Some(from), false) = (current, waiting.is_empty()) {
                             let between = std::mem::take(&mut waiting);
-                            let step = self.between(from, at, between, path, graph, edge_names)?;
+                            let step =
+                                self.between(from, at, between, path, multiplicity, graph, edge_names)?;
                             pieces.push(PathPiece::Step(step));
                         }
                         pieces.push(PathPiece::Node(at));
@@ -189,6 +254,74 @@ impl Planner<'_> {
             graph.paths.push(NamedPath { name: name.text.clone(), pieces });
         }
         Ok(())
+    }
+
+    /// Runs of elements (as ranges of positions) that must be matched as one: between open repetitions
+    /// of the same edges with nothing named between them, where the one ends and the next begins makes
+    /// no difference to the match, and must not make two of it.
+    fn ambiguous_runs(&self, elements: &[PathElement]) -> Vec<std::ops::Range<usize>> {
+        let mut runs = vec![];
+        let mut open: Vec<usize> = vec![];
+        let close = |open: &mut Vec<usize>, runs: &mut Vec<std::ops::Range<usize>>| {
+            if open.len() > 1 {
+                let (first, last) = (open[0], open[open.len() - 1]);
+                let overlap = (0..open.len()).any(|a| {
+                    (a + 1..open.len()).any(|b| self.share_edges(&elements[open[a]], &elements[open[b]]))
+                });
+                if overlap {
+                    runs.push(first..last + 1);
+                }
+            }
+            open.clear();
+        };
+        for (i, element) in elements.iter().enumerate() {
+            let named = match element {
+                PathElement::Node(node) => node.filter.variable.is_some(),
+                PathElement::Edge(edge, None) => edge.filter.variable.is_some(),
+                _ => false,
+            };
+            if named {
+                close(&mut open, &mut runs);
+            } else if varies(element) {
+                open.push(i);
+            }
+        }
+        close(&mut open, &mut runs);
+        runs
+    }
+
+    /// Whether a match of these elements may be found in several ways.
+    fn ambiguous(&self, elements: &[PathElement]) -> bool {
+        fn nested(element: &PathElement) -> bool {
+            match element {
+                PathElement::Node(_) | PathElement::Edge(..) => false,
+                PathElement::Alternatives(a) => {
+                    !a.multiset || a.branches.iter().any(|b| b.elements.iter().any(nested))
+                }
+                PathElement::Group(group) => group
+                    .term
+                    .elements
+                    .iter()
+                    .any(|inner| nested(inner) || (varies(inner) && group.quantifier.is_some())),
+            }
+        }
+        !self.ambiguous_runs(&flat(elements)).is_empty() || elements.iter().any(nested)
+    }
+
+    /// Whether one edge could be in both elements.
+    fn share_edges(&self, a: &PathElement, b: &PathElement) -> bool {
+        let of = |e: &PathElement| {
+            let mut found = vec![];
+            crate::planner::order::collect_edge_labels(std::slice::from_ref(e), &mut found);
+            found
+        };
+        let (a, b) = (of(a), of(b));
+        self.counts.edges.iter().any(|(set, _)| {
+            let fits = |labels: &[Option<LabelExpression>]| {
+                labels.iter().any(|l| l.as_ref().is_none_or(|l| l.matches(set)))
+            };
+            fits(&a) && fits(&b)
+        })
     }
 
     /// A path's first and last element are nodes, and nodes stand between groups.
@@ -224,9 +357,10 @@ impl Planner<'_> {
         at
     }
 
+    #[allow(clippy::too_many_arguments)] // One step's parts, taken apart by its caller.
     fn between(
         &mut self, from: usize, to: usize, elements: Vec<PathElement>, path: &PathPattern,
-        graph: &mut PatternGraph, edge_names: &mut BTreeSet<Arc<str>>,
+        multiplicity: bool, graph: &mut PatternGraph, edge_names: &mut BTreeSet<Arc<str>>,
     ) -> Outcome<usize> {
         if let [PathElement::Edge(edge, None)] = &elements[..] {
             let own = match &edge.filter.variable {
@@ -252,15 +386,22 @@ impl Planner<'_> {
             return Ok(graph.steps.len() - 1);
         }
         let mode = if graph.repeatable { PathMode::Walk } else { PathMode::Trail };
-        Ok(self.search_step(from, to, elements, path, mode, graph))
+        let ambiguous = multiplicity && self.ambiguous(&elements);
+        Ok(self.search_step(from, to, elements, path, mode, ambiguous, graph))
     }
 
+    #[allow(clippy::too_many_arguments)] // One step's parts, taken apart by its caller.
     fn search_step(
         &mut self, from: usize, to: usize, elements: Vec<PathElement>, path: &PathPattern, mode: PathMode,
-        graph: &mut PatternGraph,
+        ambiguous: bool, graph: &mut PatternGraph,
     ) -> usize {
         let term = PathTerm { elements: elements.clone() };
-        let variables = term_variables(&term).into_iter().map(|(n, k)| (n.text, k)).collect();
+        let mut variables: Vec<SearchVariable> = vec![];
+        for (name, kind) in term_variables(&term) {
+            if !variables.iter().any(|known| known.inside == name.text) {
+                variables.push(SearchVariable { inside: name.text.clone(), outside: name.text, kind });
+            }
+        }
         let shown = show_elements(&elements);
         let step = SearchStep {
             elements,
@@ -269,6 +410,7 @@ impl Planner<'_> {
             mode,
             path: self.hidden("path"),
             variables,
+            ambiguous,
         };
         graph.steps.push(PatternStep { from, to, kind: StepKind::Search(Box::new(step)), shown });
         graph.steps.len() - 1
@@ -285,33 +427,83 @@ pub(super) fn same(a: &Arc<str>, b: &Arc<str>) -> Expression {
     Expression { kind, span }
 }
 
-/// The elements with parenthesised parts that are not repeated written out in place.
-fn inlined(elements: &[PathElement], graph: &mut PatternGraph) -> Outcome<Vec<PathElement>> {
+/// The elements with parenthesised parts that are not repeated written out in place; `None` where two
+/// names meet at one node.
+fn inlined(
+    elements: &[PathElement], repeatable: bool, conditions: &mut Vec<Expression>,
+) -> Option<Vec<PathElement>> {
     let mut out: Vec<PathElement> = vec![];
     for element in elements {
         match element {
-            PathElement::Group(group) if group.quantifier.is_none() => {
-                if group.mode.is_some_and(|m| !matches!(m, PathMode::Walk | PathMode::Trail)) {
-                    return Err(unsupported(group.span, "a path mode on a part of a path"));
-                }
+            PathElement::Group(group) if can_be_inlined(group, repeatable) => {
                 for condition in group.condition.iter().flat_map(|c| c.conjuncts()) {
-                    graph.add_condition(condition.clone());
+                    conditions.push(condition.clone());
                 }
-                for inner in inlined(&group.term.elements, graph)? {
+                for inner in inlined(&group.term.elements, repeatable, conditions)? {
                     join(&mut out, inner)?;
                 }
             }
             other => join(&mut out, other.clone())?,
         }
     }
-    Ok(out)
+    Some(out)
+}
+
+/// Takes the conditions of a path's end that read variables of the path, as a node of the path's own;
+/// also where its name stands on the path again.
+fn within_path(node: &mut NodePattern, names: &BTreeSet<Arc<str>>) -> Option<PathElement> {
+    let reads = |e: &Expression| expression_variables(e).iter().any(|v| names.contains(v));
+    let variable = node.filter.variable.clone()?;
+    let (inside, outside): (Vec<_>, Vec<_>) =
+        std::mem::take(&mut node.filter.properties).into_iter().partition(|(_, e)| reads(e));
+    node.filter.properties = outside;
+    let condition = node.filter.condition.take_if(|c| reads(c));
+    if inside.is_empty() && condition.is_none() && !names.contains(&variable.text) {
+        return None;
+    }
+    let filter = ElementFilter { variable: Some(variable), labels: None, properties: inside, condition };
+    Some(PathElement::Node(NodePattern { filter, span: node.span }))
+}
+
+/// Whether a parenthesised part says nothing that its elements do not say in its place.
+fn can_be_inlined(group: &PathGroup, repeatable: bool) -> bool {
+    let plain_mode = match group.mode {
+        None | Some(PathMode::Walk) => true,
+        // Within one MATCH no edge comes twice anyway.
+        Some(PathMode::Trail) => !repeatable,
+        Some(_) => false,
+    };
+    let alternatives = matches!(group.term.elements[..], [PathElement::Alternatives(_)]);
+    group.quantifier.is_none() && group.variable.is_none() && plain_mode && !alternatives
+}
+
+/// Whether an element's matches differ in length or kind.
+fn varies(element: &PathElement) -> bool {
+    let quantified = |q: &Option<Quantifier>| q.is_some_and(|q| q.max != Some(q.min));
+    match element {
+        PathElement::Node(_) => false,
+        PathElement::Edge(_, q) => quantified(q),
+        PathElement::Group(group) => quantified(&group.quantifier) || group.term.elements.iter().any(varies),
+        PathElement::Alternatives(_) => true,
+    }
+}
+
+/// The elements with those of parenthesised parts in their places.
+fn flat(elements: &[PathElement]) -> Vec<PathElement> {
+    elements
+        .iter()
+        .flat_map(|element| match element {
+            PathElement::Group(group) if group.quantifier.is_none() => flat(&group.term.elements),
+            other => vec![other.clone()],
+        })
+        .collect()
 }
 
 /// Appends an element; two nodes side by side are one node.
-fn join(out: &mut Vec<PathElement>, element: PathElement) -> Outcome<()> {
+fn join(out: &mut Vec<PathElement>, element: PathElement) -> Option<()> {
     let (Some(PathElement::Node(before)), PathElement::Node(node)) = (out.last_mut(), &element) else {
         out.push(element);
-        return Ok(());
+        return Some(());
     };
     let blank = ElementFilter::default();
     if before.filter == blank {
@@ -320,8 +512,7 @@ fn join(out: &mut Vec<PathElement>, element: PathElement) -> Outcome<()> {
         let same_name = before.filter.variable.as_ref().map(|n| &n.text)
             == node.filter.variable.as_ref().map(|n| &n.text);
         if !same_name && before.filter.variable.is_some() && node.filter.variable.is_some() {
-            return Err(unsupported(node.span, "two names for the node where two parts of a path meet")
-                .hint("leave one of the two nodes empty: ()"));
+            return None;
         }
         let variable = before.filter.variable.take().or(node.filter.variable.clone());
         before.filter.variable = variable;
@@ -345,7 +536,7 @@ fn join(out: &mut Vec<PathElement>, element: PathElement) -> Outcome<()> {
             (a, b) => a.or(b),
         };
     }
-    Ok(())
+    Some(())
 }
 
 fn show_filter(filter: &ElementFilter) -> String {
@@ -393,6 +584,15 @@ fn show_elements(elements: &[PathElement]) -> String {
             PathElement::Group(group) => {
                 let q = group.quantifier.as_ref().map(show_quantifier).unwrap_or_default();
                 format!("({}){q}", show_elements(&group.term.elements))
+            }
+            PathElement::Alternatives(alternatives) => {
+                let sign = if alternatives.multiset { " |+| " } else { " | " };
+                alternatives
+                    .branches
+                    .iter()
+                    .map(|b| show_elements(&b.elements))
+                    .collect::<Vec<_>>()
+                    .join(sign)
             }
         })
         .collect()

@@ -12,7 +12,7 @@ use crate::expression::Expr;
 use crate::plan::Schema;
 use crate::planner::Planner;
 use crate::planner::pattern::equalities;
-use crate::search::{Memory, Program, State, Step};
+use crate::search::{Mark, OutputKind, Program, State, Step, alike};
 
 /// Unrolled bounds may make a program large; this many states are more than any sensible pattern has.
 const MAX_STATES: usize = 100_000;
@@ -23,13 +23,13 @@ pub(super) struct ProgramBuilder<'b, 'p> {
     schema: Schema,
     width: usize,
     states: Vec<State>,
-    memory: Memory,
+    marked: bool,
 }
 
 /// A whole search: the program, its variables in the order of their locals, and the step if it is one.
 pub(super) struct Compiled {
     pub program: Program,
-    pub locals: Vec<(Arc<str>, bool)>,
+    pub locals: Vec<(Arc<str>, OutputKind)>,
     pub schema: Schema,
 }
 
@@ -47,28 +47,87 @@ pub(super) fn reversed(elements: &[PathElement]) -> Vec<PathElement> {
                 let term = PathTerm { elements: reversed(&group.term.elements) };
                 PathElement::Group(Box::new(PathGroup { term, ..(**group).clone() }))
             }
+            PathElement::Alternatives(alternatives) => {
+                let turned = |b: &PathTerm| PathTerm { elements: reversed(&b.elements) };
+                let branches = alternatives.branches.iter().map(turned).collect();
+                PathElement::Alternatives(Box::new(Alternatives { branches, ..(**alternatives).clone() }))
+            }
         })
         .collect()
 }
 
+fn names_in(elements: &[PathElement]) -> BTreeSet<Arc<str>> {
+    let term = PathTerm { elements: elements.to_vec() };
+    term_variables(&term).into_iter().map(|(n, _)| n.text).collect()
+}
+
+/// Whether every condition reads only what is bound by the end of the part it stands in, when the elements
+/// are walked in this order.
+pub(super) fn walkable(elements: &[PathElement]) -> bool {
+    part_walkable(elements, &names_in(elements), &BTreeSet::new())
+}
+
+/// `all` are the names of the whole program, `before` those bound when the part begins.
+fn part_walkable(elements: &[PathElement], all: &BTreeSet<Arc<str>>, before: &BTreeSet<Arc<str>>) -> bool {
+    let here = names_in(elements);
+    let readable = |e: &Expression, own: &BTreeSet<Arc<str>>, bound: &BTreeSet<Arc<str>>| {
+        expression_variables(e).iter().all(|n| !all.contains(n) || own.contains(n) || bound.contains(n))
+    };
+    let filter = |f: &ElementFilter| {
+        f.properties.iter().all(|(_, e)| readable(e, &here, before))
+            && f.condition.iter().all(|e| readable(e, &here, before))
+    };
+    let mut bound = before.clone();
+    for element in elements {
+        let fits = match element {
+            PathElement::Node(node) => filter(&node.filter),
+            PathElement::Edge(edge, None) => filter(&edge.filter),
+            PathElement::Edge(edge, Some(_)) => {
+                part_walkable(&[PathElement::Edge(edge.clone(), None)], all, &bound)
+            }
+            PathElement::Group(group) => {
+                let own = names_in(&group.term.elements);
+                part_walkable(&group.term.elements, all, &bound)
+                    && group.condition.iter().all(|e| readable(e, &own, &bound))
+            }
+            PathElement::Alternatives(a) => {
+                a.branches.iter().all(|b| part_walkable(&b.elements, all, &bound))
+            }
+        };
+        if !fits {
+            return false;
+        }
+        bound.extend(names_in(std::slice::from_ref(element)));
+    }
+    true
+}
+
 impl<'p> Planner<'p> {
-    pub(super) fn search_program(&self, elements: &[PathElement], input: &Schema) -> Outcome<Compiled> {
+    /// `turned`: the elements are in the order from the right end.
+    pub(super) fn search_program(
+        &self, elements: &[PathElement], input: &Schema, turned: bool, ambiguous: bool,
+    ) -> Outcome<Compiled> {
         let mut schema = input.clone();
         let mut locals = vec![];
         let term = PathTerm { elements: elements.to_vec() };
         for (name, kind) in term_variables(&term) {
-            let is_node = matches!(kind, VariableKind::Node | VariableKind::NodeGroup);
-            if !locals.iter().any(|(known, _): &(Arc<str>, bool)| *known == name.text) {
-                schema.push(name.text.clone(), if is_node { VariableKind::Node } else { VariableKind::Edge });
-                locals.push((name.text.clone(), is_node));
+            let output = match kind.single() {
+                VariableKind::Node => OutputKind::Node,
+                VariableKind::Edge => OutputKind::Edge,
+                _ => OutputKind::Path,
+            };
+            if !locals.iter().any(|(known, _): &(Arc<str>, OutputKind)| *known == name.text) {
+                schema.push(name.text.clone(), kind.single());
+                locals.push((name.text.clone(), output));
             }
         }
+        let named = locals.len();
         let mut builder = ProgramBuilder {
             planner: self,
             schema,
             width: input.len(),
             states: vec![State::Accept],
-            memory: Memory::None,
+            marked: false,
         };
         let entry = builder.term(elements, 0, &BTreeSet::new())?;
         // A search begins at state 0.
@@ -86,9 +145,10 @@ impl<'p> Planner<'p> {
         };
         for state in &mut builder.states {
             match state {
-                State::Node { next, .. } | State::Edge { next, .. } | State::End { next, .. } => {
-                    *next = moved(*next)
-                }
+                State::Node { next, .. }
+                | State::Edge { next, .. }
+                | State::Mark { next, .. }
+                | State::End { next, .. } => *next = moved(*next),
                 State::Fork(a, b) => {
                     *a = moved(*a);
                     *b = moved(*b);
@@ -101,23 +161,47 @@ impl<'p> Planner<'p> {
             builder.states[0] = State::End { conditions: vec![], next: a };
         }
         let count = builder.schema.len() - input.len();
-        let program = Program { states: builder.states, locals: count, memory: builder.memory };
+        let width = builder.width;
+        let reads = |state: &State| -> Vec<usize> {
+            let conditions = match state {
+                State::Node { conditions, .. }
+                | State::Edge { conditions, .. }
+                | State::End { conditions, .. } => conditions,
+                _ => return vec![],
+            };
+            let mut slots = vec![];
+            conditions.iter().for_each(|c| c.slots(&mut slots));
+            slots.into_iter().filter_map(|slot: usize| slot.checked_sub(width)).collect()
+        };
+        let alike = alike(&builder.states, &reads);
+        let program = Program {
+            states: builder.states,
+            locals: count,
+            named,
+            alike,
+            ambiguous,
+            marked: builder.marked,
+            reversed: turned,
+        };
         Ok(Compiled { program, locals, schema: builder.schema })
     }
 
     /// The step of a search that repeats one edge, with its bounds.
     pub(super) fn search_as_step(
-        &self, elements: &[PathElement], locals: &[(Arc<str>, bool)], input: &Schema,
+        &self, elements: &[PathElement], locals: &[(Arc<str>, OutputKind)], input: &Schema,
     ) -> Outcome<Option<(Step, u32, Option<u32>)>> {
         let blank = |n: &NodePattern| n.filter == ElementFilter::default();
         let (edge, before, after, condition, quantifier) = match elements {
             [PathElement::Edge(edge, Some(q))] => (edge, None, None, None, q),
-            [PathElement::Group(group)] => match (&group.term.elements[..], &group.quantifier) {
-                ([PathElement::Node(x), PathElement::Edge(edge, None), PathElement::Node(y)], Some(q)) => {
-                    (edge, Some(x), Some(y), group.condition.as_ref(), q)
+            [PathElement::Group(group)] if group.variable.is_none() && group.mode.is_none() => {
+                match (&group.term.elements[..], &group.quantifier) {
+                    (
+                        [PathElement::Node(x), PathElement::Edge(edge, None), PathElement::Node(y)],
+                        Some(q),
+                    ) => (edge, Some(x), Some(y), group.condition.as_ref(), q),
+                    _ => return Ok(None),
                 }
-                _ => return Ok(None),
-            },
+            }
             _ => return Ok(None),
         };
         let name_of = |filter: Option<&ElementFilter>, other: &str| -> Arc<str> {
@@ -179,45 +263,154 @@ impl ProgramBuilder<'_, '_> {
         Ok(self.states.len() - 1)
     }
 
-    /// States for the elements, going on to `next`; returns where they begin. `scope` has the names
-    /// bound by the repetition they stand in.
-    fn term(&mut self, elements: &[PathElement], next: usize, scope: &BTreeSet<Arc<str>>) -> Outcome<usize> {
+    /// States for the elements, going on to `next`; returns where they begin. `before` has the
+    /// names bound on the way to here.
+    fn term(&mut self, elements: &[PathElement], next: usize, before: &BTreeSet<Arc<str>>) -> Outcome<usize> {
+        // What is bound where each element begins.
+        let mut known = vec![before.clone()];
+        for element in elements {
+            let mut names = known[known.len() - 1].clone();
+            let term = PathTerm { elements: vec![element.clone()] };
+            names.extend(
+                term_variables(&term).into_iter().filter(|(_, k)| !k.is_group()).map(|(n, _)| n.text),
+            );
+            known.push(names);
+        }
+        let all = &known[elements.len()];
         let mut next = next;
-        for element in elements.iter().rev() {
+        // A condition on what is bound further on waits for the end.
+        let mut late = vec![];
+        let mut own: Vec<PathElement> = elements.to_vec();
+        for (element, before) in own.iter_mut().zip(&known) {
+            let filter = match element {
+                PathElement::Node(node) => &mut node.filter,
+                PathElement::Edge(edge, None) => &mut edge.filter,
+                _ => continue,
+            };
+            let waits = |e: &Expression| {
+                let name = filter.variable.as_ref().map(|n| &n.text);
+                expression_variables(e)
+                    .iter()
+                    .any(|v| !before.contains(v) && all.contains(v) && Some(v) != name)
+            };
+            let condition = filter.condition.clone();
+            let properties = std::mem::take(&mut filter.properties);
+            let (later, now): (Vec<_>, Vec<_>) = properties.into_iter().partition(|(_, e)| waits(e));
+            let waiting = condition.as_ref().is_some_and(waits);
+            if waiting || !later.is_empty() {
+                let name = filter.variable.clone().unwrap_or_else(|| Name {
+                    text: format!("#late{}", late.len()).into(),
+                    span: Default::default(),
+                });
+                if filter.variable.is_none() {
+                    let kind = if matches!(element, PathElement::Node(_)) {
+                        VariableKind::Node
+                    } else {
+                        VariableKind::Edge
+                    };
+                    self.schema.push(name.text.clone(), kind);
+                }
+                let filter = match element {
+                    PathElement::Node(node) => &mut node.filter,
+                    PathElement::Edge(edge, _) => &mut edge.filter,
+                    _ => continue,
+                };
+                let waited = ElementFilter {
+                    variable: Some(name.clone()),
+                    labels: None,
+                    properties: later,
+                    condition: if waiting { filter.condition.take() } else { None },
+                };
+                filter.variable = Some(name.clone());
+                filter.properties = now;
+                late.extend(equalities(&name.text, &waited));
+            } else {
+                let filter = match element {
+                    PathElement::Node(node) => &mut node.filter,
+                    PathElement::Edge(edge, _) => &mut edge.filter,
+                    _ => continue,
+                };
+                filter.properties = now;
+            }
+        }
+        if !late.is_empty() {
+            let mut conditions = vec![];
+            for condition in &late {
+                conditions.push(self.condition(condition)?);
+            }
+            next = self.push(State::End { conditions, next })?;
+        }
+        for (element, before) in own.iter().zip(&known).rev() {
             next = match element {
-                PathElement::Node(node) => self.node(node, next, scope)?,
-                PathElement::Edge(edge, None) => self.edge(edge, next, scope)?,
+                PathElement::Node(node) => self.node(node, next, before)?,
+                PathElement::Edge(edge, None) => self.edge(edge, next, before)?,
                 PathElement::Edge(edge, Some(q)) => {
                     self.repeat(q, next, |b, next| b.edge(edge, next, &BTreeSet::new()))?
                 }
                 PathElement::Group(group) => {
-                    if group.mode.is_some_and(|m| !matches!(m, PathMode::Walk | PathMode::Trail)) {
-                        return Err(crate::planner::unsupported(
-                            group.span,
-                            "a path mode on a part of a path",
-                        ));
-                    }
-                    let names = term_variables(&group.term).into_iter().map(|(n, _)| n.text).collect();
                     match &group.quantifier {
-                        Some(q) => self.repeat(q, next, |b, next| b.group(group, next, &names))?,
-                        None => self.group(group, next, scope)?,
+                        // Under `?` a variable stays single and may have been bound before.
+                        Some(q) if q.optional => {
+                            self.repeat(q, next, |b, next| b.group(group, next, before))?
+                        }
+                        Some(q) => self.repeat(q, next, |b, next| b.group(group, next, &BTreeSet::new()))?,
+                        None => self.group(group, next, before)?,
                     }
                 }
+                PathElement::Alternatives(alternatives) => self.alternatives(alternatives, next, before)?,
             };
         }
         Ok(next)
     }
 
-    fn group(&mut self, group: &PathGroup, next: usize, scope: &BTreeSet<Arc<str>>) -> Outcome<usize> {
+    fn alternatives(
+        &mut self, alternatives: &Alternatives, next: usize, before: &BTreeSet<Arc<str>>,
+    ) -> Outcome<usize> {
+        let mut entry = None;
+        for (i, branch) in alternatives.branches.iter().enumerate().rev() {
+            let mut begin = self.term(&branch.elements, next, before)?;
+            if alternatives.multiset {
+                begin = self.push(State::Mark { mark: Mark::Branch(i as u32), next: begin })?;
+            }
+            entry = Some(match entry {
+                None => begin,
+                Some(others) => self.push(State::Fork(begin, others))?,
+            });
+        }
+        Ok(entry.unwrap_or(next))
+    }
+
+    fn group(&mut self, group: &PathGroup, next: usize, before: &BTreeSet<Arc<str>>) -> Outcome<usize> {
         let mut next = next;
         if let Some(condition) = &group.condition {
             let mut conditions = vec![];
             for conjunct in condition.conjuncts() {
-                conditions.push(self.condition(conjunct, None, scope)?);
+                conditions.push(self.condition(conjunct)?);
             }
             next = self.push(State::End { conditions, next })?;
         }
-        self.term(&group.term.elements, next, scope)
+        let mode = group.mode.filter(|m| *m != PathMode::Walk);
+        if mode.is_some() {
+            next = self.mark(Mark::ModeEnds, next)?;
+        }
+        let path =
+            group.variable.as_ref().and_then(|n| self.schema.slot(&n.text)).map(|slot| slot - self.width);
+        if let Some(local) = path {
+            next = self.mark(Mark::PathEnds { local }, next)?;
+        }
+        let mut entry = self.term(&group.term.elements, next, before)?;
+        if path.is_some() {
+            entry = self.mark(Mark::PathBegins, entry)?;
+        }
+        if let Some(mode) = mode {
+            entry = self.mark(Mark::ModeBegins(mode), entry)?;
+        }
+        Ok(entry)
+    }
+
+    fn mark(&mut self, mark: Mark, next: usize) -> Outcome<usize> {
+        self.marked = true;
+        self.push(State::Mark { mark, next })
     }
 
     fn repeat(
@@ -250,24 +443,29 @@ impl ProgramBuilder<'_, '_> {
         self.schema.slot(&name.text).map(|slot| slot - self.width)
     }
 
-    fn node(&mut self, node: &NodePattern, next: usize, scope: &BTreeSet<Arc<str>>) -> Outcome<usize> {
+    /// Whether the name was bound before, so that the element must be the same one.
+    fn again(&self, filter: &ElementFilter, before: &BTreeSet<Arc<str>>) -> bool {
+        filter.variable.as_ref().is_some_and(|n| before.contains(&n.text))
+    }
+
+    fn node(&mut self, node: &NodePattern, next: usize, before: &BTreeSet<Arc<str>>) -> Outcome<usize> {
         if node.filter == ElementFilter::default() {
             return Ok(next);
         }
-        let (local, conditions) = self.filter(&node.filter, scope, VariableKind::Node)?;
+        let again = self.again(&node.filter, before);
+        let (local, conditions) = self.filter(&node.filter, VariableKind::Node)?;
         let test = self.planner.scope.node_test(node.filter.labels.as_ref().map(|l| &l.0));
-        self.push(State::Node { test, local, conditions, next })
+        self.push(State::Node { test, local, again, conditions, next })
     }
 
-    fn edge(&mut self, edge: &EdgePattern, next: usize, scope: &BTreeSet<Arc<str>>) -> Outcome<usize> {
-        let (local, conditions) = self.filter(&edge.filter, scope, VariableKind::Edge)?;
+    fn edge(&mut self, edge: &EdgePattern, next: usize, before: &BTreeSet<Arc<str>>) -> Outcome<usize> {
+        let again = self.again(&edge.filter, before);
+        let (local, conditions) = self.filter(&edge.filter, VariableKind::Edge)?;
         let test = self.planner.scope.edge_test(edge.filter.labels.as_ref().map(|l| &l.0));
-        self.push(State::Edge { test, direction: edge.direction, local, conditions, next })
+        self.push(State::Edge { test, direction: edge.direction, local, again, conditions, next })
     }
 
-    fn filter(
-        &mut self, filter: &ElementFilter, scope: &BTreeSet<Arc<str>>, kind: VariableKind,
-    ) -> Outcome<(Option<usize>, Vec<Expr>)> {
+    fn filter(&mut self, filter: &ElementFilter, kind: VariableKind) -> Outcome<(Option<usize>, Vec<Expr>)> {
         // An anonymous element with conditions needs a place to read it from.
         let mut local = self.local(filter);
         let has_conditions = !filter.properties.is_empty() || filter.condition.is_some();
@@ -282,21 +480,12 @@ impl ProgramBuilder<'_, '_> {
         };
         let mut conditions = vec![];
         for expression in equalities(&name, filter) {
-            conditions.push(self.condition(&expression, Some(&name), scope)?);
+            conditions.push(self.condition(&expression)?);
         }
         Ok((local, conditions))
     }
 
-    /// Compiles a condition and notes how far back it looks.
-    fn condition(&mut self, e: &Expression, own: Option<&str>, scope: &BTreeSet<Arc<str>>) -> Outcome<Expr> {
-        for name in expression_variables(e) {
-            let inner = self.schema.slot(&name).is_some_and(|slot| slot >= self.width);
-            if !inner || own == Some(&*name) {
-                continue;
-            }
-            let reach = if scope.contains(&name) { Memory::Repetition } else { Memory::Long };
-            self.memory = self.memory.max(reach);
-        }
+    fn condition(&self, e: &Expression) -> Outcome<Expr> {
         self.planner.compile(e, &self.schema)
     }
 }

@@ -5,11 +5,14 @@ use std::sync::Arc;
 use graphodrome_language::ast::*;
 use graphodrome_language::{Diagnostic, VariableKind, expression_variables};
 
-use crate::compile::Computed;
+use crate::compile::{Compiler, Computed};
 use crate::context::Outcome;
 use crate::expression::{Expr, Kind};
-use crate::operators::{AggregateSpec, Compute, Distinct, Group, Order, ReturnRows, SortSpec};
-use crate::plan::{ColumnInfo, ColumnKind, PlanNode, Schema};
+use crate::operators::{
+    AggregateSpec, AttachRow, Compute, Distinct, Filter, Group, Order, ReturnRows, SortSpec,
+};
+use crate::plan::{ColumnInfo, PlanNode, Schema};
+use crate::planner::compose::{Around, column_kind};
 use crate::planner::{Planner, kind_vector};
 use crate::profile::Estimate;
 
@@ -23,48 +26,78 @@ pub(crate) fn expression_kind(expr: &Expr, schema: &Schema) -> VariableKind {
 }
 
 impl Planner<'_> {
-    pub(super) fn result(
-        &mut self, input: PlanNode, result: &Return,
-    ) -> Outcome<(PlanNode, Vec<ColumnInfo>)> {
-        let items = if result.items.is_empty() { all_variables(&input.schema) } else { result.items.clone() };
-        let is_aggregate = |e: &Expression| has_row_aggregate(e, &input.schema);
-        let grouped = result.group_by.is_some()
-            || items.iter().any(|i| is_aggregate(&i.expression))
-            || result.page.order.iter().any(|k| is_aggregate(&k.expression));
-        let (node, computed) = if grouped {
-            self.group(input, result, &items)?
-        } else {
-            let expressions: Vec<&Expression> = items.iter().map(|i| &i.expression).collect();
-            self.subqueries(input, &expressions)?
-        };
-        let bounds = self.bounds(&result.page)?;
+    /// Expressions as columns after what is there; slots below `outer` are no part of `*`.
+    pub(super) fn items(
+        &mut self, input: PlanNode, items: &[ReturnItem], outer: usize,
+    ) -> Outcome<Projected> {
+        let items = if items.is_empty() { all_variables(&input.schema, outer) } else { items.to_vec() };
+        let expressions: Vec<&Expression> = items.iter().map(|i| &i.expression).collect();
+        let (node, computed) = self.subqueries(input, &expressions)?;
+        self.project(node, &items, &computed, false)
+    }
 
-        // The items as columns after what is there.
+    fn project(
+        &mut self, node: PlanNode, items: &[ReturnItem], computed: &Computed, grouped: bool,
+    ) -> Outcome<Projected> {
         let before = node.schema.clone();
         let mut schema = before.clone();
-        let mut expressions = vec![];
-        let mut slots = vec![];
-        let mut columns = vec![];
-        for item in &items {
-            let compiled = self.compiler(&before, &computed).expression(&item.expression)?;
+        let (mut expressions, mut slots, mut columns) = (vec![], vec![], vec![]);
+        for item in items {
+            let compiler = Compiler { grouped, ..self.compiler(&before, computed) };
+            let compiled = compiler.expression(&item.expression)?;
             let kind = expression_kind(&compiled, &before);
-            columns.push(ColumnInfo {
-                name: item.name.to_string(),
-                kind: match kind {
-                    VariableKind::Node => ColumnKind::Node,
-                    VariableKind::Edge => ColumnKind::Edge,
-                    VariableKind::Path => ColumnKind::Path,
-                    _ => ColumnKind::Value,
-                },
-            });
-            // An item's name hides a variable of the same name from ORDER BY on.
+            columns.push(ColumnInfo { name: item.name.to_string(), kind: column_kind(kind) });
+            // An item's name hides a variable of the same name from here on.
             slots.push(schema.push(item.name.clone(), kind));
             expressions.push(compiled);
         }
         let estimate = node.estimate.clone();
         let shown = items.iter().map(|i| i.name.to_string()).collect::<Vec<_>>().join(", ");
-        let mut node =
-            self.node(Compute { expressions, shown: shown.clone() }, vec![node], schema.clone(), estimate);
+        let node = self.node(Compute { expressions, shown: shown.clone() }, vec![node], schema, estimate);
+        Ok(Projected { node, slots, columns, shown })
+    }
+
+    pub(super) fn result(&mut self, input: PlanNode, result: &Return, around: &Around) -> Outcome<Projected> {
+        let items = match result.items.is_empty() {
+            true => all_variables(&input.schema, around.outer),
+            false => result.items.clone(),
+        };
+        let is_aggregate = |e: &Expression| has_row_aggregate(e, &input.schema);
+        let grouped = result.group_by.is_some()
+            || result.having.is_some()
+            || items.iter().any(|i| is_aggregate(&i.expression))
+            || result.page.order.iter().any(|k| is_aggregate(&k.expression));
+        let outer = Schema { variables: input.schema.variables[..around.outer].to_vec() };
+        let (mut node, mut computed) = if grouped {
+            let (node, computed) = self.group(input, result, &items)?;
+            self.beside_outer(node, computed, outer)
+        } else {
+            let keys = result.page.order.iter().map(|k| &k.expression);
+            let expressions: Vec<&Expression> = items.iter().map(|i| &i.expression).chain(keys).collect();
+            self.subqueries(input, &expressions)?
+        };
+        if let Some(having) = &result.having {
+            let (with, more) = self.subqueries(node, &[having])?;
+            computed.extend(more);
+            let compiled = self.compiler(&with.schema, &computed).expression(&renamed(having, &items))?;
+            let schema = with.schema.clone();
+            let estimate = Estimate { rows: (with.estimate.rows * 0.4).max(1.0), ..with.estimate.clone() };
+            let shown = self.shown(having);
+            node = self.node(Filter { conditions: vec![compiled], shown }, vec![with], schema, estimate);
+        }
+        if grouped {
+            let left: Vec<&Expression> = items
+                .iter()
+                .map(|i| &i.expression)
+                .filter(|e| !computed.iter().any(|(known, _)| *known == e.kind))
+                .collect();
+            let (with, more) = self.subqueries(node, &left)?;
+            computed.extend(more);
+            node = with;
+        }
+        let bounds = self.bounds(&result.page)?;
+        let Projected { mut node, slots, columns, shown } = self.project(node, &items, &computed, grouped)?;
+        let schema = node.schema.clone();
         if result.distinct {
             let estimate = Estimate {
                 rows: (node.estimate.rows * 0.5).max(1.0),
@@ -89,8 +122,26 @@ impl Planner<'_> {
             let variable = &schema.variables[*slot];
             final_schema.push(variable.name.clone(), variable.kind);
         }
-        let node = self.node(ReturnRows { slots: Some(slots), shown }, vec![node], final_schema, estimate);
-        Ok((node, columns))
+        let all = (0..slots.len()).collect();
+        let plan = ReturnRows { slots: Some(slots), shown: shown.clone() };
+        let node = self.node(plan, vec![node], final_schema, estimate);
+        Ok(Projected { node, slots: all, columns, shown })
+    }
+
+    /// The rows around a query within another one are the same for all of its groups.
+    fn beside_outer(
+        &mut self, node: PlanNode, mut computed: Computed, outer: Schema,
+    ) -> (PlanNode, Computed) {
+        if outer.len() == 0 {
+            return (node, computed);
+        }
+        computed.iter_mut().for_each(|(_, slot)| *slot += outer.len());
+        let mut schema = outer;
+        for variable in &node.schema.variables {
+            schema.push(variable.name.clone(), variable.kind);
+        }
+        let estimate = node.estimate.clone();
+        (self.node(AttachRow, vec![node], schema, estimate), computed)
     }
 
     pub(super) fn order(
@@ -133,6 +184,11 @@ impl Planner<'_> {
         Ok(self.node(Order { keys, first, shown }, vec![node], with_keys, estimate))
     }
 
+    /// A percentile's share: a number from 0 to 1 that is the same for all rows.
+    fn percentile_share(&self, second: Option<&Expression>) -> Outcome<Option<Expr>> {
+        second.map(|e| self.compile(e, &Schema::default())).transpose()
+    }
+
     /// The Group operator: keys are the items without aggregates, aggregates each a column.
     fn group(
         &mut self, input: PlanNode, result: &Return, items: &[ReturnItem],
@@ -140,6 +196,11 @@ impl Planner<'_> {
         let is_aggregate = |e: &Expression, schema: &Schema| has_row_aggregate(e, schema);
         let plain: Vec<&Expression> =
             items.iter().map(|i| &i.expression).filter(|e| !is_aggregate(e, &input.schema)).collect();
+        let mut within = vec![];
+        for item in items {
+            collect_aggregates(&item.expression, &input.schema, &mut within);
+        }
+        let plain = [plain, within].concat();
         let (input, subqueries) = self.subqueries(input, &plain)?;
         let mut keys: Vec<(ExpressionKind, Arc<str>)> = vec![];
         let mut add_key = |kind: &ExpressionKind, name: &Arc<str>| {
@@ -182,6 +243,9 @@ impl Planner<'_> {
         for key in &result.page.order {
             collect_aggregates(&key.expression, &input.schema, &mut aggregates);
         }
+        if let Some(having) = &result.having {
+            collect_aggregates(having, &input.schema, &mut aggregates);
+        }
         let mut schema = Schema::default();
         let mut computed: Computed = vec![];
         let (mut key_expressions, mut key_vectors) = (vec![], vec![]);
@@ -201,15 +265,18 @@ impl Planner<'_> {
                 continue;
             }
             specs.push(match &aggregate.kind {
-                ExpressionKind::Aggregate { function, distinct, argument } => {
+                ExpressionKind::Aggregate { function, distinct, argument, second } => {
+                    let share = self.percentile_share(second.as_deref())?;
                     let argument = self.compiler(&input.schema, &subqueries).expression(argument)?;
                     // What comes once anyway need not be told apart again.
                     let once = input.facts.distinct_nodes;
                     let distinct =
                         *distinct && !matches!(argument.kind, Kind::Slot(slot) if once == Some(slot));
-                    AggregateSpec { function: *function, distinct, argument: Some(argument) }
+                    AggregateSpec { function: *function, distinct, share, argument: Some(argument) }
                 }
-                _ => AggregateSpec { function: Aggregate::Count, distinct: false, argument: None },
+                _ => {
+                    AggregateSpec { function: Aggregate::Count, distinct: false, share: None, argument: None }
+                }
             });
             let name = self.hidden("aggregate");
             computed.push((aggregate.kind.clone(), schema.push(name, VariableKind::Value)));
@@ -235,9 +302,43 @@ impl Planner<'_> {
     }
 }
 
-fn all_variables(schema: &Schema) -> Vec<ReturnItem> {
+/// What a result is made of: its rows, the slots of its columns, and these.
+pub(super) struct Projected {
+    pub node: PlanNode,
+    pub slots: Vec<usize>,
+    pub columns: Vec<ColumnInfo>,
+    pub shown: String,
+}
+
+/// The expression with the names of items replaced by the items.
+fn renamed(e: &Expression, items: &[ReturnItem]) -> Expression {
+    let mut out = e.clone();
+    rename(&mut out, items);
+    out
+}
+
+fn rename(e: &mut Expression, items: &[ReturnItem]) {
+    if let ExpressionKind::Variable(name) = &e.kind
+        && let Some(item) = items.iter().find(|i| i.named && i.name == *name)
+    {
+        e.kind = item.expression.kind.clone();
+        return;
+    }
+    if let ExpressionKind::Binary(_, a, b) = &mut e.kind {
+        rename(a, items);
+        rename(b, items);
+    } else if let ExpressionKind::Not(a)
+    | ExpressionKind::Negate(a)
+    | ExpressionKind::IsNull { operand: a, .. } = &mut e.kind
+    {
+        rename(a, items);
+    }
+}
+
+fn all_variables(schema: &Schema, outer: usize) -> Vec<ReturnItem> {
     schema
         .visible()
+        .filter(|(slot, _)| *slot >= outer)
         .map(|(_, v)| ReturnItem {
             expression: Expression {
                 kind: ExpressionKind::Variable(v.name.clone()),
@@ -260,11 +361,9 @@ fn collect_aggregates<'e>(e: &'e Expression, schema: &Schema, found: &mut Vec<&'
     match &e.kind {
         ExpressionKind::CountAll => found.push(e),
         ExpressionKind::Aggregate { argument, .. } => {
-            let over_group = expression_variables(argument).iter().any(|name| {
-                schema.slot(name).is_some_and(|slot| {
-                    matches!(schema.variables[slot].kind, VariableKind::NodeGroup | VariableKind::EdgeGroup)
-                })
-            });
+            let over_group = expression_variables(argument)
+                .iter()
+                .any(|name| schema.slot(name).is_some_and(|slot| schema.variables[slot].kind.is_group()));
             if over_group && !argument.contains_aggregate() {
                 return;
             }

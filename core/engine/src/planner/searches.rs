@@ -16,7 +16,7 @@ use crate::planner::order::{Builder, slot_of, takes_part};
 use crate::planner::pattern::{PathPiece, SearchStep, show_node};
 use crate::planner::program::reversed;
 use crate::profile::Estimate;
-use crate::search::{Memory, OutputVariable, Quota, SearchSpec};
+use crate::search::{OutputKind, OutputVariable, Quota, SearchSpec};
 
 /// Where `condition` says no more than that the node in slot `end` is not another bound node: that
 /// node's slot.
@@ -57,7 +57,7 @@ impl Planner<'_> {
         let from = slot_of(&input.schema, &near_node.name)?;
         let to = input.schema.slot(&far_node.name);
         let elements = if from_right { reversed(&search.elements) } else { search.elements.clone() };
-        let compiled = self.search_program(&elements, &input.schema)?;
+        let compiled = self.search_program(&elements, &input.schema, from_right, search.ambiguous)?;
         let as_step = self.search_as_step(&search.elements, &compiled.locals, &input.schema)?;
         let (fan_out, looked) = self.fan_out(&pattern, from_right, &b.graph.nodes, &b.graph.conditions);
 
@@ -81,13 +81,12 @@ impl Planner<'_> {
                 || b.usage.needed.contains("*")
                 || b.graph.conditions.iter().any(|c| !c.done && c.variables.contains(name))
         };
-        let variables: Vec<_> = search.variables.iter().filter(|(name, _)| wanted(name)).cloned().collect();
+        let variables: Vec<_> = search.variables.iter().filter(|v| wanted(&v.outside)).cloned().collect();
         let outputs: Vec<OutputVariable> = variables
             .iter()
-            .filter_map(|(name, kind)| {
-                let local = compiled.locals.iter().position(|(known, _)| known == name)?;
-                let group = matches!(kind, VariableKind::NodeGroup | VariableKind::EdgeGroup);
-                Some(OutputVariable { local, is_node: compiled.locals[local].1, group })
+            .filter_map(|v| {
+                let local = compiled.locals.iter().position(|(known, _)| *known == v.inside)?;
+                Some(OutputVariable { local, kind: compiled.locals[local].1, group: v.kind.is_group() })
             })
             .collect();
         let in_path = b.graph.paths.iter().any(|p| {
@@ -118,6 +117,7 @@ impl Planner<'_> {
             target_conditions,
             differs_from,
             mode: search.mode,
+            trails: !b.graph.repeatable && search.search == PathSearch::All,
             different_from: different_from.clone(),
             outputs,
         };
@@ -142,8 +142,8 @@ impl Planner<'_> {
         if !reachable {
             schema.push(search.path.clone(), VariableKind::Path);
         }
-        for (name, kind) in &variables {
-            schema.push(name.clone(), *kind);
+        for variable in &variables {
+            schema.push(variable.outside.clone(), variable.kind);
         }
         if reachable {
             let trails_only = spec.mode == PathMode::Trail;
@@ -159,7 +159,8 @@ impl Planner<'_> {
         }
         if has_edge_search {
             let quota = match search.search {
-                PathSearch::AllShortest => Quota::AllShortest,
+                PathSearch::AllShortest => Quota::Groups(1),
+                PathSearch::ShortestGroups(k) => Quota::Groups(k),
                 PathSearch::Shortest(k) => Quota::First(k),
                 _ => Quota::First(1),
             };
@@ -169,7 +170,7 @@ impl Planner<'_> {
                     both_ends,
                     Some(format!("from one end: {one_end:.0} edges a row instead of {both_ends:.0}")),
                 ),
-                (_, Some(_)) if plan.spec.program.memory == Memory::None => (
+                (_, Some(_)) if plan.spec.program.forgets() => (
                     one_end,
                     Some("from both ends: only for any one shortest path over one repeated edge".to_string()),
                 ),
@@ -196,12 +197,14 @@ impl Planner<'_> {
 
     /// The weight of a shortest search and the local of the edge it reads.
     fn weight(
-        &self, search: &SearchStep, schema: &Schema, locals: &[(Arc<str>, bool)],
+        &self, search: &SearchStep, schema: &Schema, locals: &[(Arc<str>, OutputKind)],
     ) -> Outcome<Option<(Expr, usize)>> {
         let Some(weight) = &search.weight else { return Ok(None) };
         let edges: Vec<usize> = expression_variables(weight)
             .iter()
-            .filter_map(|name| locals.iter().position(|(known, is_node)| known == name && !is_node))
+            .filter_map(|name| {
+                locals.iter().position(|(known, kind)| known == name && *kind == OutputKind::Edge)
+            })
             .collect();
         let [edge] = edges[..] else {
             return Err(Diagnostic::syntax(

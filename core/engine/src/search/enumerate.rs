@@ -7,14 +7,14 @@ use std::sync::Arc;
 
 use graphodrome_graph::Value;
 use graphodrome_language::ast::PathMode;
-use hashbrown::HashMap;
+use hashbrown::{HashMap, HashSet};
 
 use crate::batch::Batch;
 use crate::context::{Context, Outcome};
 use crate::evaluate::{Row, holds};
 use crate::expression::Expr;
 use crate::operators::EdgeCheck;
-use crate::search::program::{Program, State};
+use crate::search::program::{Event, Mark, OpenParts, Program, State, part};
 
 /// A point to come back to.
 struct Choice {
@@ -29,6 +29,8 @@ struct Choice {
 pub(crate) struct Enumerator {
     program: Arc<Program>,
     mode: PathMode,
+    /// No edge comes twice, whatever the mode says of nodes.
+    trails: bool,
     different_from: Vec<usize>,
     choices: Vec<Choice>,
     arena: Vec<(u32, u32)>,
@@ -36,18 +38,21 @@ pub(crate) struct Enumerator {
     pub edges: Vec<u32>,
     /// How often each edge (TRAIL) or node (SIMPLE, ACYCLIC) is on the path.
     used: HashMap<u32, u32>,
-    /// What was bound along the path: (local, value).
-    pub events: Vec<(usize, Value)>,
+    /// What happened along the path.
+    pub events: Vec<Event>,
+    /// Matches given out already, where one may be found in several ways.
+    given: HashSet<u128>,
     locals: Vec<Value>,
     previous: Vec<Value>,
 }
 
 impl Enumerator {
-    pub fn new(program: Arc<Program>, mode: PathMode, different_from: Vec<usize>) -> Self {
+    pub fn new(program: Arc<Program>, mode: PathMode, trails: bool, different_from: Vec<usize>) -> Self {
         let locals = vec![Value::Null; program.locals];
         Enumerator {
             program,
             mode,
+            trails,
             different_from,
             choices: vec![],
             arena: vec![],
@@ -55,6 +60,7 @@ impl Enumerator {
             edges: vec![],
             used: HashMap::new(),
             events: vec![],
+            given: HashSet::new(),
             locals,
             previous: vec![],
         }
@@ -68,6 +74,7 @@ impl Enumerator {
         self.edges.clear();
         self.used.clear();
         self.events.clear();
+        self.given.clear();
         self.previous.clear();
         self.locals.iter_mut().for_each(|l| *l = Value::Null);
         if matches!(self.mode, PathMode::Simple | PathMode::Acyclic) {
@@ -76,18 +83,33 @@ impl Enumerator {
         self.choices.push(Choice { state: 0, node, edges: 0, events: 0, candidates: None });
     }
 
-    fn bind(&mut self, local: Option<usize>, value: Value) {
-        if let Some(local) = local {
-            let before = std::mem::replace(&mut self.locals[local], value.clone());
-            self.previous.push(before);
-            self.events.push((local, value));
+    /// Binds what a state came to; false where it must be what is bound already and is not.
+    fn bind(&mut self, local: Option<usize>, again: bool, value: Value) -> bool {
+        let Some(local) = local else { return true };
+        if again {
+            self.events.push(Event::Passed(Mark::Again { local }, self.edges.len() as u32));
+            return self.locals[local] == value;
         }
+        let before = std::mem::replace(&mut self.locals[local], value.clone());
+        self.previous.push(before);
+        let at = self.edges.len() as u32;
+        self.events.push(Event::Bound(local, value, at));
+        true
+    }
+
+    fn pass(&mut self, mark: Mark) {
+        if let Mark::PathEnds { local } = mark {
+            let from = OpenParts::after(self.events.iter()).paths.last().copied().unwrap_or(0);
+            let value = part(&self.nodes, &self.edges, from, self.program.reversed);
+            self.bind(Some(local), false, value);
+        }
+        self.events.push(Event::Passed(mark, self.edges.len() as u32));
     }
 
     fn back_to(&mut self, edges: usize, events: usize) {
         while self.events.len() > events {
-            if let (Some((local, _)), Some(before)) = (self.events.pop(), self.previous.pop()) {
-                self.locals[local] = before;
+            if let Some(Event::Bound(local, ..)) = self.events.pop() {
+                self.locals[local] = self.previous.pop().unwrap_or(Value::Null);
             }
         }
         while self.edges.len() > edges {
@@ -121,12 +143,20 @@ impl Enumerator {
 
     /// Whether the path may go on over `edge` to `node` in its mode.
     fn allowed(&self, edge: u32, node: u32) -> bool {
+        if self.program.marked
+            && !OpenParts::after(self.events.iter()).allow(&self.nodes, &self.edges, edge, node)
+        {
+            return false;
+        }
         match self.mode {
             PathMode::Walk => true,
             PathMode::Trail => !self.used.contains_key(&edge),
             PathMode::Acyclic => !self.used.contains_key(&node),
             // Only the very last node may be the first again.
             PathMode::Simple => {
+                if self.trails && self.edges.contains(&edge) {
+                    return false;
+                }
                 let closed = !self.edges.is_empty() && self.nodes.last() == self.nodes.first();
                 !closed && (!self.used.contains_key(&node) || self.nodes.first() == Some(&node))
             }
@@ -155,13 +185,15 @@ impl Enumerator {
                     *at += 1;
                     self.back_to(edges, events);
                     context.work(1)?;
-                    let State::Edge { local, conditions, next, .. } = &program.states[state] else {
+                    let State::Edge { local, again, conditions, next, .. } = &program.states[state] else {
                         continue;
                     };
                     if !self.allowed(edge, other) {
                         continue;
                     }
-                    self.bind(*local, Value::Edge(edge));
+                    if !self.bind(*local, *again, Value::Edge(edge)) {
+                        continue;
+                    }
                     if !self.passes(conditions, batch, row, context)? {
                         continue;
                     }
@@ -178,11 +210,13 @@ impl Enumerator {
             }
             loop {
                 match &program.states[state] {
-                    State::Node { test, local, conditions, next } => {
+                    State::Node { test, local, again, conditions, next } => {
                         if !context.scope.node_passes(node, test) {
                             continue 'choices;
                         }
-                        self.bind(*local, Value::Node(node));
+                        if !self.bind(*local, *again, Value::Node(node)) {
+                            continue 'choices;
+                        }
                         if !self.passes(conditions, batch, row, context)? {
                             continue 'choices;
                         }
@@ -231,7 +265,23 @@ impl Enumerator {
                         });
                         continue 'choices;
                     }
-                    State::Accept => return Ok(Some(node)),
+                    State::Mark { mark, next } => {
+                        self.pass(*mark);
+                        state = *next;
+                    }
+                    State::Accept => {
+                        if program.ambiguous {
+                            let path = self.edges.iter().fold(0, |before, edge| {
+                                program.fingerprint(before, Some(*edge), std::iter::empty())
+                            });
+                            let match_number = program.fingerprint(path, None, self.events.iter());
+                            if !self.given.insert(match_number) {
+                                continue 'choices;
+                            }
+                            context.reserve(size_of::<u128>() + 1)?;
+                        }
+                        return Ok(Some(node));
+                    }
                 }
             }
         }

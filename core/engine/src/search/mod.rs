@@ -14,7 +14,7 @@ pub(crate) use breadth::{
 };
 pub(crate) use enumerate::Enumerator;
 pub(crate) use product::{Quota, Weight, product_search};
-pub(crate) use program::{Memory, OutputVariable, Program, State};
+pub(crate) use program::{Event, Mark, OutputKind, OutputVariable, Program, State, alike};
 pub(crate) use step::Step;
 pub(crate) use visited::NodeSet;
 
@@ -48,6 +48,8 @@ pub(crate) struct SearchSpec {
     /// On the input row with the end node in the next slot.
     pub target_conditions: Vec<Expr>,
     pub mode: PathMode,
+    /// No edge comes twice, whatever the mode says of nodes.
+    pub trails: bool,
     /// Slots of edges bound in the same MATCH that may not come again.
     pub different_from: Vec<usize>,
     pub outputs: Vec<OutputVariable>,

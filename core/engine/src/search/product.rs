@@ -3,32 +3,35 @@
 
 use std::cmp::Ordering;
 use std::collections::BinaryHeap;
+use std::hash::{Hash, Hasher};
 use std::ops::ControlFlow;
 use std::time::Instant;
 
 use graphodrome_graph::{Code, Value};
 use graphodrome_language::Diagnostic;
 use graphodrome_language::ast::PathMode;
-use hashbrown::HashMap;
+use hashbrown::{HashMap, HashSet};
 
 use crate::batch::Batch;
 use crate::context::{Context, Hop, Outcome};
 use crate::evaluate::{Evaluator, Row, holds};
 use crate::expression::Expr;
+use crate::operators::EdgeCheck;
 use crate::search::SearchSpec;
-use crate::search::program::{Memory, State};
+use crate::search::program::{Event, Mark, OpenParts, State, allowed, part};
 
 /// How many paths per pair of ends are wanted.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Quota {
     First(u32),
-    AllShortest,
+    /// All of the least costs that there are, so many different ones.
+    Groups(u32),
 }
 
 pub(crate) struct ProductResult {
     pub nodes: Vec<u32>,
     pub edges: Vec<u32>,
-    pub events: Vec<(usize, Value)>,
+    pub events: Vec<Event>,
 }
 
 struct Trace {
@@ -38,8 +41,10 @@ struct Trace {
     edge: u32,
     hops: u32,
     cost: f64,
-    /// Bound since the parent.
-    events: Vec<(usize, Value)>,
+    /// What happened since the parent.
+    events: Vec<Event>,
+    /// Tells it from other ways, where one match may be found in several.
+    fingerprint: u128,
 }
 
 #[derive(PartialEq)]
@@ -65,6 +70,37 @@ impl Ord for Waiting {
 
 const NONE: u32 = u32::MAX;
 
+/// How often something was reached, at how many different costs, and the last of these.
+#[derive(Clone, Copy, Default)]
+struct Settled {
+    count: u32,
+    costs: u32,
+    last: f64,
+}
+
+impl Settled {
+    /// Counts one more at `cost`, never less than the last; whether it is wanted.
+    fn add(&mut self, cost: f64, quota: Quota) -> bool {
+        if self.count == 0 || cost > self.last {
+            self.costs += 1;
+            self.last = cost;
+        }
+        self.count += 1;
+        match quota {
+            Quota::First(k) => self.count <= k,
+            Quota::Groups(k) => self.costs <= k,
+        }
+    }
+
+    /// Whether no more is wanted at `cost`.
+    fn is_full(&self, cost: f64, quota: Quota) -> bool {
+        match quota {
+            Quota::First(k) => self.count >= k,
+            Quota::Groups(k) => self.costs >= k && cost > self.last,
+        }
+    }
+}
+
 /// A weight on the input row with the program's variables; `local` is the edge's.
 pub(crate) struct Weight<'w> {
     pub expression: &'w Expr,
@@ -77,8 +113,10 @@ struct Search<'s> {
     weight: Option<Weight<'s>>,
     traces: Vec<Trace>,
     waiting: BinaryHeap<Waiting>,
-    /// Per state and node: how often it was left, and the least cost at which.
-    settled: HashMap<(u32, u32), (u32, f64)>,
+    /// Per state, node and what else matters there: how often it was left, and at how many costs.
+    settled: HashMap<(u32, u32, u64), Settled>,
+    /// Ways that were left already, where one match may be found in several.
+    seen: HashSet<(u32, u32, u128)>,
     hops: Vec<(Hop, f64)>,
     impassable: u64,
 }
@@ -101,21 +139,22 @@ pub(crate) fn product_search(
             hops: 0,
             cost: 0.0,
             events: vec![],
+            fingerprint: 0,
         }],
         waiting: BinaryHeap::new(),
         settled: HashMap::new(),
+        seen: HashSet::new(),
         hops: vec![],
         impassable: 0,
     };
     search.waiting.push(Waiting { cost: 0.0, trace: 0 });
     let mut results = vec![];
-    // Per end: paths found and the least cost.
-    let mut ends: HashMap<u32, (u32, f64)> = HashMap::new();
+    // Per end: what was found.
+    let mut ends: HashMap<u32, Settled> = HashMap::new();
+    let mut given: HashSet<(u32, u128)> = HashSet::new();
     while let Some(Waiting { cost, trace }) = search.waiting.pop() {
         context.work(1)?;
-        if let (Some(target), Quota::AllShortest) = (target, quota)
-            && ends.get(&target).is_some_and(|(_, least)| cost > *least)
-        {
+        if target.is_some_and(|t| ends.get(&t).is_some_and(|found| found.is_full(cost, quota))) {
             break;
         }
         let accepted = search.advance(trace, batch, row, context)?;
@@ -124,20 +163,15 @@ pub(crate) fn product_search(
             if target.is_some_and(|t| t != node) || !spec.is_target(node, batch, row, context)? {
                 continue;
             }
-            let (count, least) = ends.entry(node).or_insert((0, cost));
-            let wanted = match quota {
-                Quota::First(k) => *count < k,
-                Quota::AllShortest => cost <= *least,
-            };
-            if wanted {
-                *count += 1;
+            if spec.program.ambiguous {
+                let before = search.traces[trace as usize].fingerprint;
+                if !given.insert((node, spec.program.fingerprint(before, None, events.iter()))) {
+                    continue;
+                }
+            }
+            if ends.entry(node).or_default().add(cost, quota) {
                 results.push(search.result(trace, events));
             }
-        }
-        if let (Some(target), Quota::First(k)) = (target, quota)
-            && ends.get(&target).is_some_and(|(count, _)| *count >= k)
-        {
-            break;
         }
     }
     context.release(search.traces.len() * size_of::<Trace>());
@@ -157,7 +191,7 @@ fn spec_span(weight: &Option<Weight<'_>>) -> graphodrome_language::Span {
 
 impl Search<'_> {
     /// Values of all variables as of `trace`, with `more` bound after it.
-    fn locals(&self, trace: u32, more: &[(usize, Value)]) -> Vec<Value> {
+    fn locals(&self, trace: u32, more: &[Event]) -> Vec<Value> {
         let mut locals = vec![Value::Null; self.spec.program.locals];
         let mut chain = vec![];
         let mut at = trace;
@@ -165,19 +199,60 @@ impl Search<'_> {
             chain.push(at);
             at = self.traces[at as usize].parent;
         }
-        for at in chain.into_iter().rev() {
-            for (local, value) in &self.traces[at as usize].events {
+        let before = chain.into_iter().rev().flat_map(|at| &self.traces[at as usize].events);
+        for event in before.chain(more) {
+            if let Event::Bound(local, value, _) = event {
                 locals[*local] = value.clone();
             }
-        }
-        for (local, value) in more {
-            locals[*local] = value.clone();
         }
         locals
     }
 
+    /// Nodes and edges of the path of `trace`, and everything that happened along it.
+    fn path_of(&self, trace: u32) -> (Vec<u32>, Vec<u32>, Vec<&Event>) {
+        let mut chain = vec![];
+        let mut at = trace;
+        while at != NONE {
+            chain.push(at);
+            at = self.traces[at as usize].parent;
+        }
+        let (mut nodes, mut edges, mut events) = (vec![], vec![], vec![]);
+        for at in chain.into_iter().rev() {
+            let t = &self.traces[at as usize];
+            nodes.push(t.node);
+            edges.extend((t.edge != NONE).then_some(t.edge));
+            events.extend(&t.events);
+        }
+        (nodes, edges, events)
+    }
+
+    /// Whether the local has this value already, or may be given it.
+    fn bind(
+        &self, trace: u32, events: &mut Vec<Event>, local: Option<usize>, again: bool, value: Value, at: u32,
+    ) -> bool {
+        let Some(local) = local else { return true };
+        if again {
+            events.push(Event::Passed(Mark::Again { local }, at));
+            return self.locals(trace, events)[local] == value;
+        }
+        events.push(Event::Bound(local, value, at));
+        true
+    }
+
+    fn pass(&self, trace: u32, events: &mut Vec<Event>, mark: Mark) {
+        let hops = self.traces[trace as usize].hops;
+        if let Mark::PathEnds { local } = mark {
+            let (nodes, edges, before) = self.path_of(trace);
+            let open = OpenParts::after(before.into_iter().chain(events.iter()));
+            let from = open.paths.last().copied().unwrap_or(0);
+            let value = part(&nodes, &edges, from, self.spec.program.reversed);
+            events.push(Event::Bound(local, value, hops));
+        }
+        events.push(Event::Passed(mark, hops));
+    }
+
     fn passes(
-        &self, conditions: &[Expr], trace: u32, more: &[(usize, Value)], batch: &Batch, row: usize,
+        &self, conditions: &[Expr], trace: u32, more: &[Event], batch: &Batch, row: usize,
         context: &mut Context,
     ) -> Outcome<bool> {
         if conditions.is_empty() {
@@ -194,74 +269,68 @@ impl Search<'_> {
         Ok(true)
     }
 
-    /// Whether the path of `trace` may go on over `edge` to `node` in its mode.
-    fn allowed(&self, trace: u32, edge: u32, node: u32) -> bool {
+    /// Whether the path of `trace` may go on over `edge` to `node` in its mode, and in those of its parts.
+    fn allowed(&self, trace: u32, events: &[Event], edge: u32, node: u32) -> bool {
         let mode = self.spec.mode;
-        if mode == PathMode::Walk {
+        if mode == PathMode::Walk && !self.spec.program.marked {
             return true;
         }
-        let closed = {
-            let last = &self.traces[trace as usize];
-            let mut root = trace;
-            while self.traces[root as usize].parent != NONE {
-                root = self.traces[root as usize].parent;
-            }
-            (root != trace && self.traces[root as usize].node == last.node, self.traces[root as usize].node)
-        };
-        if mode == PathMode::Simple && closed.0 {
-            return false;
-        }
-        let mut at = trace;
-        while at != NONE {
-            let t = &self.traces[at as usize];
-            let repeats = match mode {
-                PathMode::Trail => t.edge == edge,
-                PathMode::Acyclic => t.node == node,
-                _ => t.node == node && node != closed.1,
-            };
-            if repeats {
-                return false;
-            }
-            at = t.parent;
-        }
-        true
+        let (nodes, edges, before) = self.path_of(trace);
+        allowed(mode, &nodes, &edges, edge, node)
+            && (!self.spec.program.marked
+                || OpenParts::after(before.into_iter().chain(events)).allow(&nodes, &edges, edge, node))
     }
 
     /// Whether another way to the same state and node can still matter.
-    fn worth_leaving(&mut self, state: u32, node: u32, cost: f64) -> bool {
-        let (count, least) = self.settled.entry((state, node)).or_insert((0, cost));
-        *count += 1;
-        match self.quota {
-            Quota::First(k) => *count <= k,
-            Quota::AllShortest => cost <= *least,
+    fn worth_leaving(&mut self, trace: u32, events: &[Event], state: usize, node: u32, cost: f64) -> bool {
+        match self.memory(trace, events, state) {
+            Some(memory) => {
+                self.settled.entry((state as u32, node, memory)).or_default().add(cost, self.quota)
+            }
+            None => true,
         }
+    }
+
+    /// What of the way matters from this state on, as one number; `None` where all of it does.
+    fn memory(&self, trace: u32, events: &[Event], state: usize) -> Option<u64> {
+        if self.spec.mode != PathMode::Walk {
+            return None;
+        }
+        let live = self.spec.program.alike[state].as_ref()?;
+        if live.is_empty() {
+            return Some(0);
+        }
+        let locals = self.locals(trace, events);
+        let mut hasher = std::collections::hash_map::DefaultHasher::new();
+        live.iter().for_each(|local| locals[*local].hash(&mut hasher));
+        Some(hasher.finish())
     }
 
     /// Runs the program on from `trace` up to its next edges, which it follows; returns what was bound
     /// for each way in which it accepts here.
     fn advance(
         &mut self, trace: u32, batch: &Batch, row: usize, context: &mut Context,
-    ) -> Outcome<Vec<Vec<(usize, Value)>>> {
+    ) -> Outcome<Vec<Vec<Event>>> {
         let program = self.spec.program.clone();
-        let (start, node, cost) = {
+        let (start, node, cost, hops, fingerprint) = {
             let t = &self.traces[trace as usize];
-            (t.state as usize, t.node, t.cost)
+            (t.state as usize, t.node, t.cost, t.hops, t.fingerprint)
         };
-        // Ways are compared where they are alike: here, or where the next repetition begins.
-        let memory = if self.spec.mode == PathMode::Walk { program.memory } else { Memory::Long };
-        if memory == Memory::None && !self.worth_leaving(start as u32, node, cost) {
+        if program.ambiguous && !self.seen.insert((start as u32, node, fingerprint)) {
+            return Ok(vec![]);
+        }
+        if !self.worth_leaving(trace, &[], start, node, cost) {
             return Ok(vec![]);
         }
         let mut accepted = vec![];
-        let mut ways: Vec<(usize, Vec<(usize, Value)>)> = vec![(start, vec![])];
+        let mut ways: Vec<(usize, Vec<Event>)> = vec![(start, vec![])];
         while let Some((state, mut events)) = ways.pop() {
             match &program.states[state] {
-                State::Node { test, local, conditions, next } => {
-                    if !context.scope.node_passes(node, test) {
+                State::Node { test, local, again, conditions, next } => {
+                    if !context.scope.node_passes(node, test)
+                        || !self.bind(trace, &mut events, *local, *again, Value::Node(node), hops)
+                    {
                         continue;
-                    }
-                    if let Some(local) = local {
-                        events.push((*local, Value::Node(node)));
                     }
                     if self.passes(conditions, trace, &events, batch, row, context)? {
                         ways.push((*next, events));
@@ -273,11 +342,23 @@ impl Search<'_> {
                     }
                 }
                 State::Fork(first, second) => {
-                    if memory == Memory::Repetition && !self.worth_leaving(state as u32, node, cost) {
-                        continue;
+                    if state != start {
+                        if program.ambiguous {
+                            let before = program.fingerprint(fingerprint, None, events.iter());
+                            if !self.seen.insert((state as u32, node, before)) {
+                                continue;
+                            }
+                        }
+                        if !self.worth_leaving(trace, &events, state, node, cost) {
+                            continue;
+                        }
                     }
                     ways.push((*second, events.clone()));
                     ways.push((*first, events));
+                }
+                State::Mark { mark, next } => {
+                    self.pass(trace, &mut events, *mark);
+                    ways.push((*next, events));
                 }
                 State::Edge { .. } => self.follow(trace, state, events, batch, row, context)?,
                 State::Accept => accepted.push(events),
@@ -287,11 +368,11 @@ impl Search<'_> {
     }
 
     fn follow(
-        &mut self, trace: u32, state: usize, events: Vec<(usize, Value)>, batch: &Batch, row: usize,
+        &mut self, trace: u32, state: usize, events: Vec<Event>, batch: &Batch, row: usize,
         context: &mut Context,
     ) -> Outcome<()> {
         let program = self.spec.program.clone();
-        let State::Edge { test, direction, local, conditions, next } = &program.states[state] else {
+        let State::Edge { test, direction, local, again, conditions, next } = &program.states[state] else {
             return Ok(());
         };
         let started = Instant::now();
@@ -300,23 +381,29 @@ impl Search<'_> {
             (t.node, t.hops + 1, t.cost)
         };
         let mut candidates = vec![];
+        let check = EdgeCheck {
+            test: test.clone(),
+            direction: *direction,
+            different_from: self.spec.different_from.clone(),
+        };
         let looked = context.scope.for_each_adjacent(node, *direction, test, |edge, other| {
-            candidates.push((edge, other));
+            if check.is_different(edge, batch, row) {
+                candidates.push((edge, other));
+            }
             ControlFlow::Continue(())
         });
         context.counters().edges_looked += looked;
         context.work(looked)?;
         let (mut failed, mut pushed) = (0, 0);
         for (edge, other) in candidates {
-            if !self.allowed(trace, edge, other) {
+            if !self.allowed(trace, &events, edge, other) {
                 failed += 1;
                 continue;
             }
             let mut bound = events.clone();
-            if let Some(local) = local {
-                bound.push((*local, Value::Edge(edge)));
-            }
-            if !self.passes(conditions, trace, &bound, batch, row, context)? {
+            if !self.bind(trace, &mut bound, *local, *again, Value::Edge(edge), hops - 1)
+                || !self.passes(conditions, trace, &bound, batch, row, context)?
+            {
                 failed += 1;
                 continue;
             }
@@ -328,9 +415,12 @@ impl Search<'_> {
                 }
             };
             let cost = cost + step;
-            if self.is_dead(*next as u32, other, cost) {
+            if self.is_dead(trace, &bound, *next, other, cost) {
                 continue;
             }
+            let before = self.traces[trace as usize].fingerprint;
+            let fingerprint =
+                if program.ambiguous { program.fingerprint(before, Some(edge), bound.iter()) } else { 0 };
             context.reserve(size_of::<Trace>())?;
             let place = self.traces.len() as u32;
             self.traces.push(Trace {
@@ -341,6 +431,7 @@ impl Search<'_> {
                 hops,
                 cost,
                 events: bound,
+                fingerprint,
             });
             self.waiting.push(Waiting { cost, trace: place });
             pushed += 1;
@@ -361,21 +452,15 @@ impl Search<'_> {
     }
 
     /// Whether the pair was settled already in a way that makes this one useless.
-    fn is_dead(&self, state: u32, node: u32, cost: f64) -> bool {
-        if self.spec.mode != PathMode::Walk || self.spec.program.memory != Memory::None {
-            return false;
-        }
-        match (self.settled.get(&(state, node)), self.quota) {
-            (None, _) => false,
-            (Some((count, _)), Quota::First(k)) => *count >= k,
-            (Some((_, least)), Quota::AllShortest) => cost > *least,
-        }
+    fn is_dead(&self, trace: u32, events: &[Event], state: usize, node: u32, cost: f64) -> bool {
+        let Some(memory) = self.memory(trace, events, state) else { return false };
+        let settled = self.settled.get(&(state as u32, node, memory));
+        settled.is_some_and(|settled| settled.is_full(cost, self.quota))
     }
 
     /// 1 a hop, or the weight; `None` where it is null.
     fn weight_of(
-        &self, trace: u32, edge: u32, bound: &[(usize, Value)], batch: &Batch, row: usize,
-        context: &mut Context,
+        &self, trace: u32, edge: u32, bound: &[Event], batch: &Batch, row: usize, context: &mut Context,
     ) -> Outcome<Option<f64>> {
         let Some(weight) = &self.weight else { return Ok(Some(1.0)) };
         let mut locals = self.locals(trace, bound);
@@ -398,24 +483,8 @@ impl Search<'_> {
         }
     }
 
-    fn result(&self, trace: u32, last: Vec<(usize, Value)>) -> ProductResult {
-        let mut chain = vec![];
-        let mut at = trace;
-        while at != NONE {
-            chain.push(at);
-            at = self.traces[at as usize].parent;
-        }
-        chain.reverse();
-        let mut result = ProductResult { nodes: vec![], edges: vec![], events: vec![] };
-        for at in chain {
-            let t = &self.traces[at as usize];
-            result.nodes.push(t.node);
-            if t.edge != NONE {
-                result.edges.push(t.edge);
-            }
-            result.events.extend(t.events.iter().cloned());
-        }
-        result.events.extend(last);
-        result
+    fn result(&self, trace: u32, last: Vec<Event>) -> ProductResult {
+        let (nodes, edges, events) = self.path_of(trace);
+        ProductResult { nodes, edges, events: events.into_iter().cloned().chain(last).collect() }
     }
 }

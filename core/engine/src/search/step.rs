@@ -8,6 +8,7 @@ use crate::batch::Batch;
 use crate::context::{Context, Counters, Outcome};
 use crate::evaluate::{Row, holds};
 use crate::expression::Expr;
+use crate::search::Event;
 
 #[derive(Clone, Debug)]
 pub(crate) struct Step {
@@ -115,13 +116,13 @@ impl Step {
     }
 
     /// What the program would have bound along a path that this step repeated.
-    pub fn events(&self, nodes: &[u32], edges: &[u32]) -> Vec<(usize, Value)> {
+    pub fn events(&self, nodes: &[u32], edges: &[u32]) -> Vec<Event> {
         let mut events = vec![];
         for (i, edge) in edges.iter().enumerate() {
             let bound = [Value::Node(nodes[i]), Value::Edge(*edge), Value::Node(nodes[i + 1])];
             for (local, value) in self.locals.iter().zip(bound) {
                 if let Some(local) = local {
-                    events.push((*local, value));
+                    events.push(Event::Bound(*local, value, i as u32));
                 }
             }
         }

@@ -228,7 +228,7 @@ impl Parser<'_> {
         self.expect_word("AT")?;
         if self.at_word("LEAST") {
             return Err(self
-                .not_supported(self.span(), "EACH ... HAS AT LEAST")
+                .not_supported(self.span(), "EACH ... HAS AT LEAST", "ours")
                 .hint("a node is there before its edges are: check it with a query"));
         }
         self.expect_word("MOST")?;

@@ -16,12 +16,31 @@ const AGGREGATES: &[(&str, Aggregate)] = &[
     ("COLLECT_LIST", Aggregate::CollectList),
     ("STDDEV_SAMP", Aggregate::StddevSamp),
     ("STDDEV_POP", Aggregate::StddevPop),
+    ("PERCENTILE_CONT", Aggregate::PercentileCont),
+    ("PERCENTILE_DISC", Aggregate::PercentileDisc),
     ("PRODUCT", Aggregate::Product),
 ];
 
+/// Values of the moment, written without parentheses.
+const MOMENTS: &[&str] =
+    &["CURRENT_DATE", "CURRENT_TIME", "CURRENT_TIMESTAMP", "LOCAL_TIME", "LOCAL_TIMESTAMP"];
+
+const NORMAL_FORMS: &[(&str, NormalForm)] = &[
+    ("NFC", NormalForm::Nfc),
+    ("NFD", NormalForm::Nfd),
+    ("NFKC", NormalForm::Nfkc),
+    ("NFKD", NormalForm::Nfkd),
+];
+
+/// Operators in one chain: each is a level of the tree that evaluation goes down.
+const MAX_CHAIN: usize = 1000;
+
 impl Parser<'_> {
     pub(super) fn expression(&mut self) -> Parsed<Expression> {
-        self.deeper(Self::disjunction)
+        let before_in = std::mem::replace(&mut self.before_in, false);
+        let expression = self.deeper(Self::disjunction);
+        self.before_in = before_in;
+        expression
     }
 
     fn node(&self, start: Span, kind: ExpressionKind) -> Expression {
@@ -35,26 +54,56 @@ impl Parser<'_> {
 
     fn disjunction(&mut self) -> Parsed<Expression> {
         let mut left = self.conjunction()?;
+        let mut links = 0;
         loop {
-            let operator = if self.eat_word("OR") {
-                BinaryOperator::Or
+            if self.at_word("OR") {
+                let mut items = vec![left];
+                while self.eat_word("OR") {
+                    items.push(self.conjunction()?);
+                }
+                left = self.balanced(BinaryOperator::Or, items);
             } else if self.eat_word("XOR") {
-                BinaryOperator::Xor
+                let right = self.conjunction()?;
+                left = self.binary(BinaryOperator::Xor, left, right);
             } else {
                 return Ok(left);
-            };
-            let right = self.conjunction()?;
-            left = self.binary(operator, left, right);
+            }
+            links += 1;
+            self.chain(links)?;
         }
     }
 
     fn conjunction(&mut self) -> Parsed<Expression> {
-        let mut left = self.negation()?;
+        let mut items = vec![self.negation()?];
         while self.eat_word("AND") {
-            let right = self.negation()?;
-            left = self.binary(BinaryOperator::And, left, right);
+            items.push(self.negation()?);
         }
-        Ok(left)
+        Ok(self.balanced(BinaryOperator::And, items))
+    }
+
+    /// AND and OR do not mind how they are put together: a long chain becomes a flat tree.
+    fn balanced(&self, operator: BinaryOperator, mut items: Vec<Expression>) -> Expression {
+        while items.len() > 1 {
+            let mut pairs = Vec::with_capacity(items.len().div_ceil(2));
+            let mut rest = items.into_iter();
+            while let Some(left) = rest.next() {
+                pairs.push(match rest.next() {
+                    Some(right) => self.binary(operator, left, right),
+                    None => left,
+                });
+            }
+            items = pairs;
+        }
+        items.remove(0)
+    }
+
+    /// An error where a chain of operators is too long.
+    fn chain(&self, links: usize) -> Parsed<()> {
+        if links <= MAX_CHAIN {
+            return Ok(());
+        }
+        Err(Diagnostic::syntax(self.span(), format!("more than {MAX_CHAIN} operators in one chain"))
+            .hint("use a list: IN [...], or FOR with an aggregate"))
     }
 
     fn negation(&mut self) -> Parsed<Expression> {
@@ -69,7 +118,10 @@ impl Parser<'_> {
     fn predicate(&mut self) -> Parsed<Expression> {
         let start = self.span();
         let mut left = self.additive()?;
+        let mut links = 0;
         loop {
+            links += 1;
+            self.chain(links)?;
             let comparison = [
                 ("=", BinaryOperator::Equal),
                 ("<>", BinaryOperator::NotEqual),
@@ -101,7 +153,7 @@ impl Parser<'_> {
                 self.bump();
             }
             let operand = Box::new(left.clone());
-            if self.eat_word("IN") {
+            if !self.before_in && self.eat_word("IN") {
                 let list = Box::new(self.additive()?);
                 left = self.node(start, ExpressionKind::In { operand, list, negated });
             } else if self.eat_word("BETWEEN") {
@@ -140,6 +192,8 @@ impl Parser<'_> {
             let value_type = self.value_type()?;
             let not_null = self.eat_words(&["NOT", "NULL"]);
             ExpressionKind::IsTyped { operand, value_type, not_null, negated }
+        } else if let Some(form) = self.normal_form() {
+            ExpressionKind::IsNormalized { operand, form, negated }
         } else if self.eat_word("LABELED") || self.at_punctuation(":") {
             self.eat(":");
             let (labels, names) = self.label_expression()?;
@@ -156,9 +210,20 @@ impl Parser<'_> {
         Ok(self.node(start, kind))
     }
 
+    /// `NORMALIZED`, with or without the form before it.
+    fn normal_form(&mut self) -> Option<NormalForm> {
+        if self.eat_word("NORMALIZED") {
+            return Some(NormalForm::Nfc);
+        }
+        NORMAL_FORMS.iter().find(|(word, _)| self.eat_words(&[word, "NORMALIZED"])).map(|(_, form)| *form)
+    }
+
     fn additive(&mut self) -> Parsed<Expression> {
         let mut left = self.multiplicative()?;
+        let mut links = 0;
         loop {
+            links += 1;
+            self.chain(links)?;
             let operator = if self.eat("+") {
                 BinaryOperator::Add
             } else if self.eat("-") {
@@ -175,7 +240,10 @@ impl Parser<'_> {
 
     fn multiplicative(&mut self) -> Parsed<Expression> {
         let mut left = self.unary()?;
+        let mut links = 0;
         loop {
+            links += 1;
+            self.chain(links)?;
             let operator = if self.eat("*") {
                 BinaryOperator::Multiply
             } else if self.eat("/") {
@@ -208,7 +276,10 @@ impl Parser<'_> {
     fn postfix(&mut self) -> Parsed<Expression> {
         let start = self.span();
         let mut left = self.primary()?;
+        let mut links = 0;
         loop {
+            links += 1;
+            self.chain(links)?;
             if self.at_punctuation(".") {
                 self.bump();
                 let name = self.property_name()?;
@@ -284,7 +355,33 @@ impl Parser<'_> {
             return self.exists_predicate();
         }
         if upper == "VALUE" && self.punctuation_at(1, "{") {
-            return Err(self.not_supported(start, "VALUE { ... }"));
+            self.bump();
+            let query = Box::new(self.nested_query("}")?);
+            return Ok(self.node(start, ExpressionKind::Subquery(query)));
+        }
+        if upper == "LET" {
+            return self.let_expression();
+        }
+        if ["PATH", "LIST", "ARRAY"].contains(&&*upper) && self.punctuation_at(1, "[") {
+            self.bump();
+            self.bump();
+            let items =
+                if self.at_punctuation("]") { vec![] } else { self.comma_separated(Self::expression)? };
+            self.expect("]")?;
+            let kind =
+                if upper == "PATH" { ExpressionKind::Path(items) } else { ExpressionKind::List(items) };
+            return Ok(self.node(start, kind));
+        }
+        if upper == "RECORD" && self.punctuation_at(1, "{") {
+            self.bump();
+            self.bump();
+            let fields = self.property_pairs()?;
+            return Ok(self.node(start, ExpressionKind::Record(fields)));
+        }
+        if MOMENTS.contains(&&*upper) && !self.punctuation_at(1, "(") {
+            let token = self.bump();
+            let function = Name { text: upper.into(), span: token.span };
+            return Ok(self.node(start, ExpressionKind::Call { function, arguments: vec![] }));
         }
         if !self.punctuation_at(1, "(") {
             let name = self.name("an expression")?;
@@ -304,18 +401,82 @@ impl Parser<'_> {
             return Ok(self.node(start, ExpressionKind::CountAll));
         }
         if let Some((_, function)) = AGGREGATES.iter().find(|(name, _)| *name == upper) {
-            let distinct = self.eat_word("DISTINCT");
+            let distinct = self.set_quantifier();
             let argument = Box::new(self.expression()?);
+            let percentile = matches!(function, Aggregate::PercentileCont | Aggregate::PercentileDisc);
+            let second = if percentile {
+                self.expect(",")?;
+                Some(Box::new(self.expression()?))
+            } else {
+                None
+            };
             self.expect(")")?;
-            return Ok(
-                self.node(start, ExpressionKind::Aggregate { function: *function, distinct, argument })
-            );
+            let function = *function;
+            return Ok(self.node(start, ExpressionKind::Aggregate { function, distinct, argument, second }));
         }
-        let arguments =
-            if self.at_punctuation(")") { vec![] } else { self.comma_separated(Self::expression)? };
-        self.expect(")")?;
+        let (upper, arguments) = self.arguments(upper)?;
         let function = Name { text: upper.into(), span: token.span };
         Ok(self.node(start, ExpressionKind::Call { function, arguments }))
+    }
+
+    /// Up to the closing parenthesis, with the words that some functions have between their arguments.
+    fn arguments(&mut self, upper: String) -> Parsed<(String, Vec<Expression>)> {
+        let start = self.span();
+        if upper == "TRIM" && ["LEADING", "TRAILING", "BOTH"].iter().any(|w| self.at_word(w)) {
+            let function = match self.bump().kind {
+                TokenKind::Word(w) if w.eq_ignore_ascii_case("LEADING") => "LTRIM",
+                TokenKind::Word(w) if w.eq_ignore_ascii_case("TRAILING") => "RTRIM",
+                _ => "TRIM",
+            };
+            let cut = if self.at_word("FROM") { None } else { Some(self.expression()?) };
+            self.expect_word("FROM")?;
+            let mut arguments = vec![self.expression()?];
+            arguments.extend(cut);
+            self.expect(")")?;
+            return Ok((function.into(), arguments));
+        }
+        let mut arguments = vec![];
+        if !self.at_punctuation(")") {
+            arguments.push(self.expression()?);
+            if upper == "TRIM" && self.eat_word("FROM") {
+                // TRIM('x' FROM text)
+                arguments.insert(0, self.expression()?);
+            }
+            while self.eat(",") {
+                let place = self.span();
+                let form = NORMAL_FORMS.iter().find(|(word, _)| upper == "NORMALIZE" && self.eat_word(word));
+                arguments.push(match form {
+                    Some((word, _)) => self.node(place, ExpressionKind::Literal(Value::text(*word))),
+                    None => self.expression()?,
+                });
+            }
+        }
+        self.expect(")")?;
+        if upper == "DURATION_BETWEEN" {
+            let months = self.eat_words(&["YEAR", "TO", "MONTH"]);
+            if months || self.eat_words(&["DAY", "TO", "SECOND"]) {
+                arguments.push(self.node(start, ExpressionKind::Literal(Value::Bool(months))));
+            }
+        }
+        Ok((upper, arguments))
+    }
+
+    /// `LET x = 1, y = 2 IN x + y END`.
+    fn let_expression(&mut self) -> Parsed<Expression> {
+        let start = self.span();
+        self.bump();
+        let bindings = self.comma_separated(|p| {
+            let name = p.name("a variable")?;
+            p.expect("=")?;
+            let before_in = std::mem::replace(&mut p.before_in, true);
+            let value = p.deeper(Self::disjunction);
+            p.before_in = before_in;
+            Ok((name, value?))
+        })?;
+        self.expect_word("IN")?;
+        let body = Box::new(self.expression()?);
+        self.expect_word("END")?;
+        Ok(self.node(start, ExpressionKind::Let(bindings, body)))
     }
 
     /// `DATE '2024-05-31'` and its kin.
@@ -372,14 +533,19 @@ impl Parser<'_> {
             self.expect("{")?;
             "}"
         };
-        self.eat_word("MATCH");
-        let pattern = self.deeper(Self::graph_pattern)?;
-        if self.eat_word("RETURN") {
-            return Err(self
-                .not_supported(self.span(), "a whole query inside EXISTS")
-                .hint("write only the pattern: EXISTS { (a)-[:PIPE]->(b) WHERE ... }"));
-        }
+        let words = [
+            "MATCH", "OPTIONAL", "FILTER", "CALL", "LET", "FOR", "USE", "RETURN", "SELECT", "ORDER", "LIMIT",
+        ];
+        let query = if words.iter().any(|w| self.at_word(w)) || self.at_punctuation("{") {
+            self.inner_query()?
+        } else {
+            let place = self.span();
+            let pattern = self.deeper(Self::graph_pattern)?;
+            let span = self.span_since(place);
+            let clauses = vec![Clause::Match { optional: false, pattern, span }];
+            Query::of(Linear { graph: None, clauses, span })
+        };
         self.expect(close)?;
-        Ok(self.node(start, ExpressionKind::Exists(Box::new(pattern))))
+        Ok(self.node(start, ExpressionKind::Exists(Box::new(query))))
     }
 }

@@ -6,6 +6,9 @@
 mod catalog;
 mod expressions;
 mod patterns;
+mod queries;
+mod session;
+mod simplified;
 mod statements;
 mod types;
 
@@ -63,7 +66,7 @@ pub fn parse_value_type(text: &str) -> Result<ValueType, Diagnostics> {
 
 fn run<T>(text: &str, production: impl FnOnce(&mut Parser) -> Parsed<T>) -> Result<T, Diagnostics> {
     let (tokens, errors) = tokenize(text);
-    let mut parser = Parser { text, tokens, at: 0, errors, depth: 0 };
+    let mut parser = Parser { text, tokens, at: 0, errors, depth: 0, nesting: 0, before_in: false };
     let result = production(&mut parser);
     let mut errors = parser.errors;
     match result {
@@ -82,6 +85,10 @@ pub(crate) struct Parser<'t> {
     at: usize,
     errors: Vec<Diagnostic>,
     depth: u32,
+    /// Queries within queries: how many are open here.
+    nesting: u32,
+    /// In the bindings of a LET expression IN ends the value.
+    before_in: bool,
 }
 
 impl Parser<'_> {
@@ -190,8 +197,9 @@ impl Parser<'_> {
         Diagnostic::syntax(self.span(), format!("expected {expected}, found {found}")).maybe_hint(hint)
     }
 
-    fn not_supported(&self, span: Span, what: &str) -> Diagnostic {
-        Diagnostic::syntax(span, format!("not supported yet: {what}"))
+    /// `feature` is the standard's code for it.
+    fn not_supported(&self, span: Span, what: &str, feature: &str) -> Diagnostic {
+        Diagnostic::syntax(span, format!("not supported: {what} (feature {feature})"))
     }
 
     /// An identifier: a word that is no keyword, or a quoted name.
@@ -255,13 +263,17 @@ impl Parser<'_> {
 
     /// Runs a production one level deeper.
     fn deeper<T>(&mut self, production: impl FnOnce(&mut Self) -> Parsed<T>) -> Parsed<T> {
-        if self.depth >= MAX_DEPTH {
+        self.deeper_by(1, production)
+    }
+
+    fn deeper_by<T>(&mut self, levels: u32, production: impl FnOnce(&mut Self) -> Parsed<T>) -> Parsed<T> {
+        if self.depth + levels > MAX_DEPTH {
             return Err(Diagnostic::syntax(self.span(), format!("nested more than {MAX_DEPTH} levels deep"))
                 .hint("split the query with LET"));
         }
-        self.depth += 1;
+        self.depth += levels;
         let result = production(self);
-        self.depth -= 1;
+        self.depth -= levels;
         result
     }
 

@@ -22,60 +22,141 @@ impl Parser<'_> {
             self.expect_word("EDGE")?;
             self.eat_word("BINDINGS");
         }
-        let paths = self.comma_separated(Self::path_pattern)?;
+        let mut paths = self.comma_separated(Self::path_pattern)?;
         if self.at_word("KEEP") {
-            return Err(self.not_supported(self.span(), "KEEP"));
+            self.keep(&mut paths)?;
         }
         let condition = if self.eat_word("WHERE") { Some(self.expression()?) } else { None };
-        Ok(GraphPattern { repeatable, paths, condition })
+        let yields =
+            if self.eat_word("YIELD") { Some(self.comma_separated(|p| p.name("a variable"))?) } else { None };
+        Ok(GraphPattern { repeatable, paths, condition, yields })
+    }
+
+    /// `KEEP prefix`: what every path of the pattern is searched by.
+    fn keep(&mut self, paths: &mut [PathPattern]) -> Parsed<()> {
+        let start = self.span();
+        self.bump();
+        let prefix = self.path_prefix()?;
+        let span = self.span_since(start);
+        for path in paths {
+            if path.search != PathSearch::All {
+                return Err(Diagnostic::syntax(span, "KEEP stands for paths without a search of their own")
+                    .hint("leave KEEP away, or write the search before no single path"));
+            }
+            path.search = prefix.search;
+            path.weight = prefix.weight.clone();
+            path.mode = prefix.mode.or(path.mode);
+        }
+        Ok(())
     }
 
     fn path_pattern(&mut self) -> Parsed<PathPattern> {
         let start = self.span();
-        let variable = if self.at_name() && self.punctuation_at(1, "=") {
-            let name = self.name("a path variable")?;
-            self.bump();
-            Some(name)
-        } else {
-            None
-        };
-        let (search, weight) = self.path_search_prefix()?;
-        let mode = self.path_mode();
-        if self.at_word("PATH") || self.at_word("PATHS") {
-            self.bump();
-        }
-        let term = self.path_term()?;
-        if self.at_punctuation("|") {
-            return Err(self.not_supported(self.span(), "alternatives between paths"));
-        }
+        let variable = self.path_variable()?;
+        let Prefix { search, weight, mode } = self.path_prefix()?;
+        let term = self.path_alternatives()?;
         Ok(PathPattern { variable, search, weight, mode, term, span: self.span_since(start) })
     }
 
-    fn path_search_prefix(&mut self) -> Parsed<(PathSearch, Option<Expression>)> {
+    /// `p =`.
+    fn path_variable(&mut self) -> Parsed<Option<Name>> {
+        if !(self.at_name() && self.punctuation_at(1, "=")) {
+            return Ok(None);
+        }
+        let name = self.name("a path variable")?;
+        self.bump();
+        Ok(Some(name))
+    }
+
+    fn path_prefix(&mut self) -> Parsed<Prefix> {
         let mut search = PathSearch::All;
+        let mut counted = false;
         if self.eat_words(&["ALL", "SHORTEST"]) {
             search = PathSearch::AllShortest;
         } else if self.eat_word("ALL") {
         } else if self.eat_words(&["ANY", "SHORTEST"]) {
             search = PathSearch::AnyShortest;
         } else if self.eat_word("ANY") {
-            if matches!(self.token().kind, TokenKind::Literal(_)) {
-                return Err(self.not_supported(self.span(), "ANY k"));
-            }
-            search = PathSearch::Any;
+            search = match self.count_of_paths("ANY")? {
+                Some(k) => PathSearch::Shortest(k),
+                None => PathSearch::Any,
+            };
         } else if self.eat_word("SHORTEST") {
-            let k = self.unsigned("a number of paths")?;
-            if k == 0 {
-                return Err(Diagnostic::syntax(self.span(), "SHORTEST needs at least 1 path"));
-            }
-            if self.at_word("GROUP") || self.at_word("GROUPS") {
-                return Err(self.not_supported(self.span(), "SHORTEST k GROUPS"));
-            }
-            search = PathSearch::Shortest(k);
+            let k = self.count_of_paths("SHORTEST")?;
+            counted = true;
+            search = PathSearch::Shortest(k.unwrap_or(0));
         }
         let weight =
             if search != PathSearch::All && self.eat_word("BY") { Some(self.expression()?) } else { None };
-        Ok((search, weight))
+        let mode = self.path_mode();
+        if self.at_word("PATH") || self.at_word("PATHS") {
+            self.bump();
+        }
+        if counted && let PathSearch::Shortest(k) = search {
+            let groups = self.eat_word("GROUP") || self.eat_word("GROUPS");
+            search = match (groups, k) {
+                (true, k) => PathSearch::ShortestGroups(k.max(1)),
+                (false, 0) => return Err(self.unexpected("a number of paths, or GROUP")),
+                (false, k) => PathSearch::Shortest(k),
+            };
+        }
+        Ok(Prefix { search, weight, mode })
+    }
+
+    /// A number after ANY and SHORTEST, where there is one.
+    fn count_of_paths(&mut self, what: &str) -> Parsed<Option<u32>> {
+        if !matches!(self.token().kind, TokenKind::Literal(_)) {
+            if matches!(self.token().kind, TokenKind::Parameter(_)) {
+                return Err(Diagnostic::syntax(
+                    self.span(),
+                    format!("{what} takes a number, not a parameter"),
+                ));
+            }
+            return Ok(None);
+        }
+        let span = self.span();
+        match self.unsigned("a number of paths")? {
+            0 => Err(Diagnostic::syntax(span, format!("{what} needs at least 1 path"))),
+            k => Ok(Some(k)),
+        }
+    }
+
+    /// Path terms with `|` or `|+|` between them.
+    fn path_alternatives(&mut self) -> Parsed<PathTerm> {
+        let start = self.span();
+        let first = self.path_term()?;
+        if !self.at_punctuation("|") {
+            return Ok(first);
+        }
+        let mut branches = vec![first];
+        let mut multiset = None;
+        while self.at_punctuation("|") {
+            let many = self.alternation_sign();
+            if multiset.is_some_and(|before| before != many) {
+                return Err(self.mixed_alternatives());
+            }
+            multiset = Some(many);
+            branches.push(self.path_term()?);
+        }
+        let alternatives =
+            Alternatives { multiset: multiset == Some(true), branches, span: self.span_since(start) };
+        Ok(PathTerm { elements: vec![PathElement::Alternatives(Box::new(alternatives))] })
+    }
+
+    /// `|`, or `|+|`: whether it is the second.
+    pub(super) fn alternation_sign(&mut self) -> bool {
+        self.bump();
+        let many = self.at_punctuation("+") && self.punctuation_at(1, "|");
+        if many {
+            self.bump();
+            self.bump();
+        }
+        many
+    }
+
+    pub(super) fn mixed_alternatives(&self) -> Diagnostic {
+        Diagnostic::syntax(self.span(), "| and |+| do not mix")
+            .hint("put what belongs together between parentheses")
     }
 
     fn path_mode(&mut self) -> Option<PathMode> {
@@ -103,9 +184,16 @@ impl Parser<'_> {
                     PathElement::Group(Box::new(self.deeper(Self::parenthesized_path)?))
                 }
             } else if self.at_edge() {
-                let edge = self.edge_pattern()?;
-                let quantifier = self.graph_pattern_quantifier()?;
-                PathElement::Edge(edge, quantifier)
+                match self.edge_pattern()? {
+                    EdgeOrPath::Edge(edge) => {
+                        let quantifier = self.graph_pattern_quantifier()?;
+                        PathElement::Edge(edge, quantifier)
+                    }
+                    EdgeOrPath::Path(path) => {
+                        let quantifier = self.graph_pattern_quantifier()?;
+                        simplified_element(path, quantifier, span)
+                    }
+                }
             } else if elements.is_empty() {
                 return Err(self.unexpected("a node pattern such as (n:Label)"));
             } else {
@@ -146,14 +234,12 @@ impl Parser<'_> {
     fn parenthesized_path(&mut self) -> Parsed<PathGroup> {
         let start = self.span();
         self.expect("(")?;
-        if self.at_name() && self.punctuation_at(1, "=") {
-            return Err(self.not_supported(self.span(), "subpath variables"));
-        }
+        let variable = self.path_variable()?;
         let mode = self.path_mode();
-        let term = self.path_term()?;
-        if self.at_punctuation("|") {
-            return Err(self.not_supported(self.span(), "alternatives between paths"));
+        if mode.is_some() && (self.at_word("PATH") || self.at_word("PATHS")) {
+            self.bump();
         }
+        let term = self.path_alternatives()?;
         let condition = if self.eat_word("WHERE") { Some(self.expression()?) } else { None };
         self.expect(")")?;
         let quantifier = self.graph_pattern_quantifier()?;
@@ -162,7 +248,7 @@ impl Parser<'_> {
         {
             return Err(Diagnostic::syntax(q.span, "a repeated path needs at least one edge in it"));
         }
-        Ok(PathGroup { mode, term, condition, quantifier, span: self.span_since(start) })
+        Ok(PathGroup { variable, mode, term, condition, quantifier, span: self.span_since(start) })
     }
 
     fn node_pattern(&mut self) -> Parsed<NodePattern> {
@@ -240,7 +326,7 @@ impl Parser<'_> {
     }
 
     /// The seven orientations, with and without a filler.
-    fn edge_pattern(&mut self) -> Parsed<EdgePattern> {
+    fn edge_pattern(&mut self) -> Parsed<EdgeOrPath> {
         let start = self.span();
         let left = self.eat("<");
         let tilde = if self.eat("~") {
@@ -249,8 +335,8 @@ impl Parser<'_> {
             self.expect("-")?;
             false
         };
-        if self.at_punctuation("/") {
-            return Err(self.not_supported(self.span(), "simplified path patterns"));
+        if self.eat("/") {
+            return Ok(EdgeOrPath::Path(self.simplified(start, left, tilde)?));
         }
         if self.at_punctuation("-") && self.span().start == self.last_end() {
             // Two edges with a node of no name between them: what nobody means who writes it.
@@ -268,7 +354,12 @@ impl Parser<'_> {
             self.expect(closes)?;
         }
         let right = self.eat(">");
-        let direction = match (left, tilde, right) {
+        let direction = self.direction(start, left, tilde, right)?;
+        Ok(EdgeOrPath::Edge(EdgePattern { filter, direction, span: self.span_since(start) }))
+    }
+
+    pub(super) fn direction(&self, start: Span, left: bool, tilde: bool, right: bool) -> Parsed<Direction> {
+        Ok(match (left, tilde, right) {
             (false, false, true) => Direction::Out,
             (true, false, false) => Direction::In,
             (true, false, true) => Direction::OutOrIn,
@@ -280,11 +371,10 @@ impl Parser<'_> {
                 return Err(Diagnostic::syntax(self.span_since(start), "there is no edge pattern <~[ ]~>")
                     .hint("write -[ ]- for any direction"));
             }
-        };
-        Ok(EdgePattern { filter, direction, span: self.span_since(start) })
+        })
     }
 
-    fn graph_pattern_quantifier(&mut self) -> Parsed<Option<Quantifier>> {
+    pub(super) fn graph_pattern_quantifier(&mut self) -> Parsed<Option<Quantifier>> {
         let start = self.span();
         let (min, max, optional) = if self.eat("*") {
             (0, None, false)
@@ -319,7 +409,51 @@ impl Parser<'_> {
     }
 }
 
-fn anonymous(span: Span) -> NodePattern {
+/// What stands before a path.
+struct Prefix {
+    search: PathSearch,
+    weight: Option<Expression>,
+    mode: Option<PathMode>,
+}
+
+enum EdgeOrPath {
+    Edge(EdgePattern),
+    /// What a simplified pattern stands for.
+    Path(Vec<PathElement>),
+}
+
+/// What a simplified pattern stands for, as one element.
+fn simplified_element(mut path: Vec<PathElement>, quantifier: Option<Quantifier>, span: Span) -> PathElement {
+    match (&mut path[..], quantifier) {
+        ([PathElement::Edge(_, own @ None)], Some(_)) => *own = quantifier,
+        ([_], None) => {}
+        _ => {
+            return PathElement::Group(Box::new(PathGroup {
+                variable: None,
+                mode: None,
+                term: closed_by_nodes(path, span),
+                condition: None,
+                quantifier,
+                span,
+            }));
+        }
+    }
+    path.remove(0)
+}
+
+/// A path that begins and ends with nodes.
+pub(super) fn closed_by_nodes(mut elements: Vec<PathElement>, span: Span) -> PathTerm {
+    let node = || PathElement::Node(anonymous(span));
+    if !matches!(elements.first(), Some(PathElement::Node(_))) {
+        elements.insert(0, node());
+    }
+    if !matches!(elements.last(), Some(PathElement::Node(_))) {
+        elements.push(node());
+    }
+    PathTerm { elements }
+}
+
+pub(super) fn anonymous(span: Span) -> NodePattern {
     let span = Span { start: span.start, end: span.start };
     NodePattern { filter: ElementFilter::default(), span }
 }
@@ -329,5 +463,6 @@ fn has_edge(term: &PathTerm) -> bool {
         PathElement::Node(_) => false,
         PathElement::Edge(_, q) => q.is_none_or(|q| q.min > 0),
         PathElement::Group(g) => g.quantifier.is_none_or(|q| q.min > 0) && has_edge(&g.term),
+        PathElement::Alternatives(a) => a.branches.iter().all(has_edge),
     })
 }

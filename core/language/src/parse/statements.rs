@@ -7,23 +7,31 @@ use graphodrome_graph::Direction;
 
 /// Words that begin a clause: where parsing resumes after an error.
 const CLAUSES: &[&str] = &[
-    "MATCH", "OPTIONAL", "FILTER", "LET", "FOR", "INSERT", "UPSERT", "SET", "REMOVE", "DELETE", "DETACH",
-    "NODETACH", "ORDER", "OFFSET", "SKIP", "LIMIT", "RETURN", "FINISH", "USE",
-];
-
-/// Parts of the standard that are refused by name instead of by a puzzling error.
-const LATER: &[(&str, &str)] = &[
-    ("NEXT", "NEXT"),
-    ("UNION", "UNION"),
-    ("EXCEPT", "EXCEPT"),
-    ("INTERSECT", "INTERSECT"),
-    ("OTHERWISE", "OTHERWISE"),
-    ("CALL", "CALL"),
-    ("SELECT", "SELECT"),
-    ("SESSION", "SESSION"),
-    ("START", "START TRANSACTION"),
-    ("COMMIT", "COMMIT"),
-    ("ROLLBACK", "ROLLBACK"),
+    "MATCH",
+    "OPTIONAL",
+    "FILTER",
+    "LET",
+    "FOR",
+    "INSERT",
+    "UPSERT",
+    "SET",
+    "REMOVE",
+    "DELETE",
+    "DETACH",
+    "NODETACH",
+    "ORDER",
+    "OFFSET",
+    "SKIP",
+    "LIMIT",
+    "RETURN",
+    "FINISH",
+    "USE",
+    "CALL",
+    "NEXT",
+    "UNION",
+    "EXCEPT",
+    "INTERSECT",
+    "OTHERWISE",
 ];
 
 impl Parser<'_> {
@@ -78,39 +86,21 @@ impl Parser<'_> {
             }
             self.at = start;
         }
-        self.linear_query().map(Statement::Query)
-    }
-
-    fn linear_query(&mut self) -> Parsed<Query> {
-        let start = self.span();
-        let mut query = Query { graph: None, clauses: vec![], span: start };
-        if self.eat_word("USE") {
-            query.graph = Some(self.name("a graph name")?);
+        if let Some(command) = self.command()? {
+            return Ok(command);
         }
-        while self.token().kind != TokenKind::End && !self.at_punctuation(";") {
-            if let Some(Clause::Return(_) | Clause::Finish) = query.clauses.last() {
-                break;
-            }
-            match self.clause() {
-                Ok(clause) => query.clauses.push(clause),
-                Err(error) => {
-                    self.errors.push(error);
-                    self.skip_clause();
-                }
-            }
-        }
-        query.span = self.span_since(start);
-        Ok(query)
+        self.query().map(Statement::Query)
     }
 
     /// To the next clause keyword outside parentheses, or the end of the statement.
-    fn skip_clause(&mut self) {
+    pub(super) fn skip_clause(&mut self) {
         let mut nesting = 0i32;
         loop {
             match &self.token().kind {
                 TokenKind::End => return,
                 TokenKind::Punctuation(";") => return,
                 TokenKind::Punctuation("(" | "[" | "{") => nesting += 1,
+                TokenKind::Punctuation("}") if nesting == 0 && self.nesting > 0 => return,
                 TokenKind::Punctuation(")" | "]" | "}") => nesting -= 1,
                 TokenKind::Word(w) if nesting <= 0 && CLAUSES.iter().any(|c| w.eq_ignore_ascii_case(c)) => {
                     return;
@@ -121,10 +111,22 @@ impl Parser<'_> {
         }
     }
 
-    fn clause(&mut self) -> Parsed<Clause> {
+    pub(super) fn clause(&mut self) -> Parsed<Clause> {
         let start = self.span();
-        if self.eat_words(&["OPTIONAL", "MATCH"]) {
-            return self.match_statement(true, start);
+        if self.eat_word("OPTIONAL") {
+            if self.eat_word("MATCH") {
+                return self.match_statement(true, start);
+            }
+            if self.eat_word("CALL") {
+                return self.call(true, start);
+            }
+            if self.at_punctuation("{") || self.at_punctuation("(") {
+                return self.optional_block(start);
+            }
+            return Err(self.unexpected("MATCH, CALL or { after OPTIONAL"));
+        }
+        if self.eat_word("CALL") {
+            return self.call(false, start);
         }
         if self.eat_word("MATCH") {
             return self.match_statement(false, start);
@@ -134,11 +136,22 @@ impl Parser<'_> {
             return Ok(Clause::Filter(self.expression()?));
         }
         if self.eat_word("LET") {
-            return Ok(Clause::Let(self.comma_separated(|p| {
-                let name = p.name("a variable")?;
-                p.expect("=")?;
-                Ok((name, p.expression()?))
-            })?));
+            return Ok(Clause::Let(self.comma_separated(Self::let_item)?));
+        }
+        // The head of a procedure: VALUE x = ...
+        if self.at_word("VALUE") {
+            return Ok(Clause::Let(vec![self.let_item()?]));
+        }
+        for (words, what, feature) in [
+            (&["BINDING", "TABLE"][..], "variables that are tables", "GP08"),
+            (&["TABLE"], "variables that are tables", "GP08"),
+            (&["PROPERTY", "GRAPH"], "variables that are graphs", "GP11"),
+            (&["GRAPH"], "variables that are graphs", "GP11"),
+            (&["AT"], "schemas", "GP16"),
+        ] {
+            if self.at_words(words) {
+                return Err(self.not_supported(start, what, feature));
+            }
         }
         if self.eat_word("FOR") {
             return self.for_statement();
@@ -176,8 +189,12 @@ impl Parser<'_> {
         if self.eat_word("FINISH") {
             return Ok(Clause::Finish);
         }
-        if let Some((_, feature)) = LATER.iter().find(|(word, _)| self.at_word(word)) {
-            return Err(self.not_supported(start, feature));
+        if self.at_word("SELECT") {
+            return Err(Diagnostic::syntax(start, "SELECT is a whole query and follows no other clause")
+                .hint("end this one with RETURN, or begin with SELECT ... FROM graph MATCH ..."));
+        }
+        if ["CREATE", "DROP"].iter().any(|w| self.at_word(w)) {
+            return Err(self.not_supported(start, "catalog statements within a query", "GP18"));
         }
         if self.at_word("WHERE") {
             return Err(Diagnostic::syntax(start, "WHERE stands only after a MATCH pattern")
@@ -190,9 +207,38 @@ impl Parser<'_> {
         Err(self.unexpected("a clause such as MATCH, INSERT or RETURN"))
     }
 
-    fn match_statement(&mut self, optional: bool, start: Span) -> Parsed<Clause> {
+    pub(super) fn match_statement(&mut self, optional: bool, start: Span) -> Parsed<Clause> {
         let pattern = self.graph_pattern()?;
         Ok(Clause::Match { optional, pattern, span: self.span_since(start) })
+    }
+
+    /// `x = ...`, `VALUE x = ...` or `VALUE x :: TYPE = ...`.
+    fn let_item(&mut self) -> Parsed<(Name, Expression)> {
+        let value = self.at_word("VALUE") && !self.punctuation_at(1, "=");
+        if value {
+            self.bump();
+        }
+        let name = self.name("a variable")?;
+        let declared = if value { self.declared_type()? } else { None };
+        self.expect("=")?;
+        let expression = self.expression()?;
+        let Some((value_type, not_null)) = declared else { return Ok((name, expression)) };
+        let span = expression.span;
+        let kind = ExpressionKind::Require(Box::new(expression), value_type, not_null);
+        Ok((name, Expression { kind, span }))
+    }
+
+    /// `:: TYPE` or `TYPED TYPE`, with whether null is left out.
+    pub(super) fn declared_type(&mut self) -> Parsed<Option<(graphodrome_graph::ValueType, bool)>> {
+        let colons = self.at_punctuation(":") && self.punctuation_at(1, ":");
+        if colons {
+            self.bump();
+            self.bump();
+        } else if !self.eat_word("TYPED") {
+            return Ok(None);
+        }
+        let value_type = self.value_type()?;
+        Ok(Some((value_type, self.eat_words(&["NOT", "NULL"]))))
     }
 
     fn for_statement(&mut self) -> Parsed<Clause> {
@@ -249,27 +295,35 @@ impl Parser<'_> {
     }
 
     fn return_statement(&mut self, start: Span) -> Parsed<Clause> {
+        let distinct = self.set_quantifier();
+        let items = if self.eat("*") { vec![] } else { self.comma_separated(Self::return_item)? };
+        let group_by = self.group_by()?;
+        let page = self.order_by_and_page()?;
+        let span = self.span_since(start);
+        Ok(Clause::Return(Return { distinct, items, group_by, having: None, page, span }))
+    }
+
+    /// `DISTINCT`, `ALL` or neither.
+    pub(super) fn set_quantifier(&mut self) -> bool {
         let distinct = self.eat_word("DISTINCT");
         if !distinct {
             self.eat_word("ALL");
         }
-        let items = if self.eat("*") { vec![] } else { self.comma_separated(Self::return_item)? };
-        let group_by = if self.eat_words(&["GROUP", "BY"]) {
-            if self.eat("(") {
-                self.expect(")")?;
-                Some(vec![])
-            } else {
-                Some(self.comma_separated(|p| p.name("a variable or a column's name"))?)
-            }
-        } else {
-            None
-        };
-        let page = self.order_by_and_page()?;
-        let span = self.span_since(start);
-        Ok(Clause::Return(Return { distinct, items, group_by, page, span }))
+        distinct
     }
 
-    fn return_item(&mut self) -> Parsed<ReturnItem> {
+    pub(super) fn group_by(&mut self) -> Parsed<Option<Vec<Name>>> {
+        if !self.eat_words(&["GROUP", "BY"]) {
+            return Ok(None);
+        }
+        if self.eat("(") {
+            self.expect(")")?;
+            return Ok(Some(vec![]));
+        }
+        Ok(Some(self.comma_separated(|p| p.name("a variable or a column's name"))?))
+    }
+
+    pub(super) fn return_item(&mut self) -> Parsed<ReturnItem> {
         let expression = self.expression()?;
         if self.eat_word("AS") {
             let name = self.property_name()?.text;

@@ -47,6 +47,22 @@ const TOO_WIDE: &[(&str, &str)] = &[
     ("NOTHING", "a nullable type"),
 ];
 
+/// The standard's code for a type that is refused.
+fn type_feature(word: &str) -> &'static str {
+    match word {
+        "UINT128" => "GV13",
+        "INT128" | "INTEGER128" => "GV14",
+        "UINT256" => "GV15",
+        "INT256" | "INTEGER256" => "GV16",
+        "FLOAT16" => "GV20",
+        "FLOAT128" => "GV25",
+        "FLOAT256" => "GV26",
+        "PATH" => "GV55",
+        "NOTHING" => "GV72",
+        _ => "GV68",
+    }
+}
+
 impl Parser<'_> {
     /// A value type, or several with `|` between them.
     pub(super) fn value_type(&mut self) -> Parsed<ValueType> {
@@ -266,7 +282,7 @@ impl Parser<'_> {
             _ => {
                 if let Some((_, instead)) = TOO_WIDE.iter().find(|(name, _)| *name == word) {
                     return Err(self
-                        .not_supported(span, &format!("properties of the type {word}"))
+                        .not_supported(span, &format!("properties of the type {word}"), type_feature(&word))
                         .hint(format!("use {instead}")));
                 }
                 let known = SIMPLE.iter().map(|(name, _)| *name);

@@ -7,6 +7,7 @@ use graphodrome_graph::Element;
 use crate::Diagnostic;
 use crate::ast::*;
 use crate::check::{Bound, Checker};
+use crate::class::Class;
 use crate::scope::VariableKind;
 
 impl Checker<'_> {
@@ -41,8 +42,8 @@ impl Checker<'_> {
                     None => {
                         let kind =
                             if kind == Element::Node { VariableKind::Node } else { VariableKind::Edge };
-                        bound.push((name.text.clone(), Bound { kind, labels: None }));
-                        self.scope.insert(name.text.clone(), Bound { kind, labels: None });
+                        bound.push((name.text.clone(), Bound::of(kind)));
+                        self.scope.insert(name.text.clone(), Bound::of(kind));
                     }
                 }
             }
@@ -57,7 +58,9 @@ impl Checker<'_> {
                     }
                 }
             }
-            element.properties.iter().for_each(|(_, value)| self.expression(value, false));
+            element.properties.iter().for_each(|(_, value)| {
+                self.expression(value, false);
+            });
         }
     }
 
@@ -70,7 +73,9 @@ impl Checker<'_> {
             }
             SetItem::All { variable, properties } => {
                 self.target(variable, None);
-                properties.iter().for_each(|(_, value)| self.expression(value, false));
+                properties.iter().for_each(|(_, value)| {
+                    self.expression(value, false);
+                });
             }
             SetItem::Label { variable, label } => {
                 self.target(variable, None);
@@ -78,6 +83,29 @@ impl Checker<'_> {
                     self.label_of(variable, label);
                 }
             }
+        }
+    }
+
+    pub(crate) fn remove_item(&mut self, item: &RemoveItem) {
+        match item {
+            RemoveItem::Property { variable, property } => self.target(variable, Some(property)),
+            RemoveItem::Label { variable, label } => {
+                self.target(variable, None);
+                self.label_of(variable, label);
+            }
+        }
+    }
+
+    pub(crate) fn delete_target(&mut self, target: &Expression) {
+        let class = self.expression(target, false);
+        if !matches!(class, Class::Unknown | Class::Node | Class::Edge | Class::List) {
+            self.found.push(
+                Diagnostic::syntax(
+                    target.span,
+                    format!("only nodes and edges can be deleted, found {}", class.describe()),
+                )
+                .hint("NODES(p) and EDGES(p) are a path's, and FOR goes through them"),
+            );
         }
     }
 
@@ -93,12 +121,12 @@ impl Checker<'_> {
     pub(crate) fn target(&mut self, variable: &Name, property: Option<&Name>) {
         match self.scope.get(&variable.text).cloned() {
             None => self.unbound(variable),
-            Some(Bound { kind: VariableKind::Node, labels }) => {
+            Some(Bound { kind: VariableKind::Node, labels, .. }) => {
                 if let Some(property) = property {
                     self.property(property, Some(Element::Node), labels.as_ref());
                 }
             }
-            Some(Bound { kind: VariableKind::Edge, labels }) => {
+            Some(Bound { kind: VariableKind::Edge, labels, .. }) => {
                 if let Some(property) = property {
                     self.property(property, Some(Element::Edge), labels.as_ref());
                 }

@@ -1,0 +1,474 @@
+//! Queries out of queries: parts joined by NEXT, UNION and its kin, CALL, and subqueries in expressions.
+//!
+//! A query within another sees the rows around it in one of two ways. Where each of its rows goes back
+//! to one of theirs (patterns, filters, values) it runs once a batch, its rows carrying the number of the
+//! row they are for. Where rows are counted, ordered or cut it runs once a row.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use graphodrome_language::ast::*;
+use graphodrome_language::{Diagnostic, Span, VariableKind, pattern_variables, query_variables};
+
+use crate::compile::Computed;
+use crate::context::Outcome;
+use crate::operators::*;
+use crate::plan::{ColumnInfo, ColumnKind, PlanNode, Schema};
+use crate::planner::{Planner, Use, find_subqueries, kind_vector};
+use crate::profile::Estimate;
+
+/// What stands around the clauses that are planned.
+#[derive(Clone, Default)]
+pub(super) struct Around {
+    /// Variables that are read after them.
+    pub needed: BTreeSet<Arc<str>>,
+    /// It matters how often a row comes, where they end without a result of their own.
+    pub multiplicity: bool,
+    /// Slots of the rows around a query within another one: no `*` takes them.
+    pub outer: usize,
+}
+
+/// Rows and, where they are a result, its columns.
+pub(super) struct Rows {
+    pub node: PlanNode,
+    pub columns: Option<Vec<ColumnInfo>>,
+}
+
+/// Where the rows come from that a query begins with.
+pub(super) enum Source {
+    Start,
+    /// The one outer row for which it runs, with these columns.
+    Row(Schema),
+}
+
+impl Source {
+    fn outer(&self) -> usize {
+        match self {
+            Source::Start => 0,
+            Source::Row(schema) => schema.len(),
+        }
+    }
+}
+
+impl Planner<'_> {
+    fn source(&mut self, source: &Source) -> PlanNode {
+        match source {
+            Source::Start => self.leaf(Start, Schema::default(), 1.0, "one row"),
+            Source::Row(schema) => {
+                self.leaf(Argument { numbered: false }, schema.clone(), 1.0, "the outer row")
+            }
+        }
+    }
+
+    /// A whole query; its result has the columns alone. `exists`: only whether it has rows is asked.
+    pub(super) fn compose(
+        &mut self, query: &Query, source: &Source, exists: bool,
+    ) -> Outcome<(PlanNode, Option<Vec<ColumnInfo>>)> {
+        let mut result: Option<(PlanNode, Option<Vec<ColumnInfo>>)> = None;
+        for part in &query.parts {
+            let before = match result.take() {
+                None => None,
+                Some((node, columns)) => Some(self.go_on(node, columns, part, source)?),
+            };
+            result = Some(self.composite(&part.composite, before, source, exists)?);
+        }
+        result.ok_or_else(|| Diagnostic::syntax(query.span, "the query has no clause"))
+    }
+
+    /// The rows of the statement before NEXT as what the next one begins with.
+    fn go_on(
+        &mut self, node: PlanNode, columns: Option<Vec<ColumnInfo>>, part: &Part, source: &Source,
+    ) -> Outcome<PlanNode> {
+        let mut node = node;
+        if columns.is_none() {
+            // A statement without a result leaves one row.
+            let first = self.source(source);
+            let schema = first.schema.clone();
+            let estimate = first.estimate.clone();
+            return Ok(self.node(AfterAll, vec![node, first], schema, estimate));
+        }
+        if let Some(yields) = &part.yields {
+            let names: Vec<Arc<str>> = node.schema.variables.iter().map(|v| v.name.clone()).collect();
+            for (slot, name) in names.iter().enumerate() {
+                let called = yields.iter().find(|(column, _)| column.text == *name);
+                node.schema.rename(slot, called.map_or("#unseen", |(_, name)| &name.text));
+            }
+        }
+        if let Source::Row(outer) = source {
+            // The rows around it are seen again, behind the columns.
+            let mut schema = outer.clone();
+            for variable in &node.schema.variables {
+                schema.push(variable.name.clone(), variable.kind);
+            }
+            let estimate = node.estimate.clone();
+            node = self.node(AttachRow, vec![node], schema, estimate);
+        }
+        Ok(node)
+    }
+
+    fn composite(
+        &mut self, composite: &Composite, before: Option<PlanNode>, source: &Source, exists: bool,
+    ) -> Outcome<(PlanNode, Option<Vec<ColumnInfo>>)> {
+        if composite.others.is_empty() {
+            let input = match before {
+                Some(node) => node,
+                None => self.source(source),
+            };
+            return self.linear(&composite.first, input, source, !exists, exists);
+        }
+        // Every branch begins with the same rows.
+        let table = before.map(|node| {
+            self.next_table += 1;
+            (self.next_table - 1, node)
+        });
+        let shared = table.as_ref().map(|(id, node)| (*id, node.schema.clone(), node.estimate.rows));
+        let begin = |planner: &mut Self| match &shared {
+            None => planner.source(source),
+            Some((id, schema, rows)) => {
+                planner.leaf(ReadTable { table: *id }, schema.clone(), *rows, "the rows before")
+            }
+        };
+        let sensitive = composite.others.iter().any(|(c, _)| {
+            matches!(
+                c,
+                Conjunction::Union { all: true }
+                    | Conjunction::Except { all: true }
+                    | Conjunction::Intersect { all: true }
+                    | Conjunction::Otherwise
+            )
+        });
+        let input = begin(self);
+        let (mut node, mut columns) = self.linear(&composite.first, input, source, sensitive, false)?;
+        for (conjunction, linear) in &composite.others {
+            let input = begin(self);
+            let (right, others) = self.linear(linear, input, source, sensitive, false)?;
+            let (Some(left_columns), Some(right_columns)) = (&mut columns, &others) else {
+                return Err(
+                    Diagnostic::syntax(linear.span, "both sides need a result").hint("end each with RETURN")
+                );
+            };
+            // Columns belong together by their names.
+            let mut order = vec![];
+            let mut kinds = vec![];
+            let mut schema = Schema::default();
+            for (slot, column) in left_columns.iter_mut().enumerate() {
+                let place = right_columns.iter().position(|c| c.name == column.name).ok_or_else(|| {
+                    Diagnostic::syntax(linear.span, format!("this result has no column {}", column.name))
+                })?;
+                order.push(place);
+                let mine = node.schema.variables[slot].kind;
+                let same = mine == right.schema.variables[place].kind;
+                let kind = if same { mine } else { VariableKind::Value };
+                if !same {
+                    column.kind = ColumnKind::Value;
+                }
+                kinds.push(kind_vector(kind));
+                schema.push(node.schema.variables[slot].name.clone(), kind);
+            }
+            let (l, r) = (node.estimate.rows, right.estimate.rows);
+            let estimate = Estimate {
+                rows: match conjunction {
+                    Conjunction::Union { .. } => l + r,
+                    Conjunction::Intersect { .. } => l.min(r),
+                    Conjunction::Except { .. } | Conjunction::Otherwise => l,
+                },
+                cost: node.estimate.cost + right.estimate.cost + l + r,
+                source: "its two sides".into(),
+            };
+            let plan = Combine { conjunction: *conjunction, order, kinds };
+            node = self.node(plan, vec![node, right], schema, estimate);
+        }
+        if let Some((id, source)) = table {
+            let (schema, mut estimate) = (node.schema.clone(), node.estimate.clone());
+            estimate.cost += source.estimate.cost;
+            node = self.node(WithTable { table: id }, vec![source, node], schema, estimate);
+        }
+        Ok((node, columns))
+    }
+
+    fn linear(
+        &mut self, linear: &Linear, input: PlanNode, source: &Source, multiplicity: bool, exists: bool,
+    ) -> Outcome<(PlanNode, Option<Vec<ColumnInfo>>)> {
+        let around = Around { outer: source.outer(), multiplicity, ..Around::default() };
+        let Rows { node, columns } = self.clauses(input, &linear.clauses, &around)?;
+        let ended =
+            matches!(linear.clauses.last(), Some(Clause::Return(_) | Clause::Finish | Clause::Nested(_)));
+        let node = if ended || exists { node } else { self.no_result(node) };
+        Ok((node, columns))
+    }
+
+    /// `{ query }` as what a linear query begins with: its columns are variables from there on.
+    pub(super) fn nested(&mut self, input: PlanNode, query: &Query, around: &Around) -> Outcome<Rows> {
+        let fresh = input.schema.len() == 0 && around.outer == 0;
+        if fresh {
+            let (node, columns) = self.compose(query, &Source::Start, false)?;
+            return Ok(Rows { node, columns });
+        }
+        let before = input.schema.len();
+        let node = self.call(input, false, None, query, query.span)?;
+        let columns = node.schema.variables[before..]
+            .iter()
+            .map(|v| ColumnInfo { name: v.name.to_string(), kind: column_kind(v.kind) });
+        let columns: Vec<ColumnInfo> = columns.collect();
+        let slots: Vec<usize> = (before..node.schema.len()).collect();
+        let mut schema = Schema::default();
+        for &slot in &slots {
+            schema.push(node.schema.variables[slot].name.clone(), node.schema.variables[slot].kind);
+        }
+        let estimate = node.estimate.clone();
+        let shown = columns.iter().map(|c| c.name.clone()).collect::<Vec<_>>().join(", ");
+        let node = self.node(ReturnRows { slots: Some(slots), shown }, vec![node], schema, estimate);
+        Ok(Rows { node, columns: Some(columns) })
+    }
+
+    /// A query for each row; its columns are added to the row.
+    pub(super) fn call(
+        &mut self, input: PlanNode, optional: bool, imports: Option<&[Name]>, query: &Query, span: Span,
+    ) -> Outcome<PlanNode> {
+        let mut seen = input.schema.clone();
+        if let Some(names) = imports {
+            for slot in 0..seen.len() {
+                if !names.iter().any(|n| n.text == seen.variables[slot].name) {
+                    seen.rename(slot, "#unseen");
+                }
+            }
+        }
+        let inner = self.within(&input, &seen, query, false)?;
+        let shown = self.text_of(span);
+        if inner.added.is_empty() {
+            // It has no result: its changes are made, and the row goes on.
+            let estimate = Estimate {
+                rows: input.estimate.rows,
+                cost: input.estimate.cost + input.estimate.rows * inner.node.estimate.cost,
+                source: "the rows it is called for".into(),
+            };
+            let schema = input.schema.clone();
+            let plan = ForRows { inner: Arc::new(inner.node), shown };
+            return Ok(self.node(plan, vec![input], schema, estimate));
+        }
+        let mut schema = input.schema.clone();
+        let mut added_vectors = vec![];
+        for &slot in &inner.added {
+            let variable = &inner.node.schema.variables[slot];
+            schema.push(variable.name.clone(), variable.kind);
+            added_vectors.push(kind_vector(variable.kind));
+        }
+        let per_row = if inner.row_slot.is_some() { 1.0 } else { input.estimate.rows };
+        let estimate = Estimate {
+            rows: (inner.node.estimate.rows * per_row).max(if optional { input.estimate.rows } else { 0.1 }),
+            cost: input.estimate.cost + inner.node.estimate.cost * per_row,
+            source: inner.node.estimate.source.clone(),
+        };
+        let plan = PerRow {
+            inner: Arc::new(inner.node),
+            row_slot: inner.row_slot,
+            invariant: inner.invariant,
+            added: inner.added,
+            added_vectors,
+            optional,
+            shown,
+        };
+        Ok(self.node(plan, vec![input], schema, estimate))
+    }
+
+    /// A query that sees the rows of `outer`, their columns as `seen` names them.
+    fn within(&mut self, outer: &PlanNode, seen: &Schema, query: &Query, exists: bool) -> Outcome<Within> {
+        let reads = query_variables(query);
+        let correlated = seen.visible().any(|(_, v)| reads.contains(&v.name)) || reads.contains("*");
+        if let (Some(clauses), true) = (row_by_row(query, exists), correlated) {
+            let mut schema = seen.clone();
+            let name = self.hidden("row");
+            let row_slot = schema.push(name, VariableKind::Value);
+            let before = schema.len();
+            let argument =
+                self.leaf(Argument { numbered: true }, schema, outer.estimate.rows, "the outer rows");
+            let around = Around { multiplicity: !exists, outer: before, ..Around::default() };
+            let (rest, items) = match clauses.split_last() {
+                Some((Clause::Return(result), rest)) => (rest, Some(result)),
+                _ => (clauses, None),
+            };
+            let mut around = around;
+            if let Some(result) = items {
+                around.needed = graphodrome_language::clause_variables(&Clause::Return(result.clone()));
+            }
+            let rows = self.clauses(argument, rest, &around)?;
+            let (node, added) = match items {
+                Some(result) if !exists => {
+                    let projected = self.items(rows.node, &result.items, before)?;
+                    (projected.node, projected.slots)
+                }
+                _ => (rows.node, vec![]),
+            };
+            return Ok(Within { node, row_slot: Some(row_slot), added, invariant: false });
+        }
+        let source = if correlated { Source::Row(seen.clone()) } else { Source::Start };
+        let (node, columns) = self.compose(query, &source, exists)?;
+        let added = if columns.is_some() { (0..node.schema.len()).collect() } else { vec![] };
+        Ok(Within { node, row_slot: None, added, invariant: !correlated && !query.changes() })
+    }
+
+    /// Computes every EXISTS and VALUE in the expressions as a column.
+    pub(super) fn subqueries(
+        &mut self, mut node: PlanNode, expressions: &[&Expression],
+    ) -> Outcome<(PlanNode, Computed)> {
+        let mut found = vec![];
+        expressions.iter().for_each(|e| find_subqueries(e, &mut found));
+        let mut computed: Computed = vec![];
+        for e in found {
+            if computed.iter().any(|(known, _)| *known == e.kind) {
+                continue;
+            }
+            let shown = self.text_of(e.span);
+            let (query, exists) = match &e.kind {
+                ExpressionKind::Exists(query) => (query, true),
+                ExpressionKind::Subquery(query) => (query, false),
+                _ => continue,
+            };
+            let seen = node.schema.clone();
+            let inner = self.within(&node, &seen, query, exists)?;
+            let per_row = if inner.row_slot.is_some() { 1.0 } else { node.estimate.rows };
+            let estimate = Estimate {
+                rows: node.estimate.rows,
+                cost: node.estimate.cost + inner.node.estimate.cost * per_row,
+                source: "one row for each of the input's".into(),
+            };
+            let mut schema = node.schema.clone();
+            if exists {
+                let name = self.hidden("exists");
+                let slot = schema.push(name, VariableKind::Value);
+                let Within { node: inner, row_slot, invariant, .. } = inner;
+                let plan = CheckExists { inner: Arc::new(inner), row_slot, invariant, shown };
+                node = self.node(plan, vec![node], schema, estimate);
+                computed.push((e.kind.clone(), slot));
+                continue;
+            }
+            let [added] = inner.added[..] else {
+                return Err(Diagnostic::syntax(e.span, "VALUE { ... } returns one column"));
+            };
+            let kind = inner.node.schema.variables[added].kind;
+            let name = self.hidden("value");
+            let slot = schema.push(name, kind);
+            let plan = FetchValue {
+                added,
+                vector: kind_vector(kind),
+                row_slot: inner.row_slot,
+                invariant: inner.invariant,
+                inner: Arc::new(inner.node),
+                shown,
+                span: e.span,
+            };
+            node = self.node(plan, vec![node], schema, estimate);
+            computed.push((e.kind.clone(), slot));
+        }
+        Ok((node, computed))
+    }
+
+    /// Several MATCHes that are found together or not at all.
+    pub(super) fn optional_block(
+        &mut self, input: PlanNode, clauses: &[Clause], usage: Use,
+    ) -> Outcome<PlanNode> {
+        let mut schema = input.schema.clone();
+        let name = self.hidden("row");
+        let row_slot = schema.push(name, VariableKind::Value);
+        let argument = self.leaf(Argument { numbered: true }, schema, input.estimate.rows, "the outer rows");
+        let around = Around { needed: usage.needed, multiplicity: usage.multiplicity, outer: 0 };
+        let inner = self.clauses(argument, clauses, &around)?.node;
+        let names: Vec<Name> = clauses.iter().flat_map(matched_names).collect();
+        Ok(self.optional(input, inner, row_slot, &names))
+    }
+
+    pub(super) fn optional_match(
+        &mut self, input: PlanNode, patterns: &[GraphPattern], usage: Use,
+    ) -> Outcome<PlanNode> {
+        let clauses: Vec<Clause> = patterns
+            .iter()
+            .map(|p| Clause::Match { optional: false, pattern: p.clone(), span: Span::default() })
+            .collect();
+        self.optional_block(input, &clauses, usage)
+    }
+
+    fn optional(&mut self, input: PlanNode, inner: PlanNode, row_slot: usize, names: &[Name]) -> PlanNode {
+        let mut schema = input.schema.clone();
+        let (mut added, mut added_vectors) = (vec![], vec![]);
+        let mut taken: Vec<Arc<str>> = vec![];
+        for name in names {
+            if input.schema.slot(&name.text).is_some() || taken.contains(&name.text) {
+                continue;
+            }
+            if let Some(slot) = inner.schema.slot(&name.text) {
+                let kind = inner.schema.variables[slot].kind;
+                schema.push(name.text.clone(), kind);
+                added.push(slot);
+                added_vectors.push(kind_vector(kind));
+                taken.push(name.text.clone());
+            }
+        }
+        let estimate = Estimate {
+            rows: input.estimate.rows.max(inner.estimate.rows),
+            cost: input.estimate.cost + inner.estimate.cost,
+            source: inner.estimate.source.clone(),
+        };
+        let plan = PerRow {
+            inner: Arc::new(inner),
+            row_slot: Some(row_slot),
+            invariant: false,
+            added,
+            added_vectors,
+            optional: true,
+            shown: "optional".into(),
+        };
+        self.node(plan, vec![input], schema, estimate)
+    }
+}
+
+/// A query within another: its plan, the slots of its columns, and how it goes with the outer rows.
+struct Within {
+    node: PlanNode,
+    /// Where its rows say which outer row of the batch they are for; without it runs once a row.
+    row_slot: Option<usize>,
+    added: Vec<usize>,
+    /// It does not look at the outer rows: once is enough.
+    invariant: bool,
+}
+
+fn matched_names(clause: &Clause) -> Vec<Name> {
+    match clause {
+        Clause::Match { pattern, .. } => pattern_variables(pattern).into_iter().map(|(n, _)| n).collect(),
+        Clause::Optional { clauses, .. } => clauses.iter().flat_map(matched_names).collect(),
+        _ => vec![],
+    }
+}
+
+/// The clauses of a query in which each row goes back to one outer row.
+fn row_by_row(query: &Query, exists: bool) -> Option<&[Clause]> {
+    let linear = query.only()?;
+    let simple = linear.clauses.iter().all(|clause| match clause {
+        Clause::Match { .. }
+        | Clause::Optional { .. }
+        | Clause::Filter(_)
+        | Clause::Let(_)
+        | Clause::For { .. } => true,
+        Clause::Return(result) => {
+            let page = &result.page;
+            !result.distinct
+                && !result.items.is_empty()
+                && result.group_by.is_none()
+                && result.having.is_none()
+                && page.limit.is_none()
+                && page.offset.is_none()
+                && (exists || page.order.is_empty())
+                && !result.items.iter().any(|i| i.expression.contains_aggregate())
+        }
+        _ => false,
+    });
+    simple.then_some(&linear.clauses[..])
+}
+
+pub(super) fn column_kind(kind: VariableKind) -> ColumnKind {
+    match kind {
+        VariableKind::Node => ColumnKind::Node,
+        VariableKind::Edge => ColumnKind::Edge,
+        VariableKind::Path => ColumnKind::Path,
+        _ => ColumnKind::Value,
+    }
+}

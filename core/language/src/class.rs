@@ -1,0 +1,176 @@
+//! What an expression yields, as far as it is known before anything runs: enough to refuse a comparison
+//! of a text with a number.
+
+use graphodrome_graph::{Value, ValueType};
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Class {
+    Unknown,
+    Bool,
+    Number,
+    Text,
+    Bytes,
+    Date,
+    LocalTime,
+    ZonedTime,
+    LocalDateTime,
+    ZonedDateTime,
+    Duration,
+    List,
+    Record,
+    Node,
+    Edge,
+    Path,
+}
+
+use Class::*;
+
+/// Functions whose arguments and results are always of one kind: name, arguments, result.
+const SIGNATURES: &[(&str, &[Class], Class)] = &[
+    ("CHAR_LENGTH", &[Text], Number),
+    ("CHARACTER_LENGTH", &[Text], Number),
+    ("BYTE_LENGTH", &[Bytes], Number),
+    ("OCTET_LENGTH", &[Bytes], Number),
+    ("UPPER", &[Text], Text),
+    ("LOWER", &[Text], Text),
+    ("LTRIM", &[Unknown, Unknown], Unknown),
+    ("LEFT", &[Unknown, Number], Unknown),
+    ("RIGHT", &[Unknown, Number], Unknown),
+    ("NORMALIZE", &[Text, Text], Text),
+    ("ABS", &[Number], Number),
+    ("MOD", &[Number, Number], Number),
+    ("FLOOR", &[Number], Number),
+    ("CEIL", &[Number], Number),
+    ("CEILING", &[Number], Number),
+    ("SQRT", &[Number], Number),
+    ("EXP", &[Number], Number),
+    ("LN", &[Number], Number),
+    ("LOG", &[Number, Number], Number),
+    ("LOG10", &[Number], Number),
+    ("POWER", &[Number, Number], Number),
+    ("SIN", &[Number], Number),
+    ("COS", &[Number], Number),
+    ("TAN", &[Number], Number),
+    ("COT", &[Number], Number),
+    ("SINH", &[Number], Number),
+    ("COSH", &[Number], Number),
+    ("TANH", &[Number], Number),
+    ("ASIN", &[Number], Number),
+    ("ACOS", &[Number], Number),
+    ("ATAN", &[Number], Number),
+    ("DEGREES", &[Number], Number),
+    ("RADIANS", &[Number], Number),
+    ("CARDINALITY", &[Unknown], Number),
+    ("SIZE", &[Unknown], Number),
+    ("PATH_LENGTH", &[Path], Number),
+    ("ELEMENTS", &[Path], List),
+    ("NODES", &[Path], List),
+    ("EDGES", &[Path], List),
+    ("ELEMENT_ID", &[Unknown], Text),
+    ("LABELS", &[Unknown], List),
+    ("PROPERTIES", &[Unknown], Record),
+    ("DEGREE", &[Node], Number),
+    ("IN_DEGREE", &[Node], Number),
+    ("OUT_DEGREE", &[Node], Number),
+    ("SPLIT", &[Text, Text], List),
+    ("TO_DATE", &[Text, Text], Date),
+    ("TO_DATETIME", &[Text, Text], LocalDateTime),
+    ("CURRENT_DATE", &[], Date),
+    ("CURRENT_TIME", &[], ZonedTime),
+    ("CURRENT_TIMESTAMP", &[], ZonedDateTime),
+    ("LOCAL_TIMESTAMP", &[], LocalDateTime),
+    ("DURATION_BETWEEN", &[Unknown, Unknown, Unknown], Duration),
+    ("ALL_DIFFERENT", &[], Bool),
+    ("SAME", &[], Bool),
+    ("PROPERTY_EXISTS", &[], Bool),
+];
+
+/// What a function takes and yields, where that is always the same.
+pub(crate) fn signature(function: &str) -> Option<(&'static [Class], Class)> {
+    SIGNATURES.iter().find(|(name, ..)| *name == function).map(|(_, arguments, result)| (*arguments, *result))
+}
+
+impl Class {
+    pub fn of_value(value: &Value) -> Class {
+        match value {
+            Value::Null => Unknown,
+            Value::Bool(_) => Bool,
+            Value::Int(_) | Value::Float(_) | Value::Decimal(_) => Number,
+            Value::Text(_) => Text,
+            Value::Bytes(_) => Bytes,
+            Value::Date(_) => Date,
+            Value::LocalTime(_) => LocalTime,
+            Value::ZonedTime(..) => ZonedTime,
+            Value::LocalDateTime(_) => LocalDateTime,
+            Value::ZonedDateTime(_) => ZonedDateTime,
+            Value::Duration(_) => Duration,
+            Value::List(_) => List,
+            Value::Record(_) => Record,
+            Value::Node(_) => Node,
+            Value::Edge(_) => Edge,
+            Value::Path(_) => Path,
+        }
+    }
+
+    pub fn of_type(value_type: &ValueType) -> Class {
+        match value_type {
+            ValueType::Any => Unknown,
+            ValueType::Bool => Bool,
+            ValueType::Int(_) | ValueType::Uint(_) | ValueType::Float(_) | ValueType::Decimal { .. } => {
+                Number
+            }
+            ValueType::Text { .. } => Text,
+            ValueType::Bytes { .. } => Bytes,
+            ValueType::Date => Date,
+            ValueType::LocalTime => LocalTime,
+            ValueType::ZonedTime => ZonedTime,
+            ValueType::LocalDateTime => LocalDateTime,
+            ValueType::ZonedDateTime => ZonedDateTime,
+            ValueType::Duration | ValueType::MonthDuration | ValueType::TimeDuration => Duration,
+            ValueType::List(_) | ValueType::LimitedList { .. } => List,
+            ValueType::Record | ValueType::Fields(_) => Record,
+            ValueType::OneOf(types) => types.iter().map(Class::of_type).reduce(Class::or).unwrap_or(Unknown),
+        }
+    }
+
+    /// One of the two: known only where they are the same.
+    pub fn or(self, other: Class) -> Class {
+        if self == other { self } else { Unknown }
+    }
+
+    /// Whether values of the two can be compared.
+    pub fn comparable(self, other: Class) -> bool {
+        self == other || self == Unknown || other == Unknown
+    }
+
+    /// Whether a value of this class may stand where `wanted` is.
+    pub fn fits(self, wanted: Class) -> bool {
+        self.comparable(wanted)
+    }
+
+    /// With its article, for a message.
+    pub fn describe(self) -> &'static str {
+        match self {
+            Unknown => "a value",
+            Bool => "a BOOL",
+            Number => "a number",
+            Text => "a STRING",
+            Bytes => "BYTES",
+            Date => "a DATE",
+            LocalTime => "a LOCAL TIME",
+            ZonedTime => "a ZONED TIME",
+            LocalDateTime => "a LOCAL DATETIME",
+            ZonedDateTime => "a ZONED DATETIME",
+            Duration => "a DURATION",
+            List => "a LIST",
+            Record => "a RECORD",
+            Node => "a NODE",
+            Edge => "an EDGE",
+            Path => "a PATH",
+        }
+    }
+
+    pub fn is_temporal(self) -> bool {
+        matches!(self, Date | LocalTime | ZonedTime | LocalDateTime | ZonedDateTime)
+    }
+}

@@ -5,6 +5,7 @@
 //! transaction and publishes the last state; so commits that wait together share one transaction, and
 //! nobody is answered before the entry is durable.
 
+use std::collections::VecDeque;
 use std::sync::Arc;
 
 use arc_swap::ArcSwap;
@@ -15,7 +16,7 @@ use sea_orm::sqlx::{self, Row};
 use sea_orm::{
     ActiveValue::Set, ColumnTrait, DatabaseConnection, EntityTrait, QueryFilter, QueryOrder, TransactionTrait,
 };
-use tokio::sync::oneshot;
+use tokio::sync::{oneshot, watch};
 
 use crate::StoreError;
 use crate::entities::{commit, manifest};
@@ -38,7 +39,37 @@ struct State {
     /// The newest state, commits in the queue included.
     head: Arc<Snapshot>,
     queue: Vec<Pending>,
+    /// The newest commits, those in the queue included, in order.
+    recent: VecDeque<(u64, Arc<Vec<Change>>)>,
+    /// Changes in them.
+    recent_changes: usize,
 }
+
+/// Changes of the newest commits that are kept in memory.
+const RECENT_CHANGES: usize = 200_000;
+
+impl State {
+    fn remember(&mut self, version: u64, changes: Arc<Vec<Change>>) {
+        self.recent_changes += changes.len() + 1;
+        self.recent.push_back((version, changes));
+        while self.recent_changes > RECENT_CHANGES && self.recent.len() > 1 {
+            if let Some((_, gone)) = self.recent.pop_front() {
+                self.recent_changes -= gone.len() + 1;
+            }
+        }
+    }
+
+    fn forget_after(&mut self, version: u64) {
+        while self.recent.back().is_some_and(|(v, _)| *v > version) {
+            if let Some((_, gone)) = self.recent.pop_back() {
+                self.recent_changes -= gone.len() + 1;
+            }
+        }
+    }
+}
+
+/// Commits with their versions, the oldest first.
+pub type Commits = Vec<(u64, Arc<Vec<Change>>)>;
 
 pub struct GraphHandle {
     pub id: i64,
@@ -50,6 +81,8 @@ pub struct GraphHandle {
     /// Where the tables of the newest base are stored.
     layout: Mutex<Layout>,
     folding: tokio::sync::Mutex<()>,
+    /// The newest version that is published.
+    news: watch::Sender<u64>,
     pub(crate) database: DatabaseConnection,
 }
 
@@ -77,11 +110,14 @@ impl GraphHandle {
         id: i64, name: String, snapshot: Snapshot, layout: Layout, database: DatabaseConnection,
     ) -> Self {
         let snapshot = Arc::new(snapshot);
+        let state =
+            State { head: snapshot.clone(), queue: vec![], recent: VecDeque::new(), recent_changes: 0 };
         GraphHandle {
             id,
             name,
-            published: ArcSwap::new(snapshot.clone()),
-            state: Mutex::new(State { head: snapshot, queue: vec![] }),
+            news: watch::channel(snapshot.version).0,
+            published: ArcSwap::new(snapshot),
+            state: Mutex::new(state),
             turn: tokio::sync::Mutex::new(()),
             log: tokio::sync::Mutex::new(()),
             layout: Mutex::new(layout),
@@ -93,6 +129,43 @@ impl GraphHandle {
     /// The newest state whose commit is durable.
     pub fn snapshot(&self) -> Arc<Snapshot> {
         self.published.load_full()
+    }
+
+    /// Tells the version each time a newer one is published.
+    pub fn news(&self) -> watch::Receiver<u64> {
+        self.news.subscribe()
+    }
+
+    /// The commits after a version up to the newest, those not yet durable included; `None` where a load
+    /// or a change of the model came between, or they are no longer kept.
+    pub async fn commits_since(&self, version: u64) -> Result<Option<Commits>, StoreError> {
+        {
+            let state = self.state.lock();
+            if version >= state.head.version {
+                return Ok(Some(vec![]));
+            }
+            let known: Commits = state.recent.iter().filter(|(v, _)| *v > version).cloned().collect();
+            let whole = known.len() as u64 == state.head.version - version
+                && known.iter().zip(version + 1..).all(|((v, _), wanted)| *v == wanted);
+            if whole {
+                return Ok(Some(known));
+            }
+        }
+        let published = self.snapshot().version;
+        let log = match read_commits(&self.database, self.id, &self.name, version).await {
+            Ok(log) => log,
+            // A gap: what filled it was no commit.
+            Err(StoreError::Damaged(_)) => return Ok(None),
+            Err(error) => return Err(error),
+        };
+        let whole = log.len() as u64 >= published.saturating_sub(version);
+        Ok(whole.then(|| (version + 1..).zip(log.into_iter().map(Arc::new)).collect()))
+    }
+
+    fn publish_snapshot(&self, snapshot: Arc<Snapshot>) {
+        let version = snapshot.version;
+        self.published.store(snapshot);
+        self.news.send_replace(version);
     }
 
     pub async fn turn(self: &Arc<Self>) -> Turn<'_> {
@@ -127,7 +200,7 @@ impl GraphHandle {
         let written = commit::Entity::insert_many(rows).exec_without_returning(&self.database).await;
         match written {
             Ok(_) => {
-                self.published.store(newest);
+                self.publish_snapshot(newest);
                 for pending in batch {
                     let _ = pending.done.send(Ok(()));
                 }
@@ -137,6 +210,8 @@ impl GraphHandle {
                 let later = {
                     let mut state = self.state.lock();
                     state.head = self.published.load_full();
+                    let version = state.head.version;
+                    state.forget_after(version);
                     std::mem::take(&mut state.queue)
                 };
                 for pending in batch.into_iter().chain(later) {
@@ -321,13 +396,15 @@ impl Turn<'_> {
     }
 
     /// Queues a commit and gives the turn on; returns when it is durable and published.
-    pub async fn commit(self, snapshot: Snapshot, changes: &[Change]) -> Result<(), StoreError> {
+    pub async fn commit(self, snapshot: Snapshot, changes: Vec<Change>) -> Result<(), StoreError> {
         let (done, answer) = oneshot::channel();
-        let changes = encode_changes(changes)?;
+        let made = Arc::new(changes);
+        let changes = encode_changes(&made)?;
         let snapshot = Arc::new(snapshot);
         {
             let mut state = self.graph.state.lock();
             state.head = snapshot.clone();
+            state.remember(snapshot.version, made);
             state.queue.push(Pending { snapshot, changes, done });
         }
         let graph = self.graph;
@@ -409,7 +486,7 @@ impl Turn<'_> {
     pub(crate) fn show(&self, snapshot: Arc<Snapshot>) {
         let mut state = self.graph.state.lock();
         state.head = snapshot.clone();
-        self.graph.published.store(snapshot);
+        self.graph.publish_snapshot(snapshot);
     }
 
     /// Waits until every commit made before this turn is durable.

@@ -111,6 +111,9 @@ pub struct ServeOptions {
     /// may be given again
     #[arg(long = "import-host", value_name = "HOST[:PORT]")]
     pub import_hosts: Vec<String>,
+    /// Seconds after which a session that is not used is closed
+    #[arg(long, default_value_t = 600)]
+    pub session_idle_seconds: u64,
     /// Log lines as JSON
     #[arg(long)]
     pub log_json: bool,

@@ -7,6 +7,7 @@ use futures::StreamExt;
 use graphodrome_client::{Client, QueryRequest};
 use graphodrome_engine::{PlanTree, render_hops, render_plan};
 use graphodrome_language::ast::ExpressionKind;
+use graphodrome_language::statement_ranges;
 use serde_json::{Map, Value, json};
 
 use crate::arguments::{Format, PlanOptions, QueryOptions, TextOptions};
@@ -60,6 +61,9 @@ pub async fn query(client: &Client, options: QueryOptions) -> anyhow::Result<()>
     request.max_rows = options.max_rows;
     request.max_memory_bytes = options.memory_mib.map(|m| m << 20);
     let media_type = match options.format {
+        Format::Table if statement_ranges(&request.text).len() > 1 => {
+            return script(client, &request, &options.show).await;
+        }
         Format::Table => {
             let result = client.query(&request).await?;
             print!("{}", table::result(&result, &options.show, width()));
@@ -83,6 +87,55 @@ pub async fn query(client: &Client, options: QueryOptions) -> anyhow::Result<()>
     }
     out.flush()?;
     Ok(())
+}
+
+/// Several statements in one session, each with its result. The first that fails ends it.
+async fn script(client: &Client, whole: &QueryRequest, show: &[String]) -> anyhow::Result<()> {
+    let session = client.open_session(None).await?;
+    let ranges = statement_ranges(&whole.text);
+    let mut outcome = Ok(());
+    for (i, range) in ranges.iter().enumerate() {
+        let text = &whole.text[range.clone()];
+        println!(
+            "-- {} of {}: {}",
+            i + 1,
+            ranges.len(),
+            table::fold(&text.split_whitespace().collect::<Vec<_>>().join(" "), 80)
+        );
+        // At its place, so that errors name the line of the file.
+        let before = &whole.text[..range.start];
+        let column = before.rsplit('\n').next().map_or(0, |line| line.chars().count());
+        let placed = format!("{}{}{text}", "\n".repeat(before.matches('\n').count()), " ".repeat(column));
+        let request = QueryRequest { text: placed, session: Some(session.clone()), ..whole.clone() };
+        match client.query(&request).await {
+            Ok(result) => {
+                print!("{}", table::result(&result, show, width()));
+                for warning in &result.warnings {
+                    eprintln!("{}", warning.render());
+                }
+            }
+            Err(error) => {
+                let what = format!(
+                    "statement {} of {} failed; what was committed before it stands",
+                    i + 1,
+                    ranges.len()
+                );
+                outcome = Err(anyhow::anyhow!("{error}\n{what}"));
+                break;
+            }
+        }
+    }
+    // SESSION CLOSE in the text has closed it already.
+    if outcome.is_ok()
+        && let Ok(left) = client.get(&format!("/v1/sessions/{session}")).await
+        && left["in_transaction"] == true
+    {
+        outcome = Err(anyhow::anyhow!(
+            "the script ends within a transaction, which was rolled back\nhint: end it with COMMIT"
+        ));
+    }
+    let _ = client.close_session(&session).await;
+    outcome
 }
 
 /// Columns of the terminal; 120 where there is none.

@@ -21,6 +21,7 @@ pub fn config(options: &ServeOptions) -> Config {
             concurrent_queries: options.concurrent_queries.max(1),
             import_dir: options.import_dir.clone(),
             import_hosts: options.import_hosts.clone(),
+            session_idle: Duration::from_secs(options.session_idle_seconds),
         },
     }
 }

@@ -4,7 +4,7 @@
 use std::borrow::Cow;
 use std::path::PathBuf;
 
-use graphodrome_client::{Client, QueryRequest};
+use graphodrome_client::{Client, ClientError, QueryRequest, QueryResult};
 use graphodrome_language::KEYWORDS;
 use rustyline::completion::{Completer, Pair};
 use rustyline::error::ReadlineError;
@@ -27,6 +27,7 @@ A statement ends with a semicolon and may have several lines. Tab completes.
   profile STATEMENT;      run it and show what every operator did
   param NAME = VALUE      give a parameter a value;  params lists them
   show PROPERTY, ...      properties to show with elements
+  START TRANSACTION;      then COMMIT; or ROLLBACK;  the prompt has a * in between
   help, quit";
 
 struct ShellHelper {
@@ -95,6 +96,9 @@ struct Session {
     graph: Option<String>,
     parameters: Map<String, Value>,
     show: Vec<String>,
+    /// The service's session: transactions and what SESSION SET sets.
+    id: Option<String>,
+    in_transaction: bool,
 }
 
 fn history_file() -> Option<PathBuf> {
@@ -108,7 +112,14 @@ fn history_file() -> Option<PathBuf> {
 
 pub async fn shell(client: Client, options: ShellOptions) -> anyhow::Result<()> {
     client.ready().await?;
-    let mut session = Session { client, graph: options.graph, parameters: Map::new(), show: vec![] };
+    let mut session = Session {
+        client,
+        graph: options.graph,
+        parameters: Map::new(),
+        show: vec![],
+        id: None,
+        in_transaction: false,
+    };
     if let Some(graph) = session.graph.clone() {
         session.client.get(&format!("/v1/graphs/{graph}")).await?;
     } else {
@@ -129,7 +140,8 @@ pub async fn shell(client: Client, options: ShellOptions) -> anyhow::Result<()> 
         session.client.url()
     );
     loop {
-        let prompt = format!("{}> ", session.graph.as_deref().unwrap_or("(no graph)"));
+        let open = if session.in_transaction { "*" } else { "" };
+        let prompt = format!("{}{open}> ", session.graph.as_deref().unwrap_or("(no graph)"));
         match editor.readline(&prompt) {
             Ok(line) => {
                 let line = line.trim();
@@ -163,6 +175,12 @@ pub async fn shell(client: Client, options: ShellOptions) -> anyhow::Result<()> 
     if let Some(path) = &history {
         let _ = editor.save_history(path);
     }
+    if session.in_transaction {
+        println!("The open transaction is rolled back.");
+    }
+    if let Some(id) = &session.id {
+        let _ = session.client.close_session(id).await;
+    }
     Ok(())
 }
 
@@ -195,6 +213,39 @@ impl Session {
             max_rows: Some(10_000),
             truncate: true,
             ..QueryRequest::default()
+        }
+    }
+
+    /// Runs a statement in the shell's session, which is opened with its first one, and again where it
+    /// was idle for too long.
+    async fn in_session(&mut self, line: &str) -> anyhow::Result<QueryResult> {
+        loop {
+            let id = match &self.id {
+                Some(id) => id.clone(),
+                None => self.client.open_session(None).await?,
+            };
+            self.id = Some(id.clone());
+            let request = QueryRequest { session: Some(id.clone()), ..self.request(line) };
+            let outcome = self.client.query(&request).await;
+            let state = self.client.get(&format!("/v1/sessions/{id}")).await;
+            let was_open = std::mem::replace(&mut self.in_transaction, false);
+            match &state {
+                Ok(state) => {
+                    self.in_transaction = state["in_transaction"] == true;
+                    // SESSION SET GRAPH chooses it here too.
+                    if let Some(graph) = state["graph"].as_str() {
+                        self.graph = Some(graph.to_string());
+                    }
+                }
+                Err(_) => self.id = None,
+            }
+            let gone = matches!(&outcome, Err(ClientError::Problem(p)) if p.detail.starts_with("there is no session"));
+            if !gone {
+                return Ok(outcome?);
+            }
+            if was_open {
+                anyhow::bail!("the session was idle for too long, and its transaction was rolled back");
+            }
         }
     }
 
@@ -263,7 +314,7 @@ impl Session {
                 Ok(String::new())
             }
             _ => {
-                let result = self.client.query(&self.request(line)).await?;
+                let result = self.in_session(line).await?;
                 let mut text = table::result(&result, &self.show, queries::width());
                 for warning in &result.warnings {
                     text.push_str(&format!("{}\n", warning.render()));

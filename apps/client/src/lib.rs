@@ -87,6 +87,9 @@ pub struct QueryRequest {
     pub max_memory_bytes: Option<u64>,
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub truncate: bool,
+    /// The session it belongs to.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub session: Option<String>,
 }
 
 #[derive(Clone, Debug, Deserialize, Serialize)]
@@ -220,6 +223,18 @@ impl Client {
 
     pub async fn query(&self, request: &QueryRequest) -> Result<QueryResult> {
         self.json(self.request(Method::POST, "/v1/query").json(request)).await
+    }
+
+    /// Opens a session; its id.
+    pub async fn open_session(&self, graph: Option<&str>) -> Result<String> {
+        let opened: Value =
+            self.json(self.request(Method::POST, "/v1/sessions").json(&json!({ "graph": graph }))).await?;
+        Ok(opened["id"].as_str().unwrap_or_default().to_string())
+    }
+
+    /// Closes a session; what it has open is rolled back.
+    pub async fn close_session(&self, id: &str) -> Result<()> {
+        self.send(self.request(Method::DELETE, &format!("/v1/sessions/{id}"))).await.map(|_| ())
     }
 
     /// The result in another format, as it streams in.

@@ -13,6 +13,7 @@ mod models;
 mod problem;
 mod routes;
 mod run;
+mod sessions;
 mod state;
 mod values;
 

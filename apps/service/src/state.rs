@@ -14,6 +14,7 @@ use parking_lot::Mutex;
 use tokio::sync::{Notify, Semaphore, broadcast, watch};
 
 use crate::problem::Problem;
+use crate::sessions::Sessions;
 
 #[derive(Clone, Debug)]
 pub struct ServiceLimits {
@@ -30,6 +31,8 @@ pub struct ServiceLimits {
     pub import_dir: Option<PathBuf>,
     /// Hosts that loads may fetch from, as `host` or `host:port`.
     pub import_hosts: Vec<String>,
+    /// A session that is not used for so long is closed.
+    pub session_idle: Duration,
 }
 
 impl Default for ServiceLimits {
@@ -43,6 +46,7 @@ impl Default for ServiceLimits {
             concurrent_queries: 16,
             import_dir: None,
             import_hosts: vec![],
+            session_idle: Duration::from_secs(600),
         }
     }
 }
@@ -116,6 +120,7 @@ pub struct App {
     pub catalog: Catalog,
     pub limits: ServiceLimits,
     pub slots: Semaphore,
+    pub sessions: Sessions,
     pub jobs: Mutex<HashMap<i64, Arc<RunningJob>>>,
     /// Numbers of jobs that began or ended.
     pub job_news: broadcast::Sender<i64>,
@@ -156,6 +161,7 @@ impl App {
         App {
             catalog,
             slots: Semaphore::new(limits.concurrent_queries),
+            sessions: Sessions::new(limits.session_idle),
             limits,
             jobs: Mutex::default(),
             job_news: broadcast::channel(NEWS_KEPT).0,

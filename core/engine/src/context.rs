@@ -43,11 +43,19 @@ pub struct Limits {
     pub cancel: CancelToken,
     /// With a duration: give up after it with [`Code::NOT_BRIEF`], for a caller that must not be held.
     pub brief: Option<Duration>,
+    /// The session's time zone, in seconds east of UTC.
+    pub zone_seconds: i32,
 }
 
 impl Default for Limits {
     fn default() -> Self {
-        Limits { time: None, memory_bytes: 1 << 30, cancel: CancelToken::default(), brief: None }
+        Limits {
+            time: None,
+            memory_bytes: 1 << 30,
+            cancel: CancelToken::default(),
+            brief: None,
+            zone_seconds: 0,
+        }
     }
 }
 

@@ -3,6 +3,7 @@
 use std::cmp::Ordering;
 use std::sync::Arc;
 
+use chrono::{DateTime, FixedOffset, Utc};
 use graphodrome_graph::{Code, GraphError, PathValue, Snapshot, Value, parse_text};
 use graphodrome_language::ast::BinaryOperator;
 use graphodrome_language::{Diagnostic, Span};
@@ -40,11 +41,13 @@ pub(crate) struct Scope {
     pub snapshot: Snapshot,
     /// In the order in which the plan numbered them.
     pub parameters: Arc<[Value]>,
+    /// The moment of CURRENT_TIMESTAMP and its kin: one for a whole query, in the session's time zone.
+    pub now: DateTime<FixedOffset>,
 }
 
 impl Scope {
     pub fn without_parameters(snapshot: Snapshot) -> Scope {
-        Scope { snapshot, parameters: Arc::from([]) }
+        Scope { snapshot, parameters: Arc::from([]), now: Utc::now().fixed_offset() }
     }
 }
 

@@ -124,7 +124,12 @@ impl Prepared {
     /// whether there is one.
     pub fn run(&self, snapshot: Snapshot, parameters: &Parameters, limits: Limits) -> Execution<'_> {
         let given = |name: &Arc<str>| parameters.get(&**name).cloned().unwrap_or(Value::Null);
-        let scope = Scope { snapshot, parameters: self.parameters.iter().map(given).collect() };
+        let now = chrono::Utc::now();
+        let now = match chrono::FixedOffset::east_opt(limits.zone_seconds) {
+            Some(zone) => now.with_timezone(&zone),
+            None => now.fixed_offset(),
+        };
+        let scope = Scope { snapshot, parameters: self.parameters.iter().map(given).collect(), now };
         let context = Context::new(scope, limits, self.root.operator_count());
         Execution { prepared: self, root: self.root.open(), context, rows: 0, first_row: None, done: false }
     }

@@ -3,13 +3,13 @@
 use std::sync::Arc;
 
 use chrono::{Datelike, Months};
-use graphodrome_graph::{Code, Direction, Duration, GraphError, Snapshot, Value, ValueType};
+use graphodrome_graph::{Code, Direction, Duration, GraphError, Value, ValueType};
 use graphodrome_language::ast::{BinaryOperator, NormalForm};
 use rust_decimal::Decimal;
 use rust_decimal::prelude::ToPrimitive;
 use unicode_normalization::UnicodeNormalization;
 
-use crate::evaluate::read_text;
+use crate::evaluate::{Scope, read_text};
 use crate::template::read_by_template;
 
 macro_rules! functions {
@@ -99,15 +99,15 @@ fn domain(message: &str) -> GraphError {
     GraphError::new(Code::DATA, message)
 }
 
-pub(crate) fn call(
-    function: Function, arguments: Vec<Value>, snapshot: &Snapshot,
-) -> Result<Value, GraphError> {
+pub(crate) fn call(function: Function, arguments: Vec<Value>, snapshot: &Scope) -> Result<Value, GraphError> {
     use Function::*;
     match function {
         Coalesce => return Ok(arguments.into_iter().find(|v| !v.is_null()).unwrap_or(Value::Null)),
-        CurrentDate | CurrentTime | CurrentTimestamp | LocalTimestamp => return Ok(moment(function)),
+        CurrentDate | CurrentTime | CurrentTimestamp | LocalTimestamp => {
+            return Ok(moment(function, snapshot.now));
+        }
         Date | LocalTime | ZonedTime | LocalDateTime | ZonedDateTime if arguments.is_empty() => {
-            return Ok(moment(function));
+            return Ok(moment(function, snapshot.now));
         }
         Nullif => {
             let same = arguments[0].compare(&arguments[1])?.is_some_and(|o| o.is_eq());
@@ -319,15 +319,16 @@ pub(crate) fn call(
     })
 }
 
-/// A value of now: UTC, as no session says otherwise.
-fn moment(function: Function) -> Value {
-    let now = chrono::Utc::now();
+/// A value of the query's moment.
+fn moment(function: Function, now: chrono::DateTime<chrono::FixedOffset>) -> Value {
     match function {
         Function::CurrentDate | Function::Date => Value::Date(now.date_naive()),
-        Function::CurrentTime | Function::ZonedTime => Value::ZonedTime(now.time(), 0),
+        Function::CurrentTime | Function::ZonedTime => {
+            Value::ZonedTime(now.time(), now.offset().local_minus_utc())
+        }
         Function::LocalTime => Value::LocalTime(now.time()),
-        Function::LocalTimestamp | Function::LocalDateTime => Value::LocalDateTime(now.naive_utc()),
-        _ => Value::ZonedDateTime(now.fixed_offset()),
+        Function::LocalTimestamp | Function::LocalDateTime => Value::LocalDateTime(now.naive_local()),
+        _ => Value::ZonedDateTime(now),
     }
 }
 

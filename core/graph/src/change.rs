@@ -54,6 +54,9 @@ pub struct Transaction {
     /// Touched since the start.
     all_nodes: BTreeSet<Dense>,
     all_edges: BTreeSet<Dense>,
+    /// Stable ids of what was deleted.
+    deleted_nodes: HashMap<Dense, ElementId>,
+    deleted_edges: HashMap<Dense, ElementId>,
     /// Elements touched since the last settling by their values of a key, by the key's number: kept for
     /// the keys that [`Self::find_by_key`] was asked for.
     unsettled: HashMap<usize, HashMap<Vec<Value>, Dense>>,
@@ -83,6 +86,8 @@ impl Transaction {
             edges: BTreeSet::new(),
             all_nodes: BTreeSet::new(),
             all_edges: BTreeSet::new(),
+            deleted_nodes: HashMap::new(),
+            deleted_edges: HashMap::new(),
             unsettled: HashMap::new(),
         }
     }
@@ -201,6 +206,7 @@ impl Transaction {
 
     pub fn delete_edge(&mut self, id: Dense) {
         if self.snapshot.edge_exists(id) {
+            self.deleted_edges.insert(id, self.snapshot.edge_id(id));
             put_edge(&mut self.snapshot, id, None);
             self.snapshot.overlay.live_edges -= 1;
             self.touch(Element::Edge, id);
@@ -218,6 +224,7 @@ impl Transaction {
                 self.delete_edge(edge);
             }
         }
+        self.deleted_nodes.insert(id, self.snapshot.node_id(id));
         self.snapshot.overlay.put_node(id, None);
         self.snapshot.overlay.live_nodes -= 1;
         self.touch(Element::Node, id);
@@ -361,10 +368,8 @@ impl Transaction {
                     labels: s.node_labels(id),
                     properties: s.node_properties(id),
                 });
-            } else if id < s.base.node_count() {
-                deleted.push(Change::DeleteNode(stable_node(s, id)));
-            } else {
-                deleted.push(Change::DeleteNode(overlay_id(&s.overlay.nodes_by_id, id)));
+            } else if let Some(id) = self.deleted_nodes.get(&id) {
+                deleted.push(Change::DeleteNode(*id));
             }
         }
         for &id in &self.all_edges {
@@ -378,10 +383,8 @@ impl Transaction {
                     source: s.node_id(source),
                     target: s.node_id(target),
                 });
-            } else if id < s.base.edge_count() {
-                changes.push(Change::DeleteEdge(stable_edge(s, id)));
-            } else {
-                changes.push(Change::DeleteEdge(overlay_id(&s.overlay.edges_by_id, id)));
+            } else if let Some(id) = self.deleted_edges.get(&id) {
+                changes.push(Change::DeleteEdge(*id));
             }
         }
         changes.extend(deleted);
@@ -390,20 +393,6 @@ impl Transaction {
         }
         Ok((self.snapshot, changes))
     }
-}
-
-fn stable_node(s: &Snapshot, id: Dense) -> ElementId {
-    let table = &s.base.nodes[s.base.node_table(id)];
-    table.ids.get((id - table.first) as usize)
-}
-
-fn stable_edge(s: &Snapshot, id: Dense) -> ElementId {
-    let table = &s.base.edges[s.base.edge_table(id)];
-    table.ids.get((id - table.first) as usize)
-}
-
-fn overlay_id(ids: &imbl::HashMap<ElementId, Dense>, dense: Dense) -> ElementId {
-    ids.iter().find(|(_, d)| **d == dense).map_or(ElementId::MAX, |(id, _)| *id)
 }
 
 fn put_edge(snapshot: &mut Snapshot, id: Dense, record: Option<EdgeRecord>) {

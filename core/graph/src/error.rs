@@ -17,6 +17,8 @@ impl Code {
     pub const INVALID_TEXT: Code = Code("22018");
     pub const WRONG_TYPE: Code = Code("22G03");
     pub const NOT_COMPARABLE: Code = Code("22G04");
+    /// Another transaction committed first.
+    pub const CONFLICT: Code = Code("40001");
     pub const DEPENDENT_EDGES: Code = Code("G1001");
     pub const GRAPH_TYPE_VIOLATION: Code = Code("G2000");
     pub const KEY_VIOLATION: Code = Code("G2000");

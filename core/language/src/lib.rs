@@ -16,7 +16,7 @@ pub use check::{Known, check_query};
 pub use diagnostic::{Diagnostic, Diagnostics, Position, Severity, Span};
 pub use lexer::{KEYWORDS, Token, TokenKind, tokenize};
 pub use nearest::nearest;
-pub use parse::{parse, parse_expression, parse_graph_type, parse_value_type};
+pub use parse::{parse, parse_expression, parse_graph_type, parse_value_type, statement_ranges};
 pub use scope::{
     VariableKind, clause_variables, conditional_variables, expression_variables, pattern_variables,
     query_variables, term_variables,

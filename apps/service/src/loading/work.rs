@@ -115,7 +115,7 @@ async fn work(app: &Arc<App>, graph: &Arc<GraphHandle>, job: &Job, plan: Load) -
         (None, None) => graph.snapshot().version,
         (None, Some((snapshot, changes))) => {
             let version = snapshot.version;
-            turn.commit(snapshot, &changes).await?;
+            turn.commit(snapshot, changes).await?;
             version
         }
         (Some((parts, Shape::Whole)), _) => {

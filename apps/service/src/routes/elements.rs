@@ -185,7 +185,7 @@ async fn change<T>(
     let (snapshot, changes) = transaction.finish().map_err(graph_problem)?;
     let after = Arc::new(snapshot.clone());
     if !changes.is_empty() {
-        turn.commit(snapshot, &changes).await?;
+        turn.commit(snapshot, changes).await?;
     }
     Ok((made, after))
 }

@@ -9,6 +9,7 @@ mod jobs;
 mod loads;
 mod models;
 mod query;
+mod sessions;
 mod status;
 
 use std::sync::Arc;
@@ -55,6 +56,8 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(query::run_query))
         .routes(routes!(query::plan_query))
         .routes(routes!(query::profile_query))
+        .routes(routes!(sessions::open_session))
+        .routes(routes!(sessions::show_session, sessions::close_session))
         .merge(uploads())
         .routes(routes!(jobs::list_jobs))
         .routes(routes!(jobs::show_job, jobs::cancel_job))

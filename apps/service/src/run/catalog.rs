@@ -53,9 +53,6 @@ pub(super) async fn statement(
         Statement::DropGraph { name, if_exists } => {
             dropped(app.catalog.drop_graph(&name.text, if_exists).await?, "graph", &name)
         }
-        Statement::Session(_) | Statement::Transaction(_) => {
-            return Err(Problem::bad_request("sessions and transactions need a session"));
-        }
         Statement::CreateLookup(new) => create_lookup(app, new, request).await?,
         Statement::DropLookup { graph, unique, name, if_exists } => {
             let what = if unique { "key" } else { "index" };
@@ -84,7 +81,7 @@ pub(super) async fn statement(
             dropped(false, what, &name)
         }
         Statement::Rename(rename) => evolve::rename(app, rename, &request.text).await?,
-        Statement::Query(_) => String::new(),
+        Statement::Query(_) | Statement::Session(_) | Statement::Transaction(_) => String::new(),
     })
 }
 

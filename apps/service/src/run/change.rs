@@ -1,27 +1,45 @@
 //! Changes: each in its graph's turn, answered when it is durable.
 
+use std::sync::Arc;
 use std::time::Instant;
 
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use graphodrome_engine::Limits;
 use graphodrome_formats::{ResultFormat, ResultWriter};
+use graphodrome_graph::{Change, Snapshot};
 use graphodrome_language::Diagnostic;
 
 use super::{Run, epilogue, microseconds, too_many_rows};
 use crate::problem::Problem;
 
+/// The answer, and the new state with the changes that lead to it.
+type Made = (Vec<u8>, Option<(Snapshot, Vec<Change>)>);
+
 impl Run {
     /// A change takes its turn; it is answered when it is durable.
     pub(super) async fn change(self, format: ResultFormat) -> Result<Response, Problem> {
         let waiting = Instant::now();
-        let (token, guard) = self.app.register_query();
-        let graph = self.graph.clone();
+        let (app, graph) = (self.app.clone(), self.graph.clone());
         let turn = graph.turn().await;
         let wait = microseconds(waiting.elapsed());
-        let snapshot = turn.snapshot();
+        let (body, made) = self.execute_change(turn.snapshot(), wait, format).await?;
+        if let Some((snapshot, changes)) = made
+            && !changes.is_empty()
+        {
+            turn.commit(snapshot, changes).await?;
+            super::fold_when_wanted(&app, graph.clone());
+        }
+        Ok(([(header::CONTENT_TYPE, format.media_type())], body).into_response())
+    }
+
+    /// Runs a changing query on a state; nothing is kept of it yet.
+    pub(super) async fn execute_change(
+        self, snapshot: Arc<Snapshot>, wait: f64, format: ResultFormat,
+    ) -> Result<Made, Problem> {
+        let (token, guard) = self.app.register_query();
         let limits = Limits { cancel: token, ..self.limits.clone() };
-        let run = move || -> Result<_, Box<Problem>> {
+        let run = move || -> Result<Made, Box<Problem>> {
             let problem = |d: Diagnostic| Box::new(Problem::from_diagnostic(d, &self.text));
             let failed = |e: String| Box::new(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, e));
             let ready = self.prepare(snapshot.clone()).map_err(Box::new)?;
@@ -44,20 +62,8 @@ impl Run {
             body.extend(writer.end(&more).map_err(failed)?);
             Ok((body, made))
         };
-        let (body, made) = tokio::task::spawn_blocking(run).await?.map_err(|p| *p)?;
+        let made = tokio::task::spawn_blocking(run).await?.map_err(|p| *p)?;
         guard.finish();
-        if let Some((snapshot, changes)) = made
-            && !changes.is_empty()
-        {
-            turn.commit(snapshot, &changes).await?;
-            if graph.wants_fold() {
-                tokio::spawn(async move {
-                    if let Err(error) = graph.fold().await {
-                        tracing::warn!(%error, graph = graph.name, "the graph could not be folded");
-                    }
-                });
-            }
-        }
-        Ok(([(header::CONTENT_TYPE, format.media_type())], body).into_response())
+        Ok(made)
     }
 }

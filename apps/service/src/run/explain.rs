@@ -12,6 +12,7 @@ use utoipa::ToSchema;
 
 use super::{QueryRequest, Terms, graph_of, microseconds, statements, terms};
 use crate::problem::{Problem, QueryError};
+use crate::sessions::Session;
 use crate::state::App;
 
 /// A plan: nothing is executed.
@@ -63,7 +64,7 @@ pub async fn plan(app: Arc<App>, request: QueryRequest) -> Result<PlanAnswer, Pr
     let Terms { parameters, .. } = terms(&app, &request)?;
     let (statements, parse_us) = statements(&request.text)?;
     let query = only_query(statements)?;
-    let graph = graph_of(&app, &query, &request)?;
+    let graph = graph_of(&app, &query, &request, &Session::default())?;
     let snapshot = graph.snapshot();
     tokio::task::spawn_blocking(move || {
         let text = &request.text;
@@ -85,7 +86,7 @@ pub async fn profile(app: Arc<App>, request: QueryRequest) -> Result<ProfileAnsw
     let Terms { parameters, limits, .. } = terms(&app, &request)?;
     let (statements, parse_us) = statements(&request.text)?;
     let query = only_query(statements)?;
-    let graph = graph_of(&app, &query, &request)?;
+    let graph = graph_of(&app, &query, &request, &Session::default())?;
     let waiting = Instant::now();
     let (token, guard) = app.register_query();
     let _permit = app

@@ -5,6 +5,7 @@ mod catalog;
 mod change;
 mod explain;
 mod read;
+mod session;
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -22,6 +23,7 @@ use serde_json::{Map, Value as Json, json};
 use utoipa::ToSchema;
 
 use crate::problem::{Problem, QueryError};
+use crate::sessions::{OpenTransaction, Session};
 use crate::state::App;
 use crate::values;
 
@@ -52,6 +54,9 @@ pub struct QueryRequest {
     /// With more rows than that, stop instead of failing: the summary then has `truncated`.
     #[serde(default)]
     pub truncate: bool,
+    /// The session it belongs to: its graph, parameters and transaction.
+    #[serde(default)]
+    pub session: Option<String>,
 }
 
 /// Phases of a query, in microseconds.
@@ -93,13 +98,15 @@ fn statements(text: &str) -> Result<(Vec<Statement>, f64), Problem> {
     Ok((statements, microseconds(started.elapsed())))
 }
 
-fn graph_of(app: &App, query: &Query, request: &QueryRequest) -> Result<Arc<GraphHandle>, Problem> {
+fn graph_of(
+    app: &App, query: &Query, request: &QueryRequest, session: &Session,
+) -> Result<Arc<GraphHandle>, Problem> {
     let named = query.graphs();
     if let Some(other) = named.iter().find(|n| n.text != named[0].text) {
         let text = "not supported: several graphs within one query (feature GQ01)";
         return Err(Problem::from_diagnostic(Diagnostic::syntax(other.span, text), &request.text));
     }
-    match (named.first(), &request.graph) {
+    match (named.first(), request.graph.as_ref().or(session.graph.as_ref())) {
         (Some(name), _) => app.graph(&name.text),
         (None, Some(name)) => app.graph(name),
         (None, None) => {
@@ -117,29 +124,39 @@ fn graph_of(app: &App, query: &Query, request: &QueryRequest) -> Result<Arc<Grap
 /// Runs the statements in turn and answers with the last one's result. A text that was asked before of
 /// a graph named beside it is not even parsed: its plan is there.
 pub async fn query(app: Arc<App>, request: QueryRequest, format: ResultFormat) -> Result<Response, Problem> {
-    let Terms { parameters, limits, max_rows } = terms(&app, &request)?;
-    let run = |graph, query, ready: Option<Ready>, changes, parse, keep| Run {
-        app: app.clone(),
-        graph,
-        text: request.text.clone(),
-        query,
-        ready,
-        changes,
-        parameters: parameters.clone(),
-        limits: limits.clone(),
-        max_rows,
-        truncate: request.truncate,
-        parse,
-        keep,
-    };
+    if let Some(id) = &request.session {
+        let entry = app.sessions.get(id)?;
+        let mut session = entry.lock().await;
+        let answer = in_session(&app, &request, &mut session, format).await;
+        if session.closed {
+            app.sessions.close(id);
+        }
+        return answer;
+    }
+    let terms = terms(&app, &request)?;
     if let Some(graph) = request.graph.as_ref().and_then(|name| app.catalog.graph(name)) {
         let snapshot = graph.snapshot();
-        if let Some(prepared) = app.plans(&graph).find(&request.text, &snapshot, &parameters) {
+        if let Some(prepared) = app.plans(&graph).find(&request.text, &snapshot, &terms.parameters) {
             let changes = prepared.changes;
             let ready = Ready { prepared, snapshot, cached: true };
-            return run(graph, None, Some(ready), changes, 0.0, true).answer(format, true).await;
+            let run =
+                Run { ready: Some(ready), changes, keep: true, ..Run::new(&app, graph, &request, terms) };
+            return run.answer(format, true).await;
         }
     }
+    // What a text sets or begins lasts as long as the text.
+    let mut session = Session::default();
+    let response = in_session(&app, &request, &mut session, format).await?;
+    if session.transaction.is_some() {
+        return Err(Problem::bad_request("the text ends within a transaction, which was rolled back")
+            .hint("end it with COMMIT, or open a session: POST /v1/sessions"));
+    }
+    Ok(response)
+}
+
+async fn in_session(
+    app: &Arc<App>, request: &QueryRequest, session: &mut Session, format: ResultFormat,
+) -> Result<Response, Problem> {
     let (statements, parse) = statements(&request.text)?;
     let count = statements.len();
     let mut done: Vec<String> = vec![];
@@ -147,26 +164,59 @@ pub async fn query(app: Arc<App>, request: QueryRequest, format: ResultFormat) -
         let last = i + 1 == count;
         match statement {
             Statement::Query(query) => {
-                let graph = graph_of(&app, &query, &request)?;
+                let graph = graph_of(app, &query, request, session)?;
+                let mut terms = terms(app, request)?;
+                for (name, value) in &session.parameters {
+                    terms.parameters.entry(name.clone()).or_insert_with(|| value.clone());
+                }
+                terms.limits.zone_seconds = session.zone_seconds;
                 let changes = query.changes();
                 // A plan is found again by the text and the graph beside it.
-                let keep = count == 1 && query.graphs().is_empty();
-                let response =
-                    run(graph, Some(query), None, changes, parse, keep).answer(format, last).await?;
+                let keep = count == 1 && query.graphs().is_empty() && session.transaction.is_none();
+                let run = Run { changes, parse, keep, ..Run::new(app, graph, request, terms) };
+                let run = Run { query: Some(query), ..run };
+                let response = match &mut session.transaction {
+                    Some(open) => run.in_transaction(open, format, last).await?,
+                    None => run.answer(format, last).await?,
+                };
                 if last {
                     return Ok(response);
                 }
                 done.push("done".into());
             }
+            Statement::Session(command) => done.push(session::command(app, session, command, request)?),
+            Statement::Transaction(command) => done.push(session::transaction(app, session, command).await?),
             statement => {
+                if session.transaction.is_some() {
+                    let mut problem = Problem::new(
+                        StatusCode::CONFLICT,
+                        "graphs, types, keys and indexes are not created or dropped within a transaction",
+                    )
+                    .hint("COMMIT it first");
+                    problem.code = Some("25G02".into());
+                    return Err(problem);
+                }
                 // In a task of its own: a client that goes away must not leave it half done.
-                let (app, request) = (app.clone(), request.clone());
+                let graph = request.graph.clone().or_else(|| session.graph.clone());
+                let (app, request) = (app.clone(), QueryRequest { graph, ..request.clone() });
                 let work = tokio::spawn(async move { catalog::statement(&app, statement, &request).await });
                 done.push(work.await??);
             }
         }
     }
     Ok(message_result(&done, format))
+}
+
+/// Makes a new base of a graph in the background, where enough lies above the one it has.
+fn fold_when_wanted(_: &Arc<App>, graph: Arc<GraphHandle>) {
+    if !graph.wants_fold() {
+        return;
+    }
+    tokio::spawn(async move {
+        if let Err(error) = graph.fold().await {
+            tracing::warn!(%error, graph = graph.name, "the graph could not be folded");
+        }
+    });
 }
 
 /// A result for statements that have none: what was done, one row each.
@@ -218,9 +268,47 @@ struct Run {
     parse: f64,
     /// Whether the plan may serve other requests with the same text.
     keep: bool,
+    /// On a state that only a transaction sees: nothing known of others is true of it.
+    isolated: bool,
 }
 
 impl Run {
+    fn new(app: &Arc<App>, graph: Arc<GraphHandle>, request: &QueryRequest, terms: Terms) -> Run {
+        Run {
+            app: app.clone(),
+            graph,
+            text: request.text.clone(),
+            query: None,
+            ready: None,
+            changes: false,
+            parameters: terms.parameters,
+            limits: terms.limits,
+            max_rows: terms.max_rows,
+            truncate: request.truncate,
+            parse: 0.0,
+            keep: false,
+            isolated: false,
+        }
+    }
+
+    /// Within a transaction: on the state that it sees, changes kept for its commit.
+    async fn in_transaction(
+        mut self, open: &mut OpenTransaction, format: ResultFormat, last: bool,
+    ) -> Result<Response, Problem> {
+        self.isolated = true;
+        let snapshot = open.snapshot(&self.graph)?;
+        if self.changes {
+            open.may_change()?;
+            let (body, made) = self.execute_change(snapshot, 0.0, format).await?;
+            if let Some((snapshot, changes)) = made {
+                open.add(snapshot, changes);
+            }
+            return Ok(([(header::CONTENT_TYPE, format.media_type())], body).into_response());
+        }
+        self.ready = Some(self.prepare(snapshot)?);
+        self.read(format, last).await
+    }
+
     async fn answer(self, format: ResultFormat, last: bool) -> Result<Response, Problem> {
         if self.changes { self.change(format).await } else { self.read(format, last).await }
     }
@@ -244,9 +332,11 @@ impl Run {
                 _ => return Err(Problem::bad_request("the text is not a query")),
             },
         };
-        let prepared = plans
-            .prepare(query, &self.text, &snapshot, &self.parameters, self.keep)
-            .map_err(|e| Problem::from_query(&e, &self.text))?;
+        let prepared = match self.isolated {
+            true => graphodrome_engine::prepare(query, &self.text, &snapshot, &self.parameters).map(Arc::new),
+            false => plans.prepare(query, &self.text, &snapshot, &self.parameters, self.keep),
+        }
+        .map_err(|e| Problem::from_query(&e, &self.text))?;
         Ok(Ready { prepared, snapshot, cached: false })
     }
 

@@ -31,6 +31,31 @@ pub fn parse(text: &str) -> Result<Vec<Statement>, Diagnostics> {
     run(text, |p| p.script())
 }
 
+/// Where each statement of a text stands, without the semicolons between them.
+pub fn statement_ranges(text: &str) -> Vec<std::ops::Range<usize>> {
+    let (tokens, _) = tokenize(text);
+    let mut ranges = vec![];
+    let mut begin: Option<usize> = None;
+    let (mut end, mut nesting) = (0, 0i32);
+    for token in tokens {
+        let (start, stop) = (token.span.start as usize, token.span.end as usize);
+        match token.kind {
+            TokenKind::End => break,
+            TokenKind::Punctuation(";") if nesting <= 0 => {
+                ranges.extend(begin.take().map(|b| b..end));
+                continue;
+            }
+            TokenKind::Punctuation("{" | "(" | "[") => nesting += 1,
+            TokenKind::Punctuation("}" | ")" | "]") => nesting -= 1,
+            _ => {}
+        }
+        begin.get_or_insert(start);
+        end = stop;
+    }
+    ranges.extend(begin.map(|b| b..end));
+    ranges
+}
+
 /// Parses one expression, as in a mapping.
 pub fn parse_expression(text: &str) -> Result<Expression, Diagnostics> {
     run(text, |p| {

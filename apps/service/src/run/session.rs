@@ -1,0 +1,182 @@
+//! Session and transaction commands.
+
+use std::sync::Arc;
+
+use axum::http::StatusCode;
+use graphodrome_engine::{Limits, prepare};
+use graphodrome_graph::{Snapshot, Value};
+use graphodrome_language::Diagnostic;
+use graphodrome_language::ast::*;
+
+use super::QueryRequest;
+use crate::problem::Problem;
+use crate::sessions::{OpenTransaction, Session};
+use crate::state::App;
+
+fn state_problem(code: &str, detail: &str, hint: &str) -> Problem {
+    let mut problem = Problem::new(StatusCode::CONFLICT, detail).hint(hint);
+    problem.code = Some(code.into());
+    problem
+}
+
+pub(super) async fn transaction(
+    app: &Arc<App>, session: &mut Session, command: TransactionCommand,
+) -> Result<String, Problem> {
+    let none = || state_problem("25G01", "no transaction is open", "START TRANSACTION begins one");
+    match command {
+        TransactionCommand::Start { read_only } => {
+            if session.transaction.is_some() {
+                return Err(state_problem(
+                    "25G01",
+                    "a transaction is open already",
+                    "COMMIT or ROLLBACK it first",
+                ));
+            }
+            session.transaction = Some(OpenTransaction::new(read_only));
+            Ok(if read_only { "transaction started, read only" } else { "transaction started" }.into())
+        }
+        TransactionCommand::Rollback => {
+            session.transaction.take().ok_or_else(none)?;
+            Ok("transaction rolled back".into())
+        }
+        TransactionCommand::Commit => {
+            let open = session.transaction.take().ok_or_else(none)?;
+            // In a task of its own: a client that goes away must not leave it half done.
+            let committed = tokio::spawn(open.commit()).await??;
+            let Some(graph) = committed.graph else {
+                return Ok("transaction committed; nothing was changed".into());
+            };
+            super::fold_when_wanted(app, graph);
+            Ok(format!(
+                "transaction committed: {} elements, version {}",
+                committed.changes, committed.version
+            ))
+        }
+    }
+}
+
+pub(super) fn command(
+    app: &App, session: &mut Session, command: SessionCommand, request: &QueryRequest,
+) -> Result<String, Problem> {
+    Ok(match command {
+        SessionCommand::SetGraph(name) => {
+            app.graph(&name.text)?;
+            session.graph = Some(name.text.to_string());
+            format!("the session's graph is {}", name.text)
+        }
+        SessionCommand::SetParameter { name, if_not_exists, value_type, value } => {
+            if if_not_exists && session.parameters.contains_key(&*name) {
+                return Ok(format!("${name} is there already"));
+            }
+            let span = value.span;
+            let value = evaluate(app, session, value, request)?;
+            let fits = value_type.as_ref().is_none_or(|t| value.is_null() || t.accepts(&value));
+            if let (false, Some(wanted)) = (fits, value_type) {
+                let text =
+                    format!("${name} must be {wanted}, found {} {}", value.type_name(), value.excerpt());
+                let wrong = Diagnostic::error(graphodrome_graph::Code::WRONG_TYPE, span, text);
+                return Err(Problem::from_diagnostic(wrong, &request.text));
+            }
+            let shown = value.literal();
+            session.parameters.insert(name.to_string(), value);
+            format!("${name} = {shown}")
+        }
+        SessionCommand::SetTimeZone { text, span } => {
+            session.zone_seconds = zone(&text).ok_or_else(|| {
+                let wrong = Diagnostic::error(
+                    graphodrome_graph::Code("22009"),
+                    span,
+                    format!("'{text}' is no time zone displacement"),
+                )
+                .hint("write hours and minutes from UTC, as in '+01:00', or 'Z'");
+                Problem::from_diagnostic(wrong, &request.text)
+            })?;
+            format!("the session's time zone is {text}")
+        }
+        SessionCommand::Reset(part) => {
+            match &part {
+                SessionPart::All => {
+                    session.parameters.clear();
+                    session.graph = None;
+                    session.zone_seconds = 0;
+                }
+                SessionPart::Parameters => session.parameters.clear(),
+                SessionPart::Parameter(name) => {
+                    session.parameters.remove(&**name);
+                }
+                SessionPart::Graph => session.graph = None,
+                SessionPart::TimeZone => session.zone_seconds = 0,
+            }
+            "session reset".into()
+        }
+        SessionCommand::Close => {
+            let rolled_back = session.transaction.take().is_some();
+            session.closed = true;
+            if rolled_back { "session closed; its transaction was rolled back" } else { "session closed" }
+                .into()
+        }
+    })
+}
+
+/// The value of an expression, which may ask the session's graph.
+fn evaluate(
+    app: &App, session: &mut Session, value: Expression, request: &QueryRequest,
+) -> Result<Value, Problem> {
+    let name = request.graph.as_ref().or(session.graph.as_ref());
+    let snapshot: Arc<Snapshot> = match name {
+        Some(name) => {
+            let graph = app.graph(name)?;
+            match &mut session.transaction {
+                Some(open) => open.snapshot(&graph)?,
+                None => graph.snapshot(),
+            }
+        }
+        None => Arc::new(Snapshot::empty(None).map_err(Problem::from_graph)?),
+    };
+    let span = value.span;
+    let item = ReturnItem { expression: value, name: "value".into(), named: true };
+    let result = Return {
+        distinct: false,
+        items: vec![item],
+        group_by: None,
+        having: None,
+        page: Page::default(),
+        span,
+    };
+    let query = Query::of(Linear { graph: None, clauses: vec![Clause::Return(result)], span });
+    let prepared = prepare(&query, &request.text, &snapshot, &session.parameters)
+        .map_err(|e| Problem::from_query(&e, &request.text))?;
+    let limits =
+        Limits { time: Some(app.limits.query_time), zone_seconds: session.zone_seconds, ..Limits::default() };
+    let mut execution = prepared.run((*snapshot).clone(), &session.parameters, limits);
+    let failed = |d: Diagnostic| Problem::from_diagnostic(d, &request.text);
+    let value = match execution.next_batch().map_err(failed)? {
+        Some(batch) if batch.len > 0 => batch.columns[0].get(0),
+        _ => Value::Null,
+    };
+    if !value.is_storable() {
+        let text = format!("a parameter cannot hold a {}", value.type_name());
+        let wrong = Diagnostic::error(graphodrome_graph::Code::WRONG_TYPE, span, text);
+        return Err(failed(wrong.hint("keep the element's key instead")));
+    }
+    Ok(value)
+}
+
+/// `+01:00`, `-0530` or `Z` in seconds.
+fn zone(text: &str) -> Option<i32> {
+    let text = text.trim();
+    if text.eq_ignore_ascii_case("z") {
+        return Some(0);
+    }
+    let sign = match text.chars().next()? {
+        '+' => 1,
+        '-' => -1,
+        _ => return None,
+    };
+    let digits: String = text[1..].chars().filter(|c| *c != ':').collect();
+    if digits.len() != 4 || !digits.bytes().all(|b| b.is_ascii_digit()) {
+        return None;
+    }
+    let (hours, minutes): (i32, i32) = (digits[..2].parse().ok()?, digits[2..].parse().ok()?);
+    (hours <= 14 && minutes < 60).then_some(sign * (hours * 3600 + minutes * 60))
+}

@@ -81,6 +81,11 @@ pub(crate) trait OperatorPlan: Debug + Send + Sync {
         RowFacts::default()
     }
     fn open(self: Arc<Self>, inputs: Vec<Input>) -> Box<dyn Operator>;
+    /// The same operator yielding, instead of its rows, how many there are for each of its input's, as a
+    /// last column; where it can.
+    fn counted(&self) -> Option<Arc<dyn OperatorPlan>> {
+        None
+    }
     /// A correlated part that it runs by itself.
     fn correlated(&self) -> Option<&Arc<PlanNode>> {
         None

@@ -236,6 +236,24 @@ impl Writer<'_> {
         out
     }
 
+    /// A ring of single edges, perhaps with chords.
+    fn ring(&mut self) -> String {
+        let nodes: Vec<String> = (0..self.rng.random_range(2..5)).map(|_| self.name("n")).collect();
+        let mut out = String::new();
+        for (i, node) in nodes.iter().enumerate() {
+            let label = if self.chance(0.2) { ":A" } else { "" };
+            out.push_str(&format!("({node}{})", if i == 0 { "" } else { label }));
+            out.push_str(&self.scoped(|w| w.edge()));
+        }
+        out.push_str(&format!("({})", nodes[0]));
+        if nodes.len() > 2 && self.chance(0.5) {
+            let chord = self.scoped(|w| w.edge());
+            let (a, b) = (self.rng.random_range(0..nodes.len()), self.rng.random_range(0..nodes.len()));
+            out.push_str(&format!(", ({}){chord}({})", nodes[a], nodes[b]));
+        }
+        out
+    }
+
     fn path_pattern(&mut self, repeatable: bool, determined: bool) -> String {
         let mut out = String::new();
         let search = match self.rng.random_range(0..10) {
@@ -364,8 +382,9 @@ fn one_case(seed: u64) -> bool {
     let repeatable = writer.chance(0.2);
     let several = writer.chance(0.3);
     let mut text = String::from(if repeatable { "MATCH REPEATABLE ELEMENTS " } else { "MATCH " });
-    text.push_str(&writer.path_pattern(repeatable, several));
-    if several {
+    let ring = writer.chance(0.15);
+    text.push_str(&if ring { writer.ring() } else { writer.path_pattern(repeatable, several) });
+    if several && !ring {
         writer.before = std::mem::take(&mut writer.scope);
         text.push_str(", ");
         text.push_str(&writer.path_pattern(repeatable, true));
@@ -446,6 +465,13 @@ fn one_case(seed: u64) -> bool {
         only(&ours, &theirs),
         only(&theirs, &ours)
     );
+
+    // Rows may be counted without being made.
+    if searched.is_empty()
+        && let Some(counted) = run(&snapshot, &format!("{text} RETURN COUNT(*) AS n"))
+    {
+        assert_eq!(counted[0][0], Value::Int(expected.len() as i64), "{}", shown());
+    }
 
     // What the query cannot tell apart may be found another way.
     let distinct = format!("{text} RETURN DISTINCT {result}");

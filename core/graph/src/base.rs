@@ -124,9 +124,7 @@ impl EdgeTable {
     }
 
     /// The rows that `direction` looks at: forward, reverse; `None` where it looks at neither.
-    pub(crate) fn sides(
-        &self, direction: crate::Direction,
-    ) -> Option<(Option<&Adjacency>, Option<&Adjacency>)> {
+    pub fn sides(&self, direction: crate::Direction) -> Option<(Option<&Adjacency>, Option<&Adjacency>)> {
         let (out, into) = if self.directed {
             (direction.takes_out(), direction.takes_in())
         } else {

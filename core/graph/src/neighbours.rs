@@ -133,6 +133,46 @@ impl Snapshot {
         }
     }
 
+    /// Calls `visit(edge)` for each edge that passes and may be walked from `a` to `b` in this direction:
+    /// by halves in the shorter of their rows. Returns the adjacency entries looked at.
+    pub fn for_each_joining(
+        &self, (a, b): (Dense, Dense), direction: Direction, test: &EdgeTest,
+        mut visit: impl FnMut(Dense) -> ControlFlow<()>,
+    ) -> u64 {
+        if !(self.untouched(a) && self.untouched(b)) {
+            return self.for_each_adjacent(a, direction, test, |edge, other| {
+                if other == b { visit(edge) } else { ControlFlow::Continue(()) }
+            });
+        }
+        let mut looked = 0;
+        for &t in &test.tables {
+            let table = &self.base.edges[t];
+            let Some((out, into)) = table.sides(direction) else { continue };
+            // An undirected edge, or one in either direction, may stand in both; a loop only once.
+            for (side, first) in [(out, true), (into, false)] {
+                let Some(side) = side else { continue };
+                if !first && out.is_some() && a == b {
+                    continue;
+                }
+                // The same edges stand in the other side's row of `b`.
+                let other = if std::ptr::eq(side, &table.forward) { &table.reverse } else { &table.forward };
+                let (mine, theirs) = (side.row(a), other.row(b));
+                let (rows, row, wanted) =
+                    if mine.len() <= theirs.len() { (side, mine, b) } else { (other, theirs, a) };
+                let neighbours = rows.entries(row.clone());
+                let begin = neighbours.partition_point(|&n| n < wanted);
+                looked += 1;
+                for (i, _) in neighbours[begin..].iter().enumerate().take_while(|(_, n)| **n == wanted) {
+                    looked += 1;
+                    if visit(table.first + rows.position(row.start + begin + i)).is_break() {
+                        return looked;
+                    }
+                }
+            }
+        }
+        looked
+    }
+
     /// Whether the base's rows still show `edge` rightly: not deleted, same labels.
     fn base_edge_shows(&self, edge: Dense, table: usize) -> bool {
         match self.overlay.edges.get(&edge) {

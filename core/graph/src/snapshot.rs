@@ -266,6 +266,12 @@ impl Snapshot {
         EdgeTest { expression: expression.cloned(), tables }
     }
 
+    /// Whether all edges of a node are those of the base.
+    #[inline]
+    pub fn untouched(&self, node: Dense) -> bool {
+        !self.overlay.touched.maybe(node)
+    }
+
     #[inline]
     pub fn node_passes(&self, id: Dense, test: &NodeTest) -> bool {
         if test.all {

@@ -23,6 +23,8 @@ pub(crate) struct AggregateSpec {
     pub share: Option<Expr>,
     /// `None` for `COUNT(*)`.
     pub argument: Option<Expr>,
+    /// Of `COUNT(*)`: the slot that says how many rows a row stands for.
+    pub weight: Option<usize>,
 }
 
 #[derive(Clone, Debug)]
@@ -108,7 +110,7 @@ impl Run {
                 };
                 for (spec, accumulator) in self.spec.aggregates.iter().zip(&mut groups[place]) {
                     match &spec.argument {
-                        None => accumulator.add_rows(1),
+                        None => accumulator.add_rows(spec.weight.map_or(1, |slot| weight(&batch, slot, row))),
                         Some(argument) => {
                             let value = evaluator.value(argument, at)?;
                             if spec.distinct || spec.function.keeps_values() {
@@ -158,6 +160,14 @@ fn percentile_share(share: &Expr, context: &mut Context) -> Outcome<f64> {
     })
 }
 
+/// How many rows a row stands for.
+fn weight(batch: &Batch, slot: usize, row: usize) -> usize {
+    match batch.columns[slot].get(row) {
+        Value::Int(n) => n as usize,
+        _ => 0,
+    }
+}
+
 /// Where every aggregate counts rows or nodes: the whole batch at once. `false` where it cannot be.
 fn count_columns(spec: &Group, batch: &Batch, accumulators: &mut [Accumulator]) -> bool {
     let nodes = |argument: &Expr| match argument.kind {
@@ -176,7 +186,10 @@ fn count_columns(spec: &Group, batch: &Batch, accumulators: &mut [Accumulator]) 
     for (aggregate, accumulator) in spec.aggregates.iter().zip(accumulators) {
         match aggregate.argument.as_ref().and_then(nodes) {
             Some(nodes) => accumulator.count_nodes(nodes),
-            None => accumulator.add_rows(batch.len),
+            None => match aggregate.weight {
+                None => accumulator.add_rows(batch.len),
+                Some(slot) => (0..batch.len).for_each(|row| accumulator.add_rows(weight(batch, slot, row))),
+            },
         }
     }
     true

@@ -3,7 +3,7 @@
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use graphodrome_graph::{Direction, Value};
+use graphodrome_graph::Value;
 
 use crate::batch::{Batch, NO_ELEMENT, Vector};
 use crate::context::{Context, Counters, Outcome};
@@ -64,9 +64,9 @@ impl Operator for Run {
                 let snapshot = &context.scope;
                 let mut counters = Counters::default();
                 let mut failure = None;
-                let (near, far, direction) = cheaper_end(context, spec, from, to);
-                let looked = snapshot.for_each_adjacent(near, direction, &spec.edge.test, |edge, other| {
-                    if other != far || !spec.edge.is_different(edge, &batch, row) {
+                let (direction, test) = (spec.edge.direction, &spec.edge.test);
+                let looked = snapshot.for_each_joining((from, to), direction, test, |edge| {
+                    if !spec.edge.is_different(edge, &batch, row) {
                         return ControlFlow::Continue(());
                     }
                     let locals = [Value::Edge(edge)];
@@ -101,30 +101,5 @@ impl Operator for Run {
             }
         }
         Ok(None)
-    }
-}
-
-/// Row lengths in the base tell which end has less to look at.
-fn cheaper_end(context: &Context, spec: &ProbeEdge, from: u32, to: u32) -> (u32, u32, Direction) {
-    let base = &context.scope.base;
-    let degree = |node: u32, direction: Direction| -> usize {
-        let mut sum = 0;
-        for &t in &spec.edge.test.tables {
-            let table = &base.edges[t];
-            let both = !table.directed;
-            if both || direction.takes_out() {
-                sum += table.forward.row(node).len();
-            }
-            if both || direction.takes_in() {
-                sum += table.reverse.row(node).len();
-            }
-        }
-        sum
-    };
-    let direction = spec.edge.direction;
-    if degree(from, direction) <= degree(to, direction.reversed()) {
-        (from, to, direction)
-    } else {
-        (to, from, direction.reversed())
     }
 }

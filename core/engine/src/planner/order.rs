@@ -351,6 +351,10 @@ impl Planner<'_> {
             StepKind::Edge { name, direction, labels } => {
                 let (near, far) =
                     if from_right { (pattern.to, pattern.from) } else { (pattern.from, pattern.to) };
+                let closing = self.closing_steps(step, far, &input.schema, b);
+                if !closing.is_empty() {
+                    return self.intersect(input, step, closing, far, b);
+                }
                 let direction = if from_right { direction.reversed() } else { *direction };
                 let edge =
                     EdgeCheck { test: self.scope.edge_test(labels.as_ref()), direction, different_from };
@@ -361,6 +365,69 @@ impl Planner<'_> {
                 self.search_operator(input, step, &search, from_right, different_from, b)
             }
         }
+    }
+
+    /// Other edges that join the node a step leads to with nodes that are bound.
+    fn closing_steps(&self, step: usize, far: usize, schema: &Schema, b: &Builder<'_>) -> Vec<usize> {
+        let bound = |n: usize| schema.slot(&b.graph.nodes[n].name).is_some();
+        if bound(far) {
+            return vec![];
+        }
+        (0..b.graph.steps.len())
+            .filter(|&i| {
+                let other = &b.graph.steps[i];
+                let joins = other.to == far && bound(other.from) || other.from == far && bound(other.to);
+                i != step && !b.done[i] && joins && matches!(other.kind, StepKind::Edge { .. })
+            })
+            .collect()
+    }
+
+    /// A node that several bound ones have an edge with.
+    fn intersect(
+        &mut self, input: PlanNode, step: usize, closing: Vec<usize>, far: usize, b: &mut Builder<'_>,
+    ) -> Outcome<PlanNode> {
+        let far_node = b.graph.nodes[far].clone();
+        let mut schema = input.schema.clone();
+        let (mut arms, mut shown) = (vec![], vec![]);
+        let rows = input.estimate.rows;
+        let (mut factor, mut looked) = (1.0, f64::MAX);
+        for (i, step) in std::iter::once(step).chain(closing).enumerate() {
+            let pattern = b.graph.steps[step].clone();
+            let StepKind::Edge { name, direction, labels } = &pattern.kind else { continue };
+            let from_right = pattern.from == far;
+            let near = if from_right { pattern.to } else { pattern.from };
+            b.done[step] = true;
+            let different_from = self.different_from(step, &input.schema, b);
+            let direction = if from_right { direction.reversed() } else { *direction };
+            let edge = EdgeCheck { test: self.scope.edge_test(labels.as_ref()), direction, different_from };
+            arms.push(Arm { from: slot_of(&input.schema, &b.graph.nodes[near].name)?, edge });
+            schema.push(name.clone(), VariableKind::Edge);
+            let (fan_out, entries) = self.fan_out(&pattern, from_right, &b.graph.nodes, &b.graph.conditions);
+            factor *= if i == 0 { fan_out } else { self.closing(&pattern, b) };
+            looked = entries.min(looked);
+            let (left, right) =
+                (show_node(&b.graph.nodes[pattern.from]), show_node(&b.graph.nodes[pattern.to]));
+            shown.push(format!("{left}{}{right}", pattern.shown));
+        }
+        schema.push(far_node.name.clone(), VariableKind::Node);
+        let (conditions, shown_conditions, _) = self.take_conditions(&schema, b)?;
+        let estimate = Estimate {
+            rows: (rows * factor).max(0.1),
+            cost: input.estimate.cost + rows * (looked + 1.0),
+            source: format!(
+                "{looked:.1} neighbours of the node with fewest, from the counts of label triples"
+            ),
+        };
+        let plan = IntersectEdges {
+            pattern: shown.join(", "),
+            arms,
+            node: NodeCheck { test: self.scope.node_test(far_node.labels.as_ref()) },
+            apart: !b.graph.repeatable,
+            conditions,
+            shown_conditions,
+            count: false,
+        };
+        Ok(self.node(plan, vec![input], schema, estimate))
     }
 
     #[allow(clippy::too_many_arguments)] // One step's parts, taken apart by its caller.

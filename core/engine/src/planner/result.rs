@@ -272,11 +272,21 @@ impl Planner<'_> {
                     let once = input.facts.distinct_nodes;
                     let distinct =
                         *distinct && !matches!(argument.kind, Kind::Slot(slot) if once == Some(slot));
-                    AggregateSpec { function: *function, distinct, share, argument: Some(argument) }
+                    AggregateSpec {
+                        function: *function,
+                        distinct,
+                        share,
+                        argument: Some(argument),
+                        weight: None,
+                    }
                 }
-                _ => {
-                    AggregateSpec { function: Aggregate::Count, distinct: false, share: None, argument: None }
-                }
+                _ => AggregateSpec {
+                    function: Aggregate::Count,
+                    distinct: false,
+                    share: None,
+                    argument: None,
+                    weight: None,
+                },
             });
             let name = self.hidden("aggregate");
             computed.push((aggregate.kind.clone(), schema.push(name, VariableKind::Value)));
@@ -297,9 +307,28 @@ impl Planner<'_> {
                 "the square root of the input's rows".into()
             },
         };
+        let input = counted(input, &key_expressions, &mut specs);
         let plan = Group { keys: key_expressions, key_vectors, aggregates: specs, shown };
         Ok((self.node(plan, vec![input], schema, estimate), computed))
     }
+}
+
+/// Where rows are only counted, an operator that can count them instead of making them.
+fn counted(input: PlanNode, keys: &[Expr], specs: &mut [AggregateSpec]) -> PlanNode {
+    let only_counts = specs.iter().all(|s| s.function == Aggregate::Count && s.argument.is_none());
+    let (Some(plan), [below], true) = (input.plan.counted(), &input.inputs[..], only_counts) else {
+        return input;
+    };
+    let width = below.schema.len();
+    let mut read = vec![];
+    keys.iter().for_each(|key| key.slots(&mut read));
+    if specs.is_empty() || read.iter().any(|slot| *slot >= width) {
+        return input;
+    }
+    let mut schema = below.schema.clone();
+    let weight = schema.push("#count", VariableKind::Value);
+    specs.iter_mut().for_each(|s| s.weight = Some(weight));
+    PlanNode { plan, schema, ..input }
 }
 
 /// What a result is made of: its rows, the slots of its columns, and these.

@@ -1,0 +1,384 @@
+//! Patterns, lookups and single inserts of docs/benchmarks.md, each against the same question in SQL on
+//! PostgreSQL in the same run: `cargo bench --bench patterns`. SCALES=16 asks for the small graph alone;
+//! SQL_SECONDS is how long a question may take in SQL.
+
+#![allow(clippy::unwrap_used)] // A benchmark that cannot go on should stop with the place.
+
+use std::path::Path;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use graphodrome_bench::{Line, in_memory, median, milliseconds, shown, table};
+use graphodrome_client::{Client, QueryRequest};
+use graphodrome_engine::{Limits, Parameters, prepare};
+use graphodrome_generator::{Shape, Style};
+use graphodrome_graph::{Snapshot, Value};
+use graphodrome_language::ast::Statement;
+use graphodrome_language::parse;
+use graphodrome_store::PrivateServer;
+use graphodrome_tests::{Running, folder, load_mapping, query, single};
+use sea_orm::sqlx::postgres::{PgPool, PgPoolCopyExt, PgPoolOptions};
+use sea_orm::sqlx::{self, Row};
+
+fn setting(name: &str, default: u64) -> u64 {
+    std::env::var(name).ok().and_then(|v| v.parse().ok()).unwrap_or(default)
+}
+
+async fn run(pool: &PgPool, text: &str) {
+    sqlx::query(sqlx::AssertSqlSafe(text.to_string())).execute(pool).await.unwrap();
+}
+
+async fn copy(pool: &PgPool, table: &str, path: &Path) {
+    let mut copy = pool.copy_in_raw(&format!("COPY {table} FROM STDIN (FORMAT csv, HEADER)")).await.unwrap();
+    for piece in std::fs::read(path).unwrap().chunks(4 << 20) {
+        copy.send(piece).await.unwrap();
+    }
+    copy.finish().await.unwrap();
+}
+
+/// Milliseconds in the engine and the rows, as texts.
+fn ours(snapshot: &Snapshot, text: &str, a: i64) -> (f64, Vec<String>) {
+    let Statement::Query(query) = parse(text).unwrap().remove(0) else { unreachable!() };
+    let parameters = Parameters::from([("a".to_string(), Value::Int(a))]);
+    let prepared = prepare(&query, text, snapshot, &parameters).unwrap();
+    milliseconds(|| {
+        let mut execution = prepared.run(
+            snapshot.clone(),
+            &parameters,
+            Limits { memory_bytes: 8 << 30, ..Limits::default() },
+        );
+        let mut rows = vec![];
+        while let Some(batch) = execution.next_batch().unwrap() {
+            for row in 0..batch.len {
+                let cells: Vec<String> = batch.columns.iter().map(|c| c.get(row).to_string()).collect();
+                rows.push(cells.join(","));
+            }
+        }
+        rows
+    })
+}
+
+/// The same of SQL; no rows where it took too long.
+async fn theirs(pool: &PgPool, text: &str, a: i64) -> (f64, Option<Vec<String>>) {
+    let started = Instant::now();
+    let result = sqlx::query(sqlx::AssertSqlSafe(text.to_string())).bind(a).fetch_all(pool).await;
+    let ms = started.elapsed().as_secs_f64() * 1e3;
+    let rows = result.ok().map(|rows| {
+        rows.iter()
+            .map(|row| (0..row.len()).map(|i| row.get::<i64, _>(i).to_string()).collect::<Vec<_>>().join(","))
+            .collect()
+    });
+    (ms, rows)
+}
+
+struct Question {
+    name: &'static str,
+    gql: String,
+    sql: String,
+    /// From how many nodes it is asked; 0 where it is about the whole graph.
+    starts: usize,
+    target: &'static str,
+}
+
+fn questions(nodes: u64) -> Vec<Question> {
+    let ring = |n: usize| {
+        let names = ["a", "b", "c", "d", "e"];
+        let mut gql = "MATCH (a:Place {id: $a})".to_string();
+        let mut tables = vec![];
+        let mut conditions = vec!["e1.source = $1".to_string()];
+        for i in 0..n {
+            let to = names[(i + 1) % n];
+            gql.push_str(&format!("-[:LINK]->({to}{})", if i + 1 < n { ":Place" } else { "" }));
+            tables.push(format!("edges e{}", i + 1));
+            if i > 0 {
+                conditions.push(format!("e{}.source = e{i}.target", i + 1));
+            }
+            for j in 0..i {
+                conditions.push(format!("e{}.ctid <> e{}.ctid", i + 1, j + 1));
+            }
+        }
+        conditions.push(format!("e{n}.target = e1.source"));
+        gql.push_str(" RETURN COUNT(*) AS n");
+        (gql, format!("SELECT count(*) FROM {} WHERE {}", tables.join(", "), conditions.join(" AND ")))
+    };
+    let mut all = vec![Question {
+        name: "triangles of the whole graph",
+        gql: "MATCH (a:Place)-[:LINK]->(b:Place)-[:LINK]->(c:Place)-[:LINK]->(a) RETURN COUNT(*) AS n".into(),
+        sql: "SELECT count(*) FROM edges e1 JOIN edges e2 ON e2.source = e1.target
+              JOIN edges e3 ON e3.source = e2.target AND e3.target = e1.source
+              WHERE e1.ctid <> e2.ctid AND e1.ctid <> e3.ctid AND e2.ctid <> e3.ctid AND $1::bigint IS NOT NULL"
+            .into(),
+        starts: 0,
+        target: "50",
+    }];
+    let few = nodes / 64;
+    all.push(Question {
+        name: "two hops with filters on nodes and edges, grouped, top 20",
+        gql: format!(
+            "MATCH (a:Place)-[e:LINK]->(b:Place)-[f:LINK]->(c:Place) WHERE a.id < {few} AND e.weight < 10 AND f.weight < 10 AND MOD(c.id, 2) = 0 RETURN c.id AS id, COUNT(*) AS n GROUP BY id ORDER BY n DESC, id LIMIT 20"
+        ),
+        sql: format!(
+            "SELECT f.target, count(*) FROM edges e JOIN edges f ON f.source = e.target
+             WHERE e.source < {few} AND e.weight < 10 AND f.weight < 10 AND f.target % 2 = 0 AND e.ctid <> f.ctid
+               AND $1::bigint IS NOT NULL
+             GROUP BY f.target ORDER BY 2 DESC, 1 LIMIT 20"
+        ),
+        starts: 0,
+        target: "15",
+    });
+    for (n, name) in
+        [(3, "rings of 3 through a node"), (4, "rings of 4 through a node"), (5, "rings of 5 through a node")]
+    {
+        let (gql, sql) = ring(n);
+        all.push(Question { name, gql, sql, starts: 15, target: "50" });
+    }
+    all
+}
+
+async fn graph(scale: u32, lines: &mut Vec<Line>) {
+    let nodes = 1u32 << scale;
+    let tables = folder();
+    println!("Making an R-MAT graph of 2^{scale} nodes");
+    graphodrome_generator::random_graph(
+        Shape::skewed(nodes, 16 * nodes as u64),
+        11,
+        Style::default(),
+        tables.path(),
+    )
+    .unwrap();
+    let beside = folder();
+    let server = PrivateServer::start(beside.path()).unwrap();
+    let limit = setting("SQL_SECONDS", 120);
+    let pool = PgPoolOptions::new()
+        .after_connect(move |connection, _| {
+            Box::pin(async move {
+                let text = format!("SET statement_timeout = {}", limit * 1000);
+                sqlx::query(sqlx::AssertSqlSafe(text)).execute(connection).await.map(|_| ())
+            })
+        })
+        .connect(&server.url())
+        .await
+        .unwrap();
+    run(&pool, "CREATE TABLE nodes (id bigint PRIMARY KEY)").await;
+    run(&pool, "CREATE TABLE edges (source bigint NOT NULL, target bigint NOT NULL, weight bigint)").await;
+    copy(&pool, "nodes", &tables.path().join("nodes.csv")).await;
+    copy(&pool, "edges", &tables.path().join("edges.csv")).await;
+    run(&pool, "CREATE INDEX ON edges (source, target)").await;
+    run(&pool, "CREATE INDEX ON edges (target, source)").await;
+    run(&pool, "VACUUM ANALYZE edges").await;
+    let snapshot = in_memory(tables.path());
+    let starts: Vec<i64> = sqlx::query(
+        "SELECT id FROM nodes WHERE EXISTS (SELECT FROM edges WHERE source = id) AND EXISTS (SELECT FROM edges WHERE target = id)
+         ORDER BY md5(id::text) LIMIT 15",
+    )
+    .fetch_all(&pool)
+    .await
+    .unwrap()
+    .iter()
+    .map(|row| row.get(0))
+    .collect();
+    for question in questions(nodes as u64) {
+        let asked = if question.starts == 0 { &starts[..1] } else { &starts[..question.starts] };
+        let (mut mine, mut others) = (vec![], vec![]);
+        let mut unfinished = false;
+        for &a in asked {
+            let (ms, rows) = ours(&snapshot, &question.gql, a);
+            mine.push(ms);
+            if unfinished {
+                continue;
+            }
+            let (sql_ms, sql_rows) = theirs(&pool, &question.sql, a).await;
+            others.push(sql_ms);
+            match sql_rows {
+                Some(sql_rows) => assert_eq!(rows, sql_rows, "{}: the answers differ", question.name),
+                None => unfinished = true,
+            }
+        }
+        let (ms, sql_ms) = (median(mine), median(others));
+        println!(
+            "2^{scale}, {}: {} against {}{}",
+            question.name,
+            shown(ms),
+            if unfinished { "more than " } else { "" },
+            shown(sql_ms)
+        );
+        lines.push(Line {
+            figure: format!("2^{scale} nodes: {}", question.name),
+            ours: shown(ms),
+            theirs: format!("{}{}", if unfinished { "> " } else { "" }, shown(sql_ms)),
+            ratio: sql_ms / ms,
+            target: question.target.into(),
+        });
+    }
+    pool.close().await;
+    server.stop().unwrap();
+}
+
+/// Requests a second of so many clients at once, and their 99th percentile in milliseconds.
+async fn rate<F, Fut>(clients: usize, each: usize, work: F) -> (f64, f64)
+where
+    F: Fn(usize, usize) -> Fut + Send + Sync + 'static,
+    Fut: Future<Output = ()> + Send,
+{
+    let work = Arc::new(work);
+    let started = Instant::now();
+    let tasks: Vec<_> = (0..clients)
+        .map(|client| {
+            let work = work.clone();
+            tokio::spawn(async move {
+                let mut times = vec![];
+                for i in 0..each {
+                    let began = Instant::now();
+                    work(client, i).await;
+                    times.push(began.elapsed().as_secs_f64() * 1e3);
+                }
+                times
+            })
+        })
+        .collect();
+    let mut times = vec![];
+    for task in tasks {
+        times.extend(task.await.unwrap());
+    }
+    let seconds = started.elapsed().as_secs_f64();
+    times.sort_by(f64::total_cmp);
+    ((clients * each) as f64 / seconds, times[times.len() * 99 / 100])
+}
+
+fn asking(text: &str, parameters: serde_json::Value) -> QueryRequest {
+    let parameters = parameters.as_object().unwrap().clone();
+    QueryRequest { text: text.into(), graph: Some("random".into()), parameters, ..QueryRequest::default() }
+}
+
+/// Lookups and inserts through the service, against the protocol of PostgreSQL.
+async fn requests(lines: &mut Vec<Line>) {
+    let tables = folder();
+    let nodes = 1u32 << 16;
+    graphodrome_generator::random_graph(
+        Shape::skewed(nodes, 16 * nodes as u64),
+        11,
+        Style::default(),
+        tables.path(),
+    )
+    .unwrap();
+    let data = folder();
+    let service = Running::start(data.path(), &[]);
+    let client: Client = service.client();
+    let model = std::fs::read_to_string(tables.path().join("model.gql")).unwrap();
+    client.query(&QueryRequest { text: model, ..QueryRequest::default() }).await.unwrap();
+    assert_eq!(load_mapping(&client, "random", &tables.path().join("load.toml")).await.state, "done");
+    let beside = folder();
+    let server = PrivateServer::start(beside.path()).unwrap();
+    let pool =
+        PgPoolOptions::new().min_connections(32).max_connections(32).connect(&server.url()).await.unwrap();
+    run(&pool, "CREATE TABLE nodes (id bigint PRIMARY KEY)").await;
+    copy(&pool, "nodes", &tables.path().join("nodes.csv")).await;
+    run(&pool, "CREATE TABLE made (id bigint PRIMARY KEY, name text)").await;
+
+    let lookup = "MATCH (p:Place {id: $id}) RETURN p.id AS id";
+    let each = setting("LOOKUPS", 4000) as usize;
+    let reading = client.clone();
+    let (mine, late) = rate(8, each, move |client, i| {
+        let reading = reading.clone();
+        async move {
+            let id = (client * 7919 + i * 31) as u32 % nodes;
+            reading.query(&asking(lookup, serde_json::json!({ "id": id }))).await.unwrap();
+        }
+    })
+    .await;
+    let reading = pool.clone();
+    let (sql, sql_late) = rate(8, each, move |client, i| {
+        let reading = reading.clone();
+        async move {
+            let id = ((client * 7919 + i * 31) as u32 % nodes) as i64;
+            sqlx::query("SELECT id FROM nodes WHERE id = $1").bind(id).fetch_one(&reading).await.unwrap();
+        }
+    })
+    .await;
+    lines.push(Line {
+        figure: format!(
+            "key lookup through HTTP, 8 clients, a second (99th percentile {late:.2} ms, {sql_late:.2} ms)"
+        ),
+        ours: format!("{mine:.0}"),
+        theirs: format!("{sql:.0}"),
+        ratio: mine / sql,
+        target: "1".into(),
+    });
+
+    // What a request takes besides its execution.
+    let mut beyond = vec![];
+    for i in 0..2000 {
+        let began = Instant::now();
+        let result = client.query(&asking(lookup, serde_json::json!({ "id": i }))).await.unwrap();
+        let execute = result.summary["execute_us"].as_f64().unwrap() / 1e3;
+        beyond.push(began.elapsed().as_secs_f64() * 1e3 - execute);
+    }
+    let beyond = median(beyond);
+    println!("a simple query takes {} besides its execution (target 0.3 ms)", shown(beyond));
+
+    let each = setting("INSERTS", 300) as usize;
+    let writing = client.clone();
+    let (mine, late) = rate(32, each, move |client, i| {
+        let writing = writing.clone();
+        async move {
+            let id = 1_000_000 + client * 100_000 + i;
+            let request = asking("INSERT (:Place {id: $id})", serde_json::json!({ "id": id }));
+            writing.query(&request).await.unwrap();
+        }
+    })
+    .await;
+    let writing = pool.clone();
+    let (sql, sql_late) = rate(32, each, move |client, i| {
+        let writing = writing.clone();
+        async move {
+            let id = (client * 100_000 + i) as i64;
+            sqlx::query("INSERT INTO made (id, name) VALUES ($1, 'x')")
+                .bind(id)
+                .execute(&writing)
+                .await
+                .unwrap();
+        }
+    })
+    .await;
+    let made = single(&client, "random", "MATCH (p:Place) WHERE p.id >= 1000000 RETURN COUNT(*) AS n").await;
+    assert_eq!(made, 32 * each);
+    lines.push(Line {
+        figure: format!(
+            "single inserts, 32 clients, a second (99th percentile {late:.1} ms, {sql_late:.1} ms)"
+        ),
+        ours: format!("{mine:.0}"),
+        theirs: format!("{sql:.0}"),
+        ratio: mine / sql,
+        target: "1".into(),
+    });
+
+    // One statement that changes a million elements.
+    query(&client, "random", "MATCH (p:Place) WHERE p.id >= 1000000 DETACH DELETE p").await;
+    let began = Instant::now();
+    let result =
+        query(&client, "random", "MATCH ()-[e:LINK]->() SET e.weight = e.weight + 1 RETURN COUNT(*) AS n")
+            .await;
+    println!(
+        "one statement that changes {} edges: {}",
+        result.rows[0][0],
+        shown(began.elapsed().as_secs_f64() * 1e3)
+    );
+    pool.close().await;
+    server.stop().unwrap();
+}
+
+fn main() {
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
+    runtime.block_on(async {
+        let mut lines = vec![];
+        let scales = std::env::var("SCALES").unwrap_or("16,20".into());
+        for scale in scales.split(',').filter(|s| !s.is_empty()) {
+            graph(scale.parse().unwrap(), &mut lines).await;
+        }
+        if std::env::var("GRAPHS_ONLY").is_err() {
+            requests(&mut lines).await;
+        }
+        println!("\n{}", table(&lines));
+    });
+    runtime.shutdown_timeout(Duration::from_secs(5));
+}

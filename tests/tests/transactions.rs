@@ -272,7 +272,7 @@ async fn a_script_shows_each_statements_result_and_stops_where_one_fails() {
     let failed = cli(&service.url, &["query", "-g", "g", "-f", path]);
     assert!(!failed.status.success());
     let said = stderr(&failed);
-    assert!(said.contains("22012") && said.contains("line 4, column 12"), "{said}");
+    assert!(said.contains("22012") && said.contains("line 4, column 10"), "{said}");
     assert!(said.contains("statement 4 of 5 failed"), "{said}");
     assert_eq!(single(&client, "g", "MATCH (w:Well) RETURN COUNT(*) AS n").await, 3, "C stands, D does not");
 }

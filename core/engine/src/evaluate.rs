@@ -10,12 +10,13 @@ use graphodrome_language::{Diagnostic, Span};
 use rust_decimal::Decimal;
 
 use crate::Parameters;
-use crate::batch::Batch;
+use crate::batch::{Batch, NO_ELEMENT, Vector};
 use crate::compile::{Compiler, PlanParameters};
 use crate::context::{Counters, Outcome, located};
 use crate::expression::{Expr, Kind, Piece};
 use crate::functions;
 use crate::operators::Accumulator;
+use crate::quick;
 
 /// A row of a batch, with values for slots beyond the batch's columns.
 #[derive(Clone, Copy)]
@@ -32,6 +33,25 @@ impl Row<'_> {
             Some(column) => column.get(self.row),
             None => self.locals.get(slot - self.batch.columns.len()).cloned().unwrap_or(Value::Null),
         }
+    }
+}
+
+impl Row<'_> {
+    /// The number of the node or edge in a slot.
+    #[inline]
+    pub fn element(&self, slot: usize) -> Option<u32> {
+        match self.batch.columns.get(slot) {
+            Some(Vector::Nodes(v) | Vector::Edges(v)) => Some(v[self.row]).filter(|id| *id != NO_ELEMENT),
+            Some(Vector::Values(v)) => element_of(&v[self.row]),
+            None => element_of(self.locals.get(slot - self.batch.columns.len())?),
+        }
+    }
+}
+
+fn element_of(value: &Value) -> Option<u32> {
+    match value {
+        Value::Node(id) | Value::Edge(id) => Some(*id),
+        _ => None,
     }
 }
 
@@ -66,6 +86,11 @@ pub(crate) struct Evaluator<'a> {
 
 /// Whether a condition holds on the row: unknown does not.
 pub(crate) fn holds(expr: &Expr, row: Row<'_>, scope: &Scope, counters: &mut Counters) -> Outcome<bool> {
+    let read = counters.properties_read;
+    if let Some(truth) = quick::truth(expr, row, scope, counters) {
+        return Ok(truth == Some(true));
+    }
+    counters.properties_read = read;
     let mut evaluator = Evaluator { scope, counters };
     match evaluator.value(expr, row)? {
         Value::Bool(b) => Ok(b),

@@ -16,6 +16,7 @@ mod operators;
 mod plan;
 mod planner;
 mod profile;
+mod quick;
 mod row_expression;
 mod search;
 mod template;

@@ -123,6 +123,16 @@ fn every_case_comes_out_as_it_is_written() {
             let (query, expected) = line.split_once(" => ").unwrap_or((line, "?"));
             let came = outcome(snapshot, query.trim());
             count += 1;
+            for statement in query.trim().split(" ;; ").filter(|s| parse(s).is_ok()) {
+                let once = graphodrome_language::format(statement);
+                assert_eq!(graphodrome_language::format(&once), once, "{statement}");
+            }
+            let laid_out: Vec<String> =
+                query.trim().split(" ;; ").map(graphodrome_language::format).collect();
+            let formatted = outcome(snapshot, &laid_out.join(" ;; "));
+            if formatted != came && !came.contains(" at ") {
+                wrong.push(format!("{query}\n    laid out {laid_out:?}\n    came     {formatted}"));
+            }
             // Of an error the code and a part of the message are enough.
             let same = came == expected || expected.starts_with("! ") && came.starts_with(expected);
             if !same {

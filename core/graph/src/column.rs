@@ -94,6 +94,16 @@ impl Column {
         }
     }
 
+    /// The whole number at `row`, or null, without making a value of it; `None` where it is something else.
+    #[inline]
+    pub fn int(&self, row: usize) -> Option<Option<i64>> {
+        match self {
+            Column::Int(a) => Some(a.is_valid(row).then(|| a.value(row))),
+            _ if self.is_null(row) => Some(None),
+            _ => None,
+        }
+    }
+
     /// The text at `row` without making a value of it; `None` where it is null or no text.
     pub fn text(&self, row: usize) -> Option<&str> {
         match self {

@@ -254,6 +254,34 @@ impl Snapshot {
         }
     }
 
+    /// A whole number of a node of the base, or null; `None` where [`Self::read_node`] must be asked.
+    #[inline]
+    pub fn node_int(&self, id: Dense, reader: &PropertyReader) -> Option<Option<i64>> {
+        if self.node_record(id).is_some() {
+            return None;
+        }
+        let t = self.base.node_table(id);
+        let table = &self.base.nodes[t];
+        match reader.columns[t] {
+            None => Some(None),
+            Some(c) => table.columns[c].1.int((id - table.first) as usize),
+        }
+    }
+
+    /// A whole number of an edge of the base, or null; `None` where [`Self::read_edge`] must be asked.
+    #[inline]
+    pub fn edge_int(&self, id: Dense, reader: &PropertyReader) -> Option<Option<i64>> {
+        if self.edge_record(id).is_some() {
+            return None;
+        }
+        let t = self.base.edge_table(id);
+        let table = &self.base.edges[t];
+        match reader.columns[t] {
+            None => Some(None),
+            Some(c) => table.columns[c].1.int((id - table.first) as usize),
+        }
+    }
+
     pub fn node_test(&self, expression: Option<&LabelExpression>) -> NodeTest {
         let tables: Vec<bool> =
             self.base.nodes.iter().map(|t| expression.is_none_or(|e| e.matches(&t.labels))).collect();

@@ -7,6 +7,7 @@ pub mod ast;
 mod check;
 mod class;
 mod diagnostic;
+mod format;
 mod lexer;
 mod nearest;
 mod parse;
@@ -14,6 +15,7 @@ mod scope;
 
 pub use check::{Known, check_query};
 pub use diagnostic::{Diagnostic, Diagnostics, Position, Severity, Span};
+pub use format::format;
 pub use lexer::{KEYWORDS, Token, TokenKind, tokenize};
 pub use nearest::nearest;
 pub use parse::{parse, parse_expression, parse_graph_type, parse_value_type, statement_ranges};

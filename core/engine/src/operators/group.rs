@@ -14,6 +14,8 @@ use crate::evaluate::{Evaluator, Row};
 use crate::expression::{Expr, Kind};
 use crate::operators::Accumulator;
 use crate::plan::{Input, Operator, OperatorPlan};
+use crate::quick;
+use rust_decimal::prelude::ToPrimitive;
 
 #[derive(Clone, Debug)]
 pub(crate) struct AggregateSpec {
@@ -72,6 +74,9 @@ impl Run {
             all.map(|(a, share)| Accumulator::new(a.function, a.distinct, bound).with_share(*share)).collect()
         };
         let mut places: HashMap<Vec<Value>, usize> = HashMap::new();
+        // A single key that is a whole number, which most are that are grouped by many.
+        let mut numbered: HashMap<i64, usize> = HashMap::new();
+        let single = self.spec.keys.len() == 1;
         let mut groups: Vec<Vec<Accumulator>> = vec![];
         if self.spec.keys.is_empty() {
             places.insert(vec![], 0);
@@ -92,13 +97,30 @@ impl Run {
                 let at = Row { batch: &batch, row, locals: &[] };
                 let place = if self.spec.keys.is_empty() {
                     0
+                } else if single
+                    && let Some(Some(number)) =
+                        quick::number(&self.spec.keys[0], at, evaluator.scope, evaluator.counters)
+                {
+                    *numbered.entry(number).or_insert_with(|| {
+                        new_bytes += 64 + 96 * self.spec.aggregates.len();
+                        groups.push(fresh(&self.spec));
+                        groups.len() - 1
+                    })
                 } else {
                     let mut key = Vec::with_capacity(self.spec.keys.len());
                     for expression in &self.spec.keys {
                         key.push(evaluator.value(expression, at)?);
                     }
-                    match places.get(&key) {
+                    // 1 and 1.0 are one group.
+                    let whole = if single { whole_number(&key[0]) } else { None };
+                    match whole.and_then(|n| numbered.get(&n)).or(places.get(&key)) {
                         Some(place) => *place,
+                        None if whole.is_some() => {
+                            new_bytes += 64 + 96 * self.spec.aggregates.len();
+                            groups.push(fresh(&self.spec));
+                            numbered.insert(whole.unwrap_or_default(), groups.len() - 1);
+                            groups.len() - 1
+                        }
                         None => {
                             new_bytes += key.iter().map(value_bytes).sum::<usize>();
                             new_bytes += 64 + 96 * self.spec.aggregates.len();
@@ -124,6 +146,7 @@ impl Run {
             context.reserve(new_bytes)?;
         }
         let mut keys: Vec<(Vec<Value>, usize)> = places.into_iter().collect();
+        keys.extend(numbered.into_iter().map(|(n, place)| (vec![Value::Int(n)], place)));
         // First come, first out.
         keys.sort_unstable_by_key(|(_, place)| *place);
         let mut columns = self.spec.key_vectors.clone();
@@ -158,6 +181,16 @@ fn percentile_share(share: &Expr, context: &mut Context) -> Outcome<f64> {
             format!("the share of a percentile is a number from 0 to 1, found {}", value.excerpt()),
         )
     })
+}
+
+/// The whole number that a number is.
+fn whole_number(value: &Value) -> Option<i64> {
+    match value {
+        Value::Int(i) => Some(*i),
+        Value::Float(f) if f.trunc() == *f && f.abs() < 9e15 => Some(*f as i64),
+        Value::Decimal(d) if d.fract().is_zero() => d.to_i64(),
+        _ => None,
+    }
 }
 
 /// How many rows a row stands for.

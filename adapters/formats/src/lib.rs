@@ -10,6 +10,7 @@ mod export;
 mod load;
 mod mapping;
 mod results;
+mod saved;
 
 pub use diagram::{DiagramBox, DiagramLine, Flow, svg};
 pub use draft::{
@@ -27,3 +28,4 @@ pub use mapping::{
     Part, Reference, RejectLimit, Same, TableFormat, TableMapping, fits_pattern, is_pattern,
 };
 pub use results::{ResultFormat, ResultWriter, element_json, value_json};
+pub use saved::{SavedParameter, SavedQuery};

@@ -7,7 +7,7 @@ pub struct Migrator;
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First), Box::new(Lookups), Box::new(RejectKinds)]
+        vec![Box::new(First), Box::new(Lookups), Box::new(RejectKinds), Box::new(SavedQueries)]
     }
 }
 
@@ -121,6 +121,31 @@ impl MigrationName for RejectKinds {
 impl MigrationTrait for RejectKinds {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         let text = "ALTER TABLE rejects ADD COLUMN kind text NOT NULL DEFAULT ''";
+        manager.get_connection().execute_unprepared(text).await?;
+        Ok(())
+    }
+}
+
+/// Queries kept under a name.
+struct SavedQueries;
+
+impl MigrationName for SavedQueries {
+    fn name(&self) -> &str {
+        "m0004_saved_queries"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for SavedQueries {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        let text = "CREATE TABLE saved_queries (
+            name text PRIMARY KEY,
+            folder text NOT NULL,
+            description text NOT NULL,
+            parameters jsonb NOT NULL,
+            query_text text NOT NULL,
+            changed timestamptz NOT NULL
+        )";
         manager.get_connection().execute_unprepared(text).await?;
         Ok(())
     }

@@ -60,6 +60,14 @@ pub enum Command {
         after_help = "Example:\n  graphodrome profile -g averley \"MATCH (a:Site {code: 'S-001'})-[:PIPE]->+(b) RETURN DISTINCT b.code\""
     )]
     Profile(PlanOptions),
+    /// Lay out query files: a clause a line, keywords in capitals
+    #[command(
+        after_help = "Examples:\n  graphodrome fmt questions/*.gql\n  graphodrome fmt --check questions/*.gql\n  echo 'match (n) return n' | graphodrome fmt"
+    )]
+    Fmt(FmtOptions),
+    /// Keep queries under names, call them, carry them from service to service
+    #[command(subcommand)]
+    Saved(SavedCommand),
     /// Query interactively
     #[command(after_help = "Example:\n  graphodrome shell -g averley")]
     Shell(ShellOptions),
@@ -361,6 +369,48 @@ pub struct PlanOptions {
     /// Print the data instead of the tree
     #[arg(long)]
     pub json: bool,
+}
+
+#[derive(Args)]
+pub struct FmtOptions {
+    /// Files to lay out in place; without any, standard input to standard output
+    pub files: Vec<PathBuf>,
+    /// Change nothing; fail and name the files that would be changed
+    #[arg(long)]
+    pub check: bool,
+}
+
+#[derive(Subcommand)]
+pub enum SavedCommand {
+    /// List the saved queries
+    #[command(after_help = "Example:\n  graphodrome saved list")]
+    List,
+    /// Print a saved query with its header
+    #[command(after_help = "Example:\n  graphodrome saved show sites_above")]
+    Show { name: String },
+    /// Save the query of a file; its header says its name, folder, description and parameters
+    #[command(after_help = "Example:\n  graphodrome saved add sites_above.gql")]
+    Add { file: PathBuf },
+    /// Run a saved query
+    #[command(after_help = "Example:\n  graphodrome saved run sites_above -g averley -p level=120")]
+    Run {
+        name: String,
+        /// Graph to query
+        #[arg(short, long, env = "GRAPHODROME_GRAPH")]
+        graph: String,
+        /// Parameter, read as its declared type
+        #[arg(short, long = "param", value_name = "NAME=VALUE")]
+        parameters: Vec<String>,
+    },
+    /// Forget a saved query
+    #[command(after_help = "Example:\n  graphodrome saved remove sites_above")]
+    Remove { name: String },
+    /// Write all saved queries into a folder, one file each
+    #[command(after_help = "Example:\n  graphodrome saved export queries/")]
+    Export { folder: PathBuf },
+    /// Save every .gql file of a folder and its folders
+    #[command(after_help = "Example:\n  graphodrome saved import queries/")]
+    Import { folder: PathBuf },
 }
 
 #[derive(Args)]

@@ -4,11 +4,13 @@ mod arguments;
 mod demo;
 mod evolve;
 mod export;
+mod fmt;
 mod generate;
 mod graphs;
 mod jobs;
 mod models;
 mod queries;
+mod saved;
 mod serve;
 mod shell;
 mod table;
@@ -28,6 +30,10 @@ pub mod exit {
     pub const UNREACHABLE: u8 = 3;
 }
 
+/// Deep queries are read, planned and evaluated by functions that call themselves; their depth is limited,
+/// and this is enough for it.
+const STACK_BYTES: usize = 32 << 20;
+
 /// A reader that stops reading, as `head` does, ends the command without a word.
 fn end_quietly_with_the_reader() {
     let usual = std::panic::take_hook();
@@ -44,13 +50,15 @@ fn end_quietly_with_the_reader() {
 fn main() -> ExitCode {
     end_quietly_with_the_reader();
     let arguments = Arguments::parse();
-    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
-        Ok(runtime) => runtime,
-        Err(error) => {
-            eprintln!("error: {error}");
-            return ExitCode::from(exit::FAILED);
-        }
-    };
+    let runtime =
+        match tokio::runtime::Builder::new_multi_thread().enable_all().thread_stack_size(STACK_BYTES).build()
+        {
+            Ok(runtime) => runtime,
+            Err(error) => {
+                eprintln!("error: {error}");
+                return ExitCode::from(exit::FAILED);
+            }
+        };
     match runtime.block_on(run(arguments)) {
         Ok(()) => ExitCode::SUCCESS,
         Err(error) => {
@@ -86,6 +94,8 @@ async fn run(arguments: Arguments) -> anyhow::Result<()> {
         Command::Query(options) => queries::query(&client, options).await,
         Command::Plan(options) => queries::plan(&client, options).await,
         Command::Profile(options) => queries::profile(&client, options).await,
+        Command::Fmt(options) => fmt::fmt(options),
+        Command::Saved(command) => saved::saved(&client, command).await,
         Command::Shell(options) => shell::shell(client, options).await,
         Command::Export(options) => export::export(&client, options).await,
         Command::Generate(options) => generate::generate(options),

@@ -225,6 +225,20 @@ impl Client {
         self.json(self.request(Method::POST, "/v1/query").json(request)).await
     }
 
+    pub async fn put(&self, path: &str, body: &Value) -> Result<Value> {
+        self.json(self.request(Method::PUT, path).json(body)).await
+    }
+
+    pub async fn delete(&self, path: &str) -> Result<()> {
+        self.send(self.request(Method::DELETE, path)).await.map(|_| ())
+    }
+
+    /// Runs a saved query.
+    pub async fn call_endpoint(&self, graph: &str, name: &str, parameters: &Value) -> Result<QueryResult> {
+        let path = format!("/v1/graphs/{graph}/endpoints/{name}");
+        self.json(self.request(Method::POST, &path).json(parameters)).await
+    }
+
     /// Opens a session; its id.
     pub async fn open_session(&self, graph: Option<&str>) -> Result<String> {
         let opened: Value =

@@ -235,7 +235,7 @@ impl<'t> Writer<'t> {
         let name = matches!(before, ":" | "." | "&" | "|" | "!" | "%") || is(self.previous, "AS");
         let key = punctuation(next) == ":"
             || self.open.last().is_some_and(|o| o.names && (before == "," || before == "{" || before == "("));
-        !name && !key && !(self.catalog && !self.open.is_empty())
+        !name && !key && (!self.catalog || self.open.is_empty())
     }
 
     fn token(&mut self, token: &'t Token, gap: &Gap, next: Option<&Token>) {

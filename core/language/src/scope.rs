@@ -270,3 +270,96 @@ fn term_expressions<'p>(term: &'p PathTerm, visit: &mut dyn FnMut(&'p Expression
         }
     }
 }
+
+/// The labels that decide whether an element can be part of a query's matches; `None` where an element of
+/// any label can, or where something is asked that all edges of a node have a part in.
+pub fn query_labels(query: &Query) -> Option<BTreeSet<Arc<str>>> {
+    let mut found = Labels::default();
+    found.query(query);
+    let open =
+        found.open.iter().any(|variable| variable.as_ref().is_none_or(|v| !found.labelled.contains(v)));
+    (!open && !found.any).then_some(found.labels)
+}
+
+#[derive(Default)]
+struct Labels {
+    labels: BTreeSet<Arc<str>>,
+    /// Variables that have a label somewhere.
+    labelled: BTreeSet<Arc<str>>,
+    /// Elements without one, by their variables.
+    open: Vec<Option<Arc<str>>>,
+    any: bool,
+}
+
+impl Labels {
+    fn query(&mut self, query: &Query) {
+        for linear in query.linears() {
+            linear.clauses.iter().for_each(|c| self.clause(c));
+        }
+    }
+
+    fn clause(&mut self, clause: &Clause) {
+        match clause {
+            Clause::Match { pattern, .. } => {
+                pattern.paths.iter().for_each(|p| self.term(&p.term));
+                pattern_expressions(pattern, &mut |e| self.expression(e));
+            }
+            Clause::Optional { clauses, .. } => clauses.iter().for_each(|c| self.clause(c)),
+            Clause::Call { query, .. } | Clause::Nested(query) => self.query(query),
+            Clause::Filter(e) => self.expression(e),
+            Clause::Let(items) => items.iter().for_each(|(_, e)| self.expression(e)),
+            Clause::For { list, .. } => self.expression(list),
+            Clause::Page(page) => page.order.iter().for_each(|k| self.expression(&k.expression)),
+            Clause::Return(result) => {
+                result.items.iter().for_each(|i| self.expression(&i.expression));
+                result.having.iter().for_each(|e| self.expression(e));
+                result.page.order.iter().for_each(|k| self.expression(&k.expression));
+            }
+            Clause::Finish => {}
+            _ => self.any = true,
+        }
+    }
+
+    fn term(&mut self, term: &PathTerm) {
+        for element in &term.elements {
+            match element {
+                PathElement::Node(node) => self.filter(&node.filter),
+                PathElement::Edge(edge, _) => self.filter(&edge.filter),
+                PathElement::Group(group) => self.term(&group.term),
+                PathElement::Alternatives(a) => a.branches.iter().for_each(|b| self.term(b)),
+            }
+        }
+    }
+
+    fn filter(&mut self, filter: &ElementFilter) {
+        let variable = filter.variable.as_ref().map(|n| n.text.clone());
+        let Some((labels, _)) = &filter.labels else {
+            self.open.push(variable);
+            return;
+        };
+        self.label(labels);
+        self.labelled.extend(variable);
+    }
+
+    fn label(&mut self, labels: &graphodrome_graph::LabelExpression) {
+        use graphodrome_graph::LabelExpression::*;
+        match labels {
+            Name(name) => {
+                self.labels.insert(name.clone());
+            }
+            And(a, b) | Or(a, b) => {
+                self.label(a);
+                self.label(b);
+            }
+            Not(_) | Any => self.any = true,
+        }
+    }
+
+    fn expression(&mut self, e: &Expression) {
+        match &e.kind {
+            ExpressionKind::Exists(query) | ExpressionKind::Subquery(query) => self.query(query),
+            ExpressionKind::Call { function, .. } if function.text.ends_with("DEGREE") => self.any = true,
+            _ => e.each_part(&mut |part| self.expression(part)),
+        }
+    }
+}

@@ -6,4 +6,5 @@ pub mod graph_type;
 pub mod job;
 pub mod manifest;
 pub mod reject;
+pub mod saved_query;
 pub mod segment;

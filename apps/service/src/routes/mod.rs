@@ -6,9 +6,11 @@ mod console;
 mod elements;
 mod export;
 mod jobs;
+mod live;
 mod loads;
 mod models;
 mod query;
+mod saved;
 mod sessions;
 mod status;
 
@@ -56,6 +58,11 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(query::run_query))
         .routes(routes!(query::plan_query))
         .routes(routes!(query::profile_query))
+        .routes(routes!(saved::list_saved))
+        .routes(routes!(saved::show_saved, saved::save_query, saved::remove_saved))
+        .routes(routes!(saved::call_saved, saved::run_saved))
+        .routes(routes!(live::graph_changes))
+        .routes(routes!(live::watch_query))
         .routes(routes!(sessions::open_session))
         .routes(routes!(sessions::show_session, sessions::close_session))
         .merge(uploads())

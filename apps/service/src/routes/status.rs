@@ -36,6 +36,11 @@ pub async fn ready(State(app): State<Arc<App>>) -> Result<Json<Health>, Problem>
 
 /// This document.
 #[utoipa::path(get, path = "/v1/openapi.json", tag = "status", responses((status = 200, description = "OpenAPI 3.1")))]
-pub async fn openapi_document() -> impl IntoResponse {
-    Json(crate::routes::openapi())
+pub async fn openapi_document(State(app): State<Arc<App>>) -> Result<impl IntoResponse, Problem> {
+    let mut document = serde_json::to_value(crate::routes::openapi()).unwrap_or_default();
+    // Saved queries have entries of their own.
+    if let Some(paths) = document["paths"].as_object_mut() {
+        paths.extend(crate::routes::saved::endpoint_paths(&app).await?);
+    }
+    Ok(Json(document))
 }

@@ -30,7 +30,7 @@ use crate::values;
 pub use explain::{PlanAnswer, ProfileAnswer, plan, profile};
 
 /// A request for a query, a plan or a profile.
-#[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
+#[derive(Clone, Debug, Default, Deserialize, Serialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct QueryRequest {
     /// One or more statements, separated by semicolons; the result is the last one's.

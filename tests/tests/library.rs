@@ -1,0 +1,211 @@
+//! Saved queries and their endpoints, what a graph tells as it changes, laid-out texts, and results as
+//! Arrow that others read.
+
+#![allow(clippy::unwrap_used)]
+
+use futures::StreamExt;
+use graphodrome_client::{Client, QueryRequest};
+use graphodrome_tests::*;
+use serde_json::{Value, json};
+
+/// The next server-sent event: its kind, id and data.
+struct Events {
+    stream: std::pin::Pin<Box<dyn futures::Stream<Item = reqwest::Result<bytes::Bytes>> + Send>>,
+    buffer: String,
+}
+
+impl Events {
+    fn of(response: reqwest::Response) -> Events {
+        assert!(response.status().is_success(), "{}", response.status());
+        Events { stream: Box::pin(response.bytes_stream()), buffer: String::new() }
+    }
+
+    async fn next(&mut self) -> (String, String, Value) {
+        loop {
+            while let Some(end) = self.buffer.find("\n\n") {
+                let text: String = self.buffer.drain(..end + 2).collect();
+                let field = |name: &str| {
+                    let start = format!("{name}: ");
+                    text.lines().find_map(|l| l.strip_prefix(&start)).unwrap_or("").to_string()
+                };
+                if !field("event").is_empty() {
+                    return (field("event"), field("id"), serde_json::from_str(&field("data")).unwrap());
+                }
+            }
+            let piece = self.stream.next().await.expect("the stream ended").unwrap();
+            self.buffer.push_str(std::str::from_utf8(&piece).unwrap());
+        }
+    }
+}
+
+async fn graph_of_wells(client: &Client) {
+    client.create_graph("g", None).await.unwrap();
+    query(
+        client,
+        "g",
+        "FOR i IN [1, 2, 3] INSERT (:Well {id: i, depth: i * 10, name: 'W' || CAST(i AS STRING)})",
+    )
+    .await;
+    query(client, "g", "MATCH (a:Well {id: 1}), (b:Well {id: 2}) INSERT (a)-[:FEEDS {litres: 7}]->(b)").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn saved_queries_are_endpoints_and_files() {
+    let folder = folder();
+    let service = Running::start(&folder.path().join("data"), &[]);
+    let client = service.client();
+    graph_of_wells(&client).await;
+    let library = folder.path().join("library");
+    std::fs::create_dir_all(library.join("reports/depth")).unwrap();
+    let text = "-- name: deeper_than\n-- folder: reports/depth\n-- description: Wells deeper than a level\n-- parameter: $level INT NOT NULL = 15\n-- parameter: $prefix STRING = 'W'\nMATCH (w:Well)\nWHERE w.depth > $level AND w.name LIKE $prefix || '%'\nRETURN w.id AS id\nORDER BY id\n";
+    std::fs::write(library.join("reports/depth/deeper_than.gql"), text).unwrap();
+    std::fs::write(
+        library.join("dig.gql"),
+        "-- parameter: $id INT NOT NULL\nINSERT (w:Well {id: $id, depth: 1, name: 'W9'}) RETURN w.id AS id\n",
+    )
+    .unwrap();
+    let path = library.to_str().unwrap();
+    assert!(stdout(&cli(&service.url, &["saved", "import", path])).contains("2 queries saved"));
+    assert!(stdout(&cli(&service.url, &["saved", "list"])).contains("Wells deeper than a level"));
+    assert_eq!(stdout(&cli(&service.url, &["saved", "show", "deeper_than"])), text);
+    let run = stdout(&cli(&service.url, &["saved", "run", "deeper_than", "-g", "g", "-p", "level=25"]));
+    assert!(run.contains('3') && !run.contains('2'), "{run}");
+
+    // The endpoint: typed parameters from the URL, an entity tag by version.
+    let http = reqwest::Client::new();
+    let url = format!("{}/v1/graphs/g/endpoints/deeper_than", service.url);
+    let first = http.get(format!("{url}?level=15")).send().await.unwrap();
+    let tag = first.headers()["etag"].to_str().unwrap().to_string();
+    let body: Value = first.json().await.unwrap();
+    assert_eq!(body["rows"], json!([[2], [3]]));
+    let again = http.get(format!("{url}?level=15")).header("if-none-match", &tag).send().await.unwrap();
+    assert_eq!(again.status(), 304);
+    let other = http.get(format!("{url}?level=5")).header("if-none-match", &tag).send().await.unwrap();
+    assert_eq!(other.status(), 200);
+    for (query, said) in [("level=deep", "not a valid INT"), ("levle=5", "no parameter $levle")] {
+        let wrong = http.get(format!("{url}?{query}")).send().await.unwrap();
+        assert_eq!(wrong.status(), 400, "{query}");
+        assert!(wrong.text().await.unwrap().contains(said), "{query}");
+    }
+    // One that changes the graph takes POST alone, and makes every tag old.
+    let dig = format!("{}/v1/graphs/g/endpoints/dig", service.url);
+    assert_eq!(http.get(&dig).send().await.unwrap().status(), 405);
+    let made: Value = http.post(&dig).json(&json!({ "id": 9 })).send().await.unwrap().json().await.unwrap();
+    assert_eq!(made["rows"], json!([[9]]));
+    assert_eq!(http.post(&dig).json(&json!({})).send().await.unwrap().status(), 400);
+    let after = http.get(format!("{url}?level=15")).header("if-none-match", &tag).send().await.unwrap();
+    assert_eq!(after.status(), 200);
+
+    // Its own entry in the document, with its parameters.
+    let document = client.get("/v1/openapi.json").await.unwrap();
+    let entry = &document["paths"]["/v1/graphs/{graph}/endpoints/deeper_than"]["get"];
+    assert_eq!(entry["parameters"][1]["name"], "level");
+    assert_eq!(entry["parameters"][1]["schema"]["type"], "integer");
+    assert!(document["paths"]["/v1/graphs/{graph}/endpoints/dig"].get("get").is_none());
+
+    // Out and in again: the same.
+    let out = folder.path().join("out");
+    assert!(stdout(&cli(&service.url, &["saved", "export", out.to_str().unwrap()])).contains("2 queries"));
+    assert_eq!(std::fs::read_to_string(out.join("reports/depth/deeper_than.gql")).unwrap(), text);
+    assert!(stdout(&cli(&service.url, &["saved", "remove", "dig"])).contains("removed dig"));
+    let gone = cli(&service.url, &["saved", "show", "deeper_then"]);
+    assert!(stderr(&gone).contains("did you mean deeper_than?"), "{}", stderr(&gone));
+    let bad = cli(&service.url, &["saved", "add", "demo/model.gql"]);
+    assert!(!bad.status.success());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn commits_are_streamed_and_results_watched() {
+    let folder = folder();
+    let service = Running::start(folder.path(), &[]);
+    let client = service.client();
+    graph_of_wells(&client).await;
+    let http = reqwest::Client::new();
+    let version = client.get("/v1/graphs/g").await.unwrap()["version"].as_u64().unwrap();
+    let changes = format!("{}/v1/graphs/g/changes", service.url);
+    let mut live = Events::of(http.get(format!("{changes}?since={version}")).send().await.unwrap());
+    let watch = json!({ "text": "MATCH (w:Well) WHERE w.depth > $level RETURN COUNT(*) AS n", "parameters": { "level": 15 } });
+    let watched = format!("{}/v1/graphs/g/watch", service.url);
+    let mut results = Events::of(http.post(&watched).json(&watch).send().await.unwrap());
+    assert_eq!(results.next().await.2["rows"], json!([[2]]));
+
+    query(&client, "g", "INSERT (:Pump {id: 1})").await;
+    query(&client, "g", "MATCH (w:Well {id: 1}) SET w.depth = 11").await;
+    query(&client, "g", "MATCH (w:Well {id: 1}) SET w.depth = 40").await;
+    query(&client, "g", "MATCH (w:Well {id: 3}) DETACH DELETE w").await;
+    let (kind, id, data) = live.next().await;
+    assert_eq!((kind.as_str(), id), ("commit", (version + 1).to_string()));
+    assert_eq!(data["changes"][0]["labels"], json!(["Pump"]));
+    assert_eq!(live.next().await.2["changes"][0]["properties"]["depth"], 11);
+    assert_eq!(live.next().await.2["changes"][0]["properties"]["depth"], 40);
+    assert_eq!(live.next().await.2["changes"][0]["deleted"], true);
+    // The result came again only when it was another one; two commits may be one step.
+    let mut last = Value::Null;
+    while last != json!([[2]]) {
+        last = results.next().await.2["rows"].clone();
+        assert!(last == json!([[3]]) || last == json!([[2]]), "{last}");
+    }
+
+    // Resumed where it broke off, also after a restart.
+    let mut resumed = Events::of(
+        http.get(&changes).header("last-event-id", (version + 2).to_string()).send().await.unwrap(),
+    );
+    assert_eq!(resumed.next().await.1, (version + 3).to_string());
+    drop((live, results, resumed));
+    assert!(service.interrupt());
+    let service = Running::start(folder.path(), &[]);
+    let changes = format!("{}/v1/graphs/g/changes?since={version}", service.url);
+    let mut after = Events::of(http.get(&changes).send().await.unwrap());
+    assert_eq!(after.next().await.2["changes"][0]["labels"], json!(["Pump"]));
+
+    let wrong = json!({ "text": "MATCH (w:Well) DETACH DELETE w" });
+    let refused = http.post(format!("{}/v1/graphs/g/watch", service.url)).json(&wrong).send().await.unwrap();
+    assert_eq!(refused.status(), 400);
+}
+
+#[test]
+fn texts_are_laid_out_in_place() {
+    let folder = folder();
+    let file = folder.path().join("question.gql");
+    std::fs::write(&file, "-- wells\nmatch (w:Well) where w.depth > 5 return w.id as id").unwrap();
+    let path = file.to_str().unwrap();
+    let check = cli("http://127.0.0.1:1", &["fmt", "--check", path]);
+    assert!(!check.status.success() && stderr(&check).contains("question.gql"));
+    stdout(&cli("http://127.0.0.1:1", &["fmt", path]));
+    let laid_out = std::fs::read_to_string(&file).unwrap();
+    assert_eq!(laid_out, "-- wells\nMATCH (w:Well)\n  WHERE w.depth > 5\nRETURN w.id AS id\n");
+    stdout(&cli("http://127.0.0.1:1", &["fmt", "--check", path]));
+    std::fs::write(&file, "MTACH (w) RETURN w").unwrap();
+    assert!(stderr(&cli("http://127.0.0.1:1", &["fmt", path])).contains("did you mean MATCH?"));
+    assert_eq!(std::fs::read_to_string(&file).unwrap(), "MTACH (w) RETURN w");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn arrow_results_have_arrow_types() {
+    use arrow_schema::DataType;
+    let folder = folder();
+    let service = Running::start(folder.path(), &[]);
+    let client = service.client();
+    graph_of_wells(&client).await;
+    let text = "MATCH p = (a:Well)-[e:FEEDS]->(b) RETURN a, e, p, [1, 2] AS list, 1.25 AS exact, DATETIME '2026-01-02T03:04:05.000000006' AS at, {x: 1} AS record, DURATION 'P1M' AS while";
+    let request = QueryRequest {
+        text: text.replace("AS while", "AS lasting"),
+        graph: Some("g".into()),
+        ..QueryRequest::default()
+    };
+    let bytes = client
+        .query_as(&request, "application/vnd.apache.arrow.stream")
+        .await
+        .unwrap()
+        .bytes()
+        .await
+        .unwrap();
+    let mut reader = arrow_ipc::reader::StreamReader::try_new(&bytes[..], None).unwrap();
+    let batch = reader.next().unwrap().unwrap();
+    let kind = |i: usize| batch.schema().field(i).data_type().clone();
+    assert!(matches!(kind(0), DataType::Struct(_)) && matches!(kind(1), DataType::Struct(_)));
+    assert!(matches!(kind(2), DataType::Struct(_)) && matches!(kind(3), DataType::List(_)));
+    assert_eq!(kind(4), DataType::Decimal128(38, 2));
+    assert!(matches!(kind(5), DataType::Timestamp(arrow_schema::TimeUnit::Nanosecond, None)));
+    assert_eq!(batch.num_rows(), 1);
+}

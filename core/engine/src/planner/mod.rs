@@ -1,5 +1,6 @@
 //! Planning: the clauses of a query in order, each on top of what came before.
 
+mod best_order;
 mod changes;
 mod compose;
 mod estimate;

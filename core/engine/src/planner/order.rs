@@ -24,6 +24,8 @@ pub(super) struct Builder<'g> {
     pub usage: &'g Use,
     /// Steps planned already.
     pub done: Vec<bool>,
+    /// The order of the nodes, where it was chosen as a whole.
+    pub order: Vec<usize>,
 }
 
 impl Planner<'_> {
@@ -55,7 +57,7 @@ impl Planner<'_> {
             }
         }
         let done = vec![false; graph.steps.len()];
-        let mut builder = Builder { graph: &mut graph, usage: &usage, done };
+        let mut builder = Builder { graph: &mut graph, usage: &usage, done, order: vec![] };
         let mut node = self.connect(input, &mut builder, pattern.paths[0].span)?;
         let left: Vec<Expression> = builder
             .graph
@@ -106,6 +108,17 @@ impl Planner<'_> {
         loop {
             // A step at a bound end.
             if let Some((step, from_right)) = self.next_step(&node.schema, b) {
+                // A search between two nodes that are known goes from both of them.
+                let pattern = &b.graph.steps[step];
+                let far = if from_right { pattern.from } else { pattern.to };
+                if matches!(pattern.kind, StepKind::Search(_))
+                    && node.schema.slot(&b.graph.nodes[far].name).is_none()
+                    && let Start::Seek(key, conditions) = self.start(far, &node.schema, b)
+                {
+                    node = self.seek(node, far, key, &conditions, b)?;
+                    node = self.ready_conditions(node, b)?;
+                    continue;
+                }
                 node = self.step(node, step, from_right, b)?;
                 node = self.ready_conditions(node, b)?;
                 continue;
@@ -135,7 +148,15 @@ impl Planner<'_> {
                 continue;
             }
             // An edge that a key or an index finds, with both of its ends.
-            let (start, mut rejected, cost) = self.best_start(&unbound, b);
+            let (mut start, mut rejected, mut cost) = self.best_start(&unbound, b);
+            if node.plan.name() == "Start"
+                && let Some((order, least)) = self.best_order(&unbound, b)
+            {
+                (start, cost) = (order[0], least);
+                let name = show_node(&b.graph.nodes[start]);
+                rejected.retain(|r| !r.starts_with(&format!("start at {name}:")));
+                b.order = order;
+            }
             if let Some(found) = self.edge_lookup(&node.schema, b) {
                 if found.rows <= cost {
                     node = self.seek_edges(node, found, b)?;
@@ -255,20 +276,7 @@ impl Planner<'_> {
 
     /// What it costs to start at `start` and take the cheapest step each time.
     fn play_through(&self, start: usize, b: &Builder<'_>) -> f64 {
-        let node = &b.graph.nodes[start];
-        let (mut rows, mut cost) = match self.start(start, &Schema::default(), b) {
-            Start::Seek(..) => (1.0, 1.0),
-            Start::Search(found) => {
-                let total = self.node_total(&node.labels);
-                let share = self.share(&node.name, &node.labels, &b.graph.conditions, Element::Node);
-                ((total * share).max(0.5), found.rows)
-            }
-            Start::Scan => {
-                let total = self.node_total(&node.labels);
-                let share = self.share(&node.name, &node.labels, &b.graph.conditions, Element::Node);
-                ((total * share).max(0.5), total)
-            }
-        };
+        let (mut rows, mut cost) = self.start_cost(start, b);
         let mut bound = BTreeSet::from([start]);
         let mut done = b.done.clone();
         loop {
@@ -295,7 +303,7 @@ impl Planner<'_> {
     }
 
     /// Rows per row of a step between two bound nodes.
-    fn closing(&self, step: &PatternStep, b: &Builder<'_>) -> f64 {
+    pub(super) fn closing(&self, step: &PatternStep, b: &Builder<'_>) -> f64 {
         let (factor, _) = self.fan_out(step, false, &b.graph.nodes, &[]);
         factor / self.node_total(&b.graph.nodes[step.to].labels).max(1.0)
     }
@@ -309,7 +317,7 @@ impl Planner<'_> {
     fn next_step_within(
         &self, schema: &Schema, elsewhere: &Schema, b: &Builder<'_>,
     ) -> Option<(usize, bool)> {
-        let mut best: Option<(f64, usize, bool)> = None;
+        let mut best: Option<((usize, f64), usize, bool)> = None;
         for (i, step) in b.graph.steps.iter().enumerate().filter(|(i, _)| !b.done[*i]) {
             let name = |n: usize| &b.graph.nodes[n].name;
             if elsewhere.slot(name(step.from)).is_some() || elsewhere.slot(name(step.to)).is_some() {
@@ -334,8 +342,14 @@ impl Planner<'_> {
             } else {
                 self.fan_out(step, from_right, &b.graph.nodes, &b.graph.conditions).0
             };
-            if best.is_none_or(|(f, ..)| factor < f) {
-                best = Some((factor, i, from_right));
+            // What closes a ring comes first, then what the order says.
+            let far = if from_right { step.from } else { step.to };
+            let rank = match from && to {
+                true => 0,
+                false => b.order.iter().position(|n| *n == far).map_or(usize::MAX, |place| place + 1),
+            };
+            if best.is_none_or(|(known, ..)| (rank, factor) < known) {
+                best = Some(((rank, factor), i, from_right));
             }
         }
         best.map(|(_, i, from_right)| (i, from_right))
@@ -575,7 +589,7 @@ impl Planner<'_> {
 }
 
 /// Whether a step can be walked from its left end and from its right.
-fn ways(step: &PatternStep) -> (bool, bool) {
+pub(super) fn ways(step: &PatternStep) -> (bool, bool) {
     match &step.kind {
         StepKind::Edge { .. } => (true, true),
         StepKind::Search(search) => {

@@ -260,3 +260,24 @@ fn errors_about_models_are_clear() {
     }
     assert_eq!(shown.trim_end(), wanted.trim_end(), "\n{shown}");
 }
+
+#[test]
+fn long_and_deep_texts_end_in_an_answer_or_an_error() {
+    let long = format!("MATCH (n) WHERE {} RETURN n", vec!["n.x = 1"; 2_000].join(" AND "));
+    assert!(long.len() > 20_000);
+    query(&long);
+    let many = format!("RETURN [{}] AS x", vec!["1"; 10_000].join(", "));
+    query(&many);
+    query(&format!("RETURN {}1{} AS x", "(".repeat(90), ")".repeat(90)));
+    for (text, said) in [
+        (format!("RETURN {}1{}", "(".repeat(10_000), ")".repeat(10_000)), "levels deep"),
+        (format!("RETURN {}1", "NOT ".repeat(10_000)), "levels deep"),
+        (format!("RETURN {}1", "- ".repeat(10_000)), "levels deep"),
+        (format!("RETURN {}", vec!["1"; 5_000].join(" + ")), "more than 1000 operators"),
+        (format!("{}RETURN 1 AS x{}", "CALL { ".repeat(500), " } RETURN x".repeat(500)), "levels deep"),
+        (format!("MATCH {}(a)-[e]->(b){} RETURN 1", "(".repeat(5_000), ")".repeat(5_000)), "levels deep"),
+    ] {
+        let found = errors(&text);
+        assert!(found.iter().any(|e| e.message.contains(said)), "{}: {found:?}", &text[..40]);
+    }
+}

@@ -57,7 +57,7 @@ impl Run {
             held += bytes;
             all.append(batch);
             if let Some(first) = self.spec.first
-                && all.len > 4 * first.max(BATCH_ROWS)
+                && all.len > first.max(BATCH_ROWS).saturating_mul(4)
             {
                 all = all.gather(&self.order(&all, Some(first)));
                 context.release(held);

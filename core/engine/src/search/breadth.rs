@@ -137,7 +137,7 @@ pub(crate) fn shortest_cycle_exists(
             best = closes;
         }
         depth += 1;
-        if max.is_some_and(|max| 2 * depth > max + 1) {
+        if max.is_some_and(|max| depth > max / 2 + max % 2) {
             break;
         }
         frontier = next;

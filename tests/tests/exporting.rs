@@ -6,7 +6,7 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 
 use graphodrome_tests::*;
-use serde_json::{Value, json};
+use serde_json::json;
 
 /// Python with the libraries that read what is exported, if the machine has or can get them.
 fn python() -> Option<std::path::PathBuf> {

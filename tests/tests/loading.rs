@@ -5,7 +5,7 @@
 
 use std::io::{Read, Write};
 use std::net::TcpListener;
-use std::path::Path;
+use std::process::{Command, Stdio};
 
 use futures::StreamExt;
 use graphodrome_client::{Client, Job};

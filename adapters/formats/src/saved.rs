@@ -119,30 +119,37 @@ impl SavedQuery {
             let default = p.default.as_ref().map(|d| format!(" = {d}")).unwrap_or_default();
             out.push_str(&format!("-- parameter: ${} {}{null}{default}\n", p.name, p.value_type));
         }
+        if self.text.trim_start().starts_with("--") {
+            out.push('\n'); // So that a comment of the query stays one.
+        }
         out.push_str(self.text.trim_end());
         out.push('\n');
         out
     }
 
-    /// Reads a text with its header; what the header does not say is empty.
+    /// Reads a text with its header: the comments before the query. What the header does not say is empty,
+    /// and a comment that is none of its lines describes the query.
     pub fn from_text(text: &str) -> Result<SavedQuery, String> {
         let mut query = SavedQuery::default();
         let mut rest = text;
         while let Some(line) = rest.lines().next() {
             let Some(comment) = line.trim().strip_prefix("--") else { break };
-            let Some((key, value)) = comment.split_once(':') else { break };
-            let value = value.trim();
-            match key.trim() {
+            let (key, value) = comment.split_once(':').unwrap_or(("", comment));
+            let (key, value) = match key.trim() {
+                "name" | "folder" | "parameter" => (key.trim(), value.trim()),
+                "description" => ("description", value.trim()),
+                _ => ("description", comment.trim()),
+            };
+            match key {
                 "name" => query.name = value.into(),
                 "folder" => query.folder = value.into(),
-                "description" => {
+                "parameter" => query.parameters.push(parameter(value)?),
+                _ => {
                     if !query.description.is_empty() {
                         query.description.push('\n');
                     }
                     query.description.push_str(value);
                 }
-                "parameter" => query.parameters.push(parameter(value)?),
-                _ => break,
             }
             rest = rest[line.len()..]
                 .strip_prefix("\r\n")
@@ -188,6 +195,12 @@ mod tests {
         assert_eq!(query.parameters[0].default_value(), Ok(Some(Value::Int(100))));
         assert!(query.parameters[0].check(Value::Null).is_err());
         assert!(query.parameters[1].check(Value::Int(1)).is_err());
+        let plain = SavedQuery::from_text("-- Sites above a level:\n-- parameter: $level INT\nRETURN 1")
+            .expect("text");
+        assert_eq!((plain.description.as_str(), plain.parameters.len()), ("Sites above a level:", 1));
+        let commented =
+            SavedQuery { name: "c".into(), text: "-- one\nRETURN 1".into(), ..SavedQuery::default() };
+        assert_eq!(SavedQuery::from_text(&commented.to_text()), Ok(commented));
         for wrong in ["-- parameter: level INT\nRETURN 1", "-- name: x\n"] {
             assert!(SavedQuery::from_text(wrong).is_err(), "{wrong}");
         }

@@ -373,7 +373,7 @@ pub struct PlanOptions {
 
 #[derive(Args)]
 pub struct FmtOptions {
-    /// Files to lay out in place; without any, standard input to standard output
+    /// Files to lay out in place; without any, or with `-`, standard input to standard output
     pub files: Vec<PathBuf>,
     /// Change nothing; fail and name the files that would be changed
     #[arg(long)]

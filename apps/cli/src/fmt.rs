@@ -1,6 +1,7 @@
 //! `fmt`: query files in one layout.
 
 use std::io::Read;
+use std::path::Path;
 
 use anyhow::Context;
 use graphodrome_language::{format, parse};
@@ -17,10 +18,15 @@ fn laid_out(text: &str, what: &str) -> anyhow::Result<String> {
 }
 
 pub fn fmt(options: FmtOptions) -> anyhow::Result<()> {
-    if options.files.is_empty() {
+    if options.files.is_empty() || options.files == [Path::new("-")] {
         let mut text = String::new();
         std::io::stdin().read_to_string(&mut text)?;
-        print!("{}", laid_out(&text, "the text")?);
+        let formatted = laid_out(&text, "the text")?;
+        if !options.check {
+            print!("{formatted}");
+        } else if formatted != text {
+            anyhow::bail!("the text is not laid out");
+        }
         return Ok(());
     }
     let mut differ = vec![];

@@ -96,6 +96,9 @@ async fn script(client: &Client, whole: &QueryRequest, show: &[String]) -> anyho
     let mut outcome = Ok(());
     for (i, range) in ranges.iter().enumerate() {
         let text = &whole.text[range.clone()];
+        if i > 0 {
+            println!();
+        }
         println!(
             "-- {} of {}: {}",
             i + 1,
@@ -182,8 +185,9 @@ pub fn profile_text(answer: &Value) -> anyhow::Result<String> {
     let tree = tree(answer)?;
     let ms = |field: &str| answer[field].as_f64().unwrap_or(0.0) / 1e3;
     let phases = format!(
-        "{} rows; parse {:.2} ms, check {:.2} ms, plan {:.2} ms, wait {:.2} ms, execute {:.2} ms, first row after {:.2} ms\n",
+        "{} row{}; parse {:.2} ms, check {:.2} ms, plan {:.2} ms, wait {:.2} ms, execute {:.2} ms, first row after {:.2} ms\n",
         answer["rows"],
+        if answer["rows"] == 1 { "" } else { "s" },
         ms("parse_us"),
         ms("check_us"),
         ms("plan_us"),

@@ -120,18 +120,31 @@ pub fn cell(value: &Value, show: &[String]) -> String {
 /// The whole result with its footer.
 pub fn result(result: &QueryResult, show: &[String], width: usize) -> String {
     let summary = &result.summary;
+    // What a statement of the session answers is a sentence, not a table.
+    if let ([column], [row]) = (&result.columns[..], &result.rows[..])
+        && let [Value::String(sentence)] = &row[..]
+        && column.name == "done"
+        && summary["execute_us"].is_null()
+    {
+        return format!("{sentence}\n");
+    }
     let mut footer = vec![];
     let changed = &summary["changed"];
-    for (field, what) in [
-        ("nodes_inserted", "nodes inserted"),
-        ("edges_inserted", "edges inserted"),
-        ("nodes_deleted", "nodes deleted"),
-        ("edges_deleted", "edges deleted"),
-        ("properties_set", "properties set"),
-        ("labels_changed", "labels changed"),
+    for (field, thing, done) in [
+        ("nodes_inserted", "node", "inserted"),
+        ("edges_inserted", "edge", "inserted"),
+        ("nodes_deleted", "node", "deleted"),
+        ("edges_deleted", "edge", "deleted"),
+        ("properties_set", "property", "set"),
+        ("labels_changed", "label", "changed"),
     ] {
         if let Some(n) = changed[field].as_u64().filter(|n| *n > 0) {
-            footer.push(format!("{n} {what}"));
+            let things = match thing {
+                _ if n == 1 => thing,
+                "property" => "properties",
+                other => &format!("{other}s"),
+            };
+            footer.push(format!("{n} {things} {done}"));
         }
     }
     let mut out = String::new();

@@ -524,25 +524,14 @@ pub(crate) fn temporal_arithmetic(
 ) -> Option<Result<Value, GraphError>> {
     let out_of_range = || GraphError::new(Code("22008"), "the result is out of the calendar's range");
     let (value, duration) = match (operator, a, b) {
-        (BinaryOperator::Add, Value::Duration(x), Value::Duration(y)) => {
-            let months = x.months.checked_add(y.months);
-            let nanoseconds = x.nanoseconds.checked_add(y.nanoseconds);
-            return Some(
-                months
-                    .zip(nanoseconds)
-                    .ok_or_else(out_of_range)
-                    .map(|(months, nanoseconds)| Value::Duration(Duration { months, nanoseconds })),
-            );
-        }
-        (BinaryOperator::Subtract, Value::Duration(x), Value::Duration(y)) => {
-            let months = x.months.checked_sub(y.months);
-            let nanoseconds = x.nanoseconds.checked_sub(y.nanoseconds);
-            return Some(
-                months
-                    .zip(nanoseconds)
-                    .ok_or_else(out_of_range)
-                    .map(|(months, nanoseconds)| Value::Duration(Duration { months, nanoseconds })),
-            );
+        (BinaryOperator::Add | BinaryOperator::Subtract, Value::Duration(x), Value::Duration(y)) => {
+            let (months, nanoseconds) = if operator == BinaryOperator::Add {
+                (x.months.checked_add(y.months), x.nanoseconds.checked_add(y.nanoseconds))
+            } else {
+                (x.months.checked_sub(y.months), x.nanoseconds.checked_sub(y.nanoseconds))
+            };
+            let both = months.zip(nanoseconds).ok_or_else(out_of_range);
+            return Some(both.map(|(months, nanoseconds)| Value::Duration(Duration { months, nanoseconds })));
         }
         (BinaryOperator::Multiply, Value::Duration(d), number)
         | (BinaryOperator::Multiply, number, Value::Duration(d))

@@ -152,7 +152,7 @@ impl Operator for Metered {
         let rows = match &result {
             Ok(Some(batch)) => {
                 metrics.batches += 1;
-                metrics.rows_out += batch.len as u64;
+                metrics.rows_out = metrics.rows_out.wrapping_add(batch.len as u64);
                 batch.len as u64
             }
             _ => 0,

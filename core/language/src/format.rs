@@ -3,42 +3,11 @@
 
 use std::ops::Range;
 
+use crate::parse::statements::CLAUSES;
 use crate::{KEYWORDS, Token, TokenKind, tokenize};
 
-/// Words that begin a line outside parentheses.
-const LINES: &[&str] = &[
-    "MATCH",
-    "OPTIONAL",
-    "FILTER",
-    "LET",
-    "FOR",
-    "INSERT",
-    "UPSERT",
-    "SET",
-    "REMOVE",
-    "DELETE",
-    "DETACH",
-    "NODETACH",
-    "ORDER",
-    "OFFSET",
-    "SKIP",
-    "LIMIT",
-    "RETURN",
-    "FINISH",
-    "USE",
-    "CALL",
-    "NEXT",
-    "UNION",
-    "EXCEPT",
-    "INTERSECT",
-    "OTHERWISE",
-    "SELECT",
-    "WHERE",
-    "GROUP",
-    "HAVING",
-    "FROM",
-    "KEEP",
-];
+/// Words that begin a line outside parentheses, besides those that begin a clause.
+const LINES: &[&str] = &["SELECT", "WHERE", "GROUP", "HAVING", "FROM", "KEEP"];
 
 /// Of these the ones that belong to the clause before them.
 const INDENTED: &[&str] = &["WHERE", "GROUP", "HAVING", "KEEP"];
@@ -252,7 +221,8 @@ impl<'t> Writer<'t> {
         let joined = self
             .previous
             .is_some_and(|_| TOGETHER.iter().any(|(a, b)| is(self.previous, a) && *b == written));
-        let begins = keyword && !self.nested() && !self.catalog && LINES.contains(&&*written) && !joined;
+        let of_a_line = CLAUSES.contains(&&*written) || LINES.contains(&&*written);
+        let begins = keyword && !self.nested() && !self.catalog && of_a_line && !joined;
         let opened_query = punctuation(self.previous) == "{" && self.open.last().is_some_and(|o| o.query);
         if starts {
             if gap.breaks > 1 && !self.out.is_empty() {

@@ -368,13 +368,18 @@ impl Operator for Run {
             let Some(mut batch) = self.input.next(context)? else { return Ok(None) };
             let mut found = Found { rows: vec![], edges: vec![vec![]; arms], nodes: vec![] };
             let mut counts = Vec::with_capacity(batch.len);
+            let mut total = 0u64;
             for row in 0..batch.len {
                 let count = match self.count_plain(&batch, row, context)? {
                     Some(count) => count,
                     None => self.intersect(&batch, row, &mut found, context)?,
                 };
+                total += count;
                 counts.push(Value::Int(count as i64));
             }
+            // The profile says how many rows there are, not how many stand for them: those are added later.
+            let rows_out = &mut context.metrics().rows_out;
+            *rows_out = rows_out.wrapping_add(total).wrapping_sub(batch.len as u64);
             batch.columns.push(Vector::Values(counts));
             return Ok(Some(batch));
         }

@@ -9,7 +9,7 @@ mod patterns;
 mod queries;
 mod session;
 mod simplified;
-mod statements;
+pub(crate) mod statements;
 mod types;
 
 use std::sync::Arc;

@@ -124,11 +124,19 @@ impl Parser<'_> {
     /// Path terms with `|` or `|+|` between them.
     fn path_alternatives(&mut self) -> Parsed<PathTerm> {
         let start = self.span();
-        let first = self.path_term()?;
-        if !self.at_punctuation("|") {
-            return Ok(first);
+        let (mut branches, multiset) = self.alternatives(Self::path_term)?;
+        if branches.len() == 1 {
+            return Ok(branches.remove(0));
         }
-        let mut branches = vec![first];
+        let alternatives = Alternatives { multiset, branches, span: self.span_since(start) };
+        Ok(PathTerm { elements: vec![PathElement::Alternatives(Box::new(alternatives))] })
+    }
+
+    /// What stands between `|`, or between `|+|`: whether it is the second.
+    pub(super) fn alternatives<T>(
+        &mut self, mut one: impl FnMut(&mut Self) -> Parsed<T>,
+    ) -> Parsed<(Vec<T>, bool)> {
+        let mut all = vec![one(self)?];
         let mut multiset = None;
         while self.at_punctuation("|") {
             let many = self.alternation_sign();
@@ -136,15 +144,13 @@ impl Parser<'_> {
                 return Err(self.mixed_alternatives());
             }
             multiset = Some(many);
-            branches.push(self.path_term()?);
+            all.push(one(self)?);
         }
-        let alternatives =
-            Alternatives { multiset: multiset == Some(true), branches, span: self.span_since(start) };
-        Ok(PathTerm { elements: vec![PathElement::Alternatives(Box::new(alternatives))] })
+        Ok((all, multiset == Some(true)))
     }
 
     /// `|`, or `|+|`: whether it is the second.
-    pub(super) fn alternation_sign(&mut self) -> bool {
+    fn alternation_sign(&mut self) -> bool {
         self.bump();
         let many = self.at_punctuation("+") && self.punctuation_at(1, "|");
         if many {
@@ -154,7 +160,7 @@ impl Parser<'_> {
         many
     }
 
-    pub(super) fn mixed_alternatives(&self) -> Diagnostic {
+    fn mixed_alternatives(&self) -> Diagnostic {
         Diagnostic::syntax(self.span(), "| and |+| do not mix")
             .hint("put what belongs together between parentheses")
     }

@@ -60,21 +60,11 @@ impl Parser<'_> {
     }
 
     fn simple_alternatives(&mut self, around: &Around) -> Parsed<Piece> {
-        let first = self.simple_sequence(around)?;
-        if !self.at_punctuation("|") {
-            return Ok(first);
+        let (mut pieces, multiset) = self.alternatives(|p| p.simple_sequence(around))?;
+        if pieces.len() == 1 {
+            return Ok(pieces.remove(0));
         }
-        let mut pieces = vec![first];
-        let mut multiset = None;
-        while self.at_punctuation("|") {
-            let many = self.alternation_sign();
-            if multiset.is_some_and(|before| before != many) {
-                return Err(self.mixed_alternatives());
-            }
-            multiset = Some(many);
-            pieces.push(self.simple_sequence(around)?);
-        }
-        if multiset == Some(false) && pieces.iter().all(|p| matches!(p, Piece::Labels(..))) {
+        if !multiset && pieces.iter().all(|p| matches!(p, Piece::Labels(..))) {
             // Each edge once, whichever of its labels it has.
             let (mut whole, mut all): (Option<LabelExpression>, Vec<Name>) = (None, vec![]);
             for piece in pieces {
@@ -89,7 +79,7 @@ impl Parser<'_> {
             return Ok(Piece::Labels(whole.unwrap_or(LabelExpression::Any), all));
         }
         let branches = pieces.into_iter().map(|p| closed_by_nodes(p.path(around), around.span)).collect();
-        let alternatives = Alternatives { multiset: multiset == Some(true), branches, span: around.span };
+        let alternatives = Alternatives { multiset, branches, span: around.span };
         Ok(Piece::Path(vec![self.as_group(
             PathTerm { elements: vec![PathElement::Alternatives(Box::new(alternatives))] },
             None,

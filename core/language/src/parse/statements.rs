@@ -5,8 +5,8 @@ use crate::parse::{Parsed, Parser};
 use crate::{Diagnostic, Span, TokenKind};
 use graphodrome_graph::Direction;
 
-/// Words that begin a clause: where parsing resumes after an error.
-const CLAUSES: &[&str] = &[
+/// Words that begin a clause: where parsing resumes after an error, and lines begin in a layout.
+pub(crate) const CLAUSES: &[&str] = &[
     "MATCH",
     "OPTIONAL",
     "FILTER",
@@ -320,7 +320,14 @@ impl Parser<'_> {
             self.expect(")")?;
             return Ok(Some(vec![]));
         }
-        Ok(Some(self.comma_separated(|p| p.name("a variable or a column's name"))?))
+        let names = self.comma_separated(|p| p.name("a variable or a column's name"))?;
+        if self.at_punctuation(".") || self.at_punctuation("(") {
+            let found = self.unexpected("the next clause");
+            return Err(
+                found.hint("GROUP BY takes names: name the value in RETURN with AS, or before it with LET")
+            );
+        }
+        Ok(Some(names))
     }
 
     pub(super) fn return_item(&mut self) -> Parsed<ReturnItem> {

@@ -281,8 +281,9 @@ async fn requests(lines: &mut Vec<Line>) {
     let (mine, late) = rate(8, each, move |client, i| {
         let reading = reading.clone();
         async move {
-            let id = (client * 7919 + i * 31) as u32 % nodes;
-            reading.query(&asking(lookup, serde_json::json!({ "id": id }))).await.unwrap();
+            let id = 1 + (client * 7919 + i * 31) as u32 % nodes;
+            let result = reading.query(&asking(lookup, serde_json::json!({ "id": id }))).await.unwrap();
+            assert_eq!(result.rows.len(), 1);
         }
     })
     .await;
@@ -290,7 +291,7 @@ async fn requests(lines: &mut Vec<Line>) {
     let (sql, sql_late) = rate(8, each, move |client, i| {
         let reading = reading.clone();
         async move {
-            let id = ((client * 7919 + i * 31) as u32 % nodes) as i64;
+            let id = 1 + ((client * 7919 + i * 31) as u32 % nodes) as i64;
             sqlx::query("SELECT id FROM nodes WHERE id = $1").bind(id).fetch_one(&reading).await.unwrap();
         }
     })
@@ -307,7 +308,7 @@ async fn requests(lines: &mut Vec<Line>) {
 
     // What a request takes besides its execution.
     let mut beyond = vec![];
-    for i in 0..2000 {
+    for i in 1..=2000 {
         let began = Instant::now();
         let result = client.query(&asking(lookup, serde_json::json!({ "id": i }))).await.unwrap();
         let execute = result.summary["execute_us"].as_f64().unwrap() / 1e3;

@@ -96,6 +96,23 @@ async fn saved_queries_are_endpoints_and_files() {
     let after = http.get(format!("{url}?level=15")).header("if-none-match", &tag).send().await.unwrap();
     assert_eq!(after.status(), 200);
 
+    // What asks the time has no tag, and what names a graph is refused.
+    let queries = format!("{}/v1/queries", service.url);
+    let today = http.put(format!("{queries}/today")).json(&json!({ "text": "RETURN DATE() AS d" })).send();
+    assert_eq!(today.await.unwrap().status(), 200);
+    let asked = http.get(format!("{}/v1/graphs/g/endpoints/today", service.url)).send().await.unwrap();
+    assert_eq!((asked.status().as_u16(), asked.headers().get("etag")), (200, None));
+    http.delete(format!("{queries}/today")).send().await.unwrap();
+    let elsewhere = json!({ "text": "USE g MATCH (w:Well) RETURN COUNT(*) AS n" });
+    for refused in [
+        http.put(format!("{queries}/elsewhere")).json(&elsewhere),
+        http.post(format!("{}/v1/graphs/g/watch", service.url)).json(&elsewhere),
+    ] {
+        let refused = refused.send().await.unwrap();
+        assert_eq!(refused.status(), 400);
+        assert!(refused.text().await.unwrap().contains("leave USE out"));
+    }
+
     // Its own entry in the document, with its parameters.
     let document = client.get("/v1/openapi.json").await.unwrap();
     let entry = &document["paths"]["/v1/graphs/{graph}/endpoints/deeper_than"]["get"];

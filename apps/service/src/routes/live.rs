@@ -165,6 +165,10 @@ pub async fn watch_query(
         }
         _ => return Err(Problem::bad_request("one query can be watched at a time")),
     };
+    if !query.graphs().is_empty() {
+        return Err(Problem::bad_request("a watched query names no graph: the address does")
+            .hint("leave USE out of it"));
+    }
     let labels = query_labels(query);
     // What is wrong with it is said before the stream begins.
     let before = graph.snapshot();

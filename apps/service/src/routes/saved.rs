@@ -11,7 +11,7 @@ use axum::response::{IntoResponse, Response};
 use graphodrome_formats::{SavedParameter, SavedQuery};
 use graphodrome_graph::{Value, parse_text};
 use graphodrome_language::ast::Statement;
-use graphodrome_language::parse;
+use graphodrome_language::{Token, TokenKind, parse, tokenize};
 use graphodrome_store::SavedRecord;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value as Js, json};
@@ -57,6 +57,21 @@ pub struct NewSaved {
 
 fn changes(text: &str) -> bool {
     parse(text).is_ok_and(|all| all.iter().any(|s| matches!(s, Statement::Query(q) if q.changes())))
+}
+
+/// Whether the present moment is part of the answer, which is another one each time then: `CURRENT_DATE`
+/// and its kin, or `DATE()` and the like without an argument.
+fn asks_the_time(text: &str) -> bool {
+    let (tokens, _) = tokenize(text);
+    let is = |at: usize, sign: &str| matches!(tokens.get(at), Some(Token { kind: TokenKind::Punctuation(p), .. }) if *p == sign);
+    tokens.iter().enumerate().any(|(at, token)| {
+        let TokenKind::Word(word) = &token.kind else { return false };
+        let word = word.to_ascii_uppercase();
+        let of_time = word.ends_with("DATE") || word.ends_with("TIME");
+        word.starts_with("CURRENT_")
+            || word.starts_with("LOCAL_TIME")
+            || of_time && is(at + 1, "(") && is(at + 2, ")")
+    })
 }
 
 fn info(record: SavedRecord) -> SavedInfo {
@@ -109,8 +124,12 @@ pub async fn save_query(
     let query = SavedQuery { name, folder, description, parameters, text };
     query.check().map_err(Problem::bad_request)?;
     let statements = parse(&query.text).map_err(|e| Problem::from_query(&e, &query.text))?;
-    if !matches!(&statements[..], [Statement::Query(_)]) {
+    let [Statement::Query(parsed)] = &statements[..] else {
         return Err(Problem::bad_request("a saved query is one query").hint("save each of its statements"));
+    };
+    if !parsed.graphs().is_empty() {
+        return Err(Problem::bad_request("a saved query names no graph: it is called for one")
+            .hint("leave USE out of it"));
     }
     let record = SavedRecord {
         name: query.name.clone(),
@@ -199,9 +218,7 @@ pub async fn call_saved(
     (handle.id, &query.text, json!(parameters).to_string(), format.media_type()).hash(&mut hasher);
     let tag = format!("\"{}-{:016x}\"", handle.snapshot().version, hasher.finish());
     let known = headers.get(header::IF_NONE_MATCH).and_then(|h| h.to_str().ok()).unwrap_or("");
-    // A query of the present moment has another answer each time.
-    let lasting = !query.text.to_ascii_uppercase().contains("CURRENT_")
-        && !query.text.to_ascii_uppercase().contains("LOCAL_TIME");
+    let lasting = !asks_the_time(&query.text);
     if lasting && known.split(',').any(|t| t.trim() == tag || t.trim() == "*") {
         return Ok((StatusCode::NOT_MODIFIED, [(header::ETAG, tag)]).into_response());
     }
@@ -282,4 +299,21 @@ pub async fn endpoint_paths(app: &App) -> Result<Map<String, Js>, Problem> {
         paths.insert(format!("/v1/graphs/{{graph}}/endpoints/{}", query.name), path);
     }
     Ok(paths)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::asks_the_time;
+
+    #[test]
+    fn only_what_asks_the_time_has_another_answer_each_time() {
+        for text in
+            ["RETURN CURRENT_DATE", "RETURN date ( )", "RETURN zoned_datetime()", "RETURN LOCAL_TIMESTAMP"]
+        {
+            assert!(asks_the_time(text), "{text}");
+        }
+        for text in ["MATCH () RETURN DATE '2026-01-01'", "MATCH (d:Day {date: $date}) RETURN date(d.text)"] {
+            assert!(!asks_the_time(text), "{text}");
+        }
+    }
 }

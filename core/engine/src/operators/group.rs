@@ -95,6 +95,7 @@ impl Run {
             let mut evaluator = Evaluator { scope: &context.scope, counters };
             for row in 0..batch.len {
                 let at = Row { batch: &batch, row, locals: &[] };
+                let read = evaluator.counters.properties_read;
                 let place = if self.spec.keys.is_empty() {
                     0
                 } else if single
@@ -107,6 +108,8 @@ impl Run {
                         groups.len() - 1
                     })
                 } else {
+                    // What the short way read is read again.
+                    evaluator.counters.properties_read = read;
                     let mut key = Vec::with_capacity(self.spec.keys.len());
                     for expression in &self.spec.keys {
                         key.push(evaluator.value(expression, at)?);

@@ -117,7 +117,7 @@ pub struct Metrics {
 }
 
 /// How many units of work pass between two looks at the clock and the cancel flag.
-const CHECK_EVERY: u64 = 4096;
+pub(crate) const CHECK_EVERY: u64 = 4096;
 
 pub(crate) struct Context {
     pub scope: Scope,

@@ -3,7 +3,7 @@
 
 use std::cmp::Ordering;
 
-use graphodrome_graph::Value;
+use graphodrome_graph::{PropertyReader, Value};
 use graphodrome_language::ast::BinaryOperator;
 
 use crate::context::Counters;
@@ -89,4 +89,65 @@ pub(crate) fn truth(e: &Expr, row: Row<'_>, scope: &Scope, counters: &mut Counte
     let a = number(a, row, scope, counters)?;
     let b = number(b, row, scope, counters)?;
     Some(a.zip(b).map(|(a, b)| wanted(a.cmp(&b))))
+}
+
+/// The numbers from `low` to `high` of one property: what a comparison with a known number asks.
+pub(crate) struct Within<'e> {
+    pub reader: &'e PropertyReader,
+    pub low: i64,
+    pub high: i64,
+}
+
+/// The condition as a range of a property of the edge in `slot`, where it is one.
+pub(crate) fn edge_range<'e>(e: &'e Expr, slot: usize, scope: &Scope) -> Option<Within<'e>> {
+    let Kind::Binary(operator, a, b) = &e.kind else { return None };
+    let known = |e: &Expr| match &e.kind {
+        Kind::Constant(value) => int(value),
+        Kind::Parameter(n) => int(scope.parameters.get(*n)?),
+        _ => None,
+    };
+    let (reader, number, turned) = match (&a.kind, &b.kind) {
+        (Kind::EdgeProperty(s, reader), _) if *s == slot => (reader, known(b)?, false),
+        (_, Kind::EdgeProperty(s, reader)) if *s == slot => (reader, known(a)?, true),
+        _ => return None,
+    };
+    use BinaryOperator::*;
+    // Where nothing can pass the bounds are the wrong way round.
+    let none = (1, 0);
+    let below = |n: i64| n.checked_sub(1).map_or(none, |high| (i64::MIN, high));
+    let above = |n: i64| n.checked_add(1).map_or(none, |low| (low, i64::MAX));
+    let (low, high) = match (operator, number) {
+        (Equal | Less | LessOrEqual | Greater | GreaterOrEqual, None) => none,
+        (Equal, Some(n)) => (n, n),
+        (Less, Some(n)) => {
+            if turned {
+                above(n)
+            } else {
+                below(n)
+            }
+        }
+        (Greater, Some(n)) => {
+            if turned {
+                below(n)
+            } else {
+                above(n)
+            }
+        }
+        (LessOrEqual, Some(n)) => {
+            if turned {
+                (n, i64::MAX)
+            } else {
+                (i64::MIN, n)
+            }
+        }
+        (GreaterOrEqual, Some(n)) => {
+            if turned {
+                (i64::MIN, n)
+            } else {
+                (n, i64::MAX)
+            }
+        }
+        _ => return None,
+    };
+    Some(Within { reader, low, high })
 }

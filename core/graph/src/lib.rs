@@ -34,7 +34,7 @@ pub use adjacency::{Adjacency, Direction};
 pub use base::{Base, BaseParts, Collision, EdgePart, EdgeTable, Ids, NodePart, NodeTable};
 pub use buckets::Buckets;
 pub use change::{Change, NewEdge, NewNode, Transaction};
-pub use column::{Column, ColumnBuilder, Pick, fold_text};
+pub use column::{Column, ColumnBuilder, Pick, WholeNumbers, fold_text};
 pub use error::{Code, GraphError};
 pub use evolve::{Difference, Migration, kept_lookups, migrate, rename_elements};
 pub use finding_query::quoted;
@@ -43,6 +43,7 @@ pub use graph_type::{
 };
 pub use keys::{ASK_EVERY, KeyIndex, hash_key, hash_values};
 pub use labels::{LabelExpression, LabelSet, label_set};
+pub use neighbours::PlainRows;
 pub use observed::{Finding, observed_type, violations};
 pub use overlay::{EdgeRecord, NodeRecord, Properties};
 pub use range_index::{IndexSearch, RangeIndex, ValueRange};

@@ -9,7 +9,39 @@ use crate::{Adjacency, Dense, Direction, EdgeTest, LabelSet, Snapshot};
 /// Rows found before the first of them is read.
 const TOGETHER: usize = 64;
 
+/// The rows of one edge table in one direction: all that a test takes at a node the overlay has not touched.
+#[derive(Clone, Copy)]
+pub struct PlainRows<'a> {
+    pub side: &'a Adjacency,
+    /// The same edges by their other ends.
+    pub opposite: &'a Adjacency,
+    /// The table's place in the base, and the number of its first edge.
+    pub table: usize,
+    pub first: Dense,
+}
+
+impl PlainRows<'_> {
+    /// The edge at an entry of `side`.
+    #[inline]
+    pub fn edge(&self, entry: usize) -> Dense {
+        self.first + self.side.position(entry)
+    }
+}
+
 impl Snapshot {
+    /// The rows that hold every edge which passes, for nodes of which [`Self::untouched`] is true; `None`
+    /// where they are of several tables or of both directions.
+    pub fn plain_rows(&self, direction: Direction, test: &EdgeTest) -> Option<PlainRows<'_>> {
+        let [t] = test.tables[..] else { return None };
+        let table = &self.base.edges[t];
+        let (side, opposite) = match table.sides(direction)? {
+            (Some(forward), None) => (forward, &table.reverse),
+            (None, Some(reverse)) => (reverse, &table.forward),
+            _ => return None,
+        };
+        Some(PlainRows { side, opposite, table: t, first: table.first })
+    }
+
     /// Calls `visit(edge, other end)` for each edge at `node` that passes, until it breaks. A loop is
     /// visited once. Returns the adjacency entries looked at.
     #[inline]

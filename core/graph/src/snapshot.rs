@@ -282,6 +282,11 @@ impl Snapshot {
         }
     }
 
+    /// The column that a reader finds an edge table's values in; `None` where the table has none.
+    pub fn edge_column(&self, table: usize, reader: &PropertyReader) -> Option<&Column> {
+        reader.columns[table].map(|c| &self.base.edges[table].columns[c].1)
+    }
+
     pub fn node_test(&self, expression: Option<&LabelExpression>) -> NodeTest {
         let tables: Vec<bool> =
             self.base.nodes.iter().map(|t| expression.is_none_or(|e| e.matches(&t.labels))).collect();

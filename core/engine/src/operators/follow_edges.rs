@@ -3,13 +3,15 @@
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use graphodrome_graph::{Dense, Direction, EdgeTest, NodeTest, Value};
+use graphodrome_graph::{Dense, Direction, EdgeTest, NodeTest, PlainRows, Value, WholeNumbers};
 
 use crate::batch::{BATCH_ROWS, Batch, Vector};
-use crate::context::{Context, Counters, Outcome};
-use crate::evaluate::{Row, holds};
+use crate::context::{CHECK_EVERY, Context, Counters, Outcome};
+use crate::evaluate::{Row, Scope, holds};
 use crate::expression::Expr;
+use crate::operators::common_counts::taken_columns;
 use crate::plan::{Input, Operator, OperatorPlan};
+use crate::quick;
 
 /// What an edge of a pattern must be: labels, conditions, and no edge that the same MATCH took already.
 #[derive(Clone, Debug)]
@@ -65,7 +67,7 @@ impl OperatorPlan for FollowEdges {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self, input: inputs.remove(0), batch: None, row: 0 })
+        Box::new(Run { spec: self, input: inputs.remove(0), batch: None, row: 0, entries: vec![] })
     }
 }
 
@@ -74,75 +76,193 @@ struct Run {
     input: Input,
     batch: Option<Batch>,
     row: usize,
+    /// Entries of the row that is read now, reused.
+    entries: Vec<usize>,
+}
+
+/// What was found: rows of the input with an edge and a node each.
+#[derive(Default)]
+struct Found {
+    rows: Vec<u32>,
+    edges: Vec<Dense>,
+    nodes: Vec<Dense>,
+}
+
+impl Found {
+    fn push(&mut self, row: usize, edge: Dense, node: Dense) {
+        self.rows.push(row as u32);
+        self.edges.push(edge);
+        self.nodes.push(node);
+    }
+}
+
+/// The plain rows of the operator's edges with the conditions that are ranges of their columns.
+struct Plain<'a> {
+    rows: PlainRows<'a>,
+    ranges: Vec<(WholeNumbers<'a>, i64, i64)>,
+    /// The other conditions.
+    rest: Vec<&'a Expr>,
+    /// Edges that the new ones must differ from.
+    taken: Vec<&'a [Dense]>,
+    /// Whether some node does not pass.
+    ask_node: bool,
+}
+
+impl<'a> Plain<'a> {
+    fn of(spec: &'a FollowEdges, scope: &'a Scope, batch: &'a Batch) -> Option<Plain<'a>> {
+        let taken_in_values =
+            spec.edge.different_from.iter().any(|slot| matches!(batch.columns[*slot], Vector::Values(_)));
+        if taken_in_values {
+            return None;
+        }
+        let rows = scope.plain_rows(spec.edge.direction, &spec.edge.test)?;
+        let (mut ranges, mut rest) = (vec![], vec![]);
+        for condition in &spec.conditions {
+            let range = quick::edge_range(condition, batch.columns.len(), scope).and_then(|range| {
+                let numbers = scope.edge_column(rows.table, range.reader)?.whole_numbers()?;
+                Some((numbers, range.low, range.high))
+            });
+            match range {
+                Some(range) => ranges.push(range),
+                None => rest.push(condition),
+            }
+        }
+        let taken = taken_columns(&spec.edge.different_from, batch);
+        Some(Plain { rows, ranges, rest, taken, ask_node: !scope.all_pass(&spec.node.test) })
+    }
+
+    /// Reads one row; returns the entries looked at.
+    fn follow(
+        &self, spec: &FollowEdges, (batch, row): (&Batch, usize), from: Dense, entries: &mut Vec<usize>,
+        found: &mut Found, scope: &Scope, counters: &mut Counters,
+    ) -> Outcome<u64> {
+        let range = self.rows.side.row(from);
+        let looked = range.len() as u64;
+        entries.clear();
+        match self.ranges.split_first() {
+            None => entries.extend(range),
+            Some(((numbers, low, high), more)) => {
+                counters.properties_read += looked;
+                let position = |entry: usize| self.rows.side.position(entry) as usize;
+                entries.extend(range.filter(|&entry| numbers.within(position(entry), *low, *high)));
+                for (numbers, low, high) in more {
+                    counters.properties_read += entries.len() as u64;
+                    entries.retain(|&entry| numbers.within(position(entry), *low, *high));
+                }
+            }
+        }
+        for &entry in entries.iter() {
+            let (edge, node) = (self.rows.edge(entry), self.rows.side.neighbour(entry));
+            if self.taken.iter().any(|taken| taken[row] == edge)
+                || self.ask_node && !scope.node_passes(node, &spec.node.test)
+            {
+                continue;
+            }
+            if !self.rest.is_empty() {
+                let locals = [Value::Edge(edge), Value::Node(node)];
+                if !all_hold(&self.rest, Row { batch, row, locals: &locals }, scope, counters)? {
+                    continue;
+                }
+            }
+            found.push(row, edge, node);
+        }
+        Ok(looked)
+    }
+}
+
+fn all_hold(conditions: &[&Expr], row: Row<'_>, scope: &Scope, counters: &mut Counters) -> Outcome<bool> {
+    for condition in conditions {
+        if !holds(condition, row, scope, counters)? {
+            return Ok(false);
+        }
+    }
+    Ok(true)
+}
+
+/// Reads one row edge by edge; returns the entries looked at.
+fn follow(
+    spec: &FollowEdges, (batch, row): (&Batch, usize), from: Dense, found: &mut Found, scope: &Scope,
+    counters: &mut Counters,
+) -> Outcome<u64> {
+    let mut failure = None;
+    let conditions: Vec<&Expr> = spec.conditions.iter().collect();
+    let looked = scope.for_each_adjacent(from, spec.edge.direction, &spec.edge.test, |edge, other| {
+        if !spec.edge.is_different(edge, batch, row) || !scope.node_passes(other, &spec.node.test) {
+            return ControlFlow::Continue(());
+        }
+        if !conditions.is_empty() {
+            let locals = [Value::Edge(edge), Value::Node(other)];
+            match all_hold(&conditions, Row { batch, row, locals: &locals }, scope, counters) {
+                Ok(true) => {}
+                Ok(false) => return ControlFlow::Continue(()),
+                Err(error) => {
+                    failure = Some(error);
+                    return ControlFlow::Break(());
+                }
+            }
+        }
+        found.push(row, edge, other);
+        ControlFlow::Continue(())
+    });
+    failure.map_or(Ok(looked), Err)
+}
+
+impl Run {
+    /// Reads rows of the batch until there are enough, or no more.
+    fn fill(&mut self, found: &mut Found, context: &mut Context) -> Outcome<()> {
+        let Some(batch) = &self.batch else { return Ok(()) };
+        let spec = &*self.spec;
+        let Vector::Nodes(from) = &batch.columns[spec.from] else {
+            self.row = batch.len;
+            return Ok(());
+        };
+        let scope = &context.scope;
+        let plain = Plain::of(spec, scope, batch);
+        let (mut counters, mut since_check) = (Counters::default(), 0);
+        while self.row < batch.len && found.rows.len() < BATCH_ROWS {
+            let row = self.row;
+            self.row += 1;
+            let from = from[row];
+            if from == crate::NO_ELEMENT {
+                continue;
+            }
+            let looked = match &plain {
+                Some(plain) if scope.untouched(from) => {
+                    plain.follow(spec, (batch, row), from, &mut self.entries, found, scope, &mut counters)?
+                }
+                _ => follow(spec, (batch, row), from, found, scope, &mut counters)?,
+            };
+            counters.edges_looked += looked;
+            since_check += looked + 1;
+            if since_check >= CHECK_EVERY {
+                since_check = 0;
+                context.check()?;
+            }
+        }
+        let total = context.counters();
+        total.edges_looked += counters.edges_looked;
+        total.properties_read += counters.properties_read;
+        Ok(())
+    }
 }
 
 impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
-        let (mut rows, mut edges, mut nodes) = (vec![], vec![], vec![]);
-        loop {
+        let mut found = Found::default();
+        while found.rows.is_empty() {
             if self.batch.as_ref().is_none_or(|b| self.row >= b.len) {
-                if !rows.is_empty() {
-                    break;
-                }
                 self.batch = self.input.next(context)?;
                 self.row = 0;
                 if self.batch.is_none() {
                     return Ok(None);
                 }
             }
-            let Some(batch) = &self.batch else { return Ok(None) };
-            let row = self.row;
-            self.row += 1;
-            let Vector::Nodes(from) = &batch.columns[self.spec.from] else { continue };
-            let from = from[row];
-            if from == crate::NO_ELEMENT {
-                continue;
-            }
-            let snapshot = &context.scope;
-            let mut counters = Counters::default();
-            let mut failure = None;
-            let spec = &self.spec;
-            let looked =
-                snapshot.for_each_adjacent(from, spec.edge.direction, &spec.edge.test, |edge, other| {
-                    if !spec.edge.is_different(edge, batch, row)
-                        || !snapshot.node_passes(other, &spec.node.test)
-                    {
-                        return ControlFlow::Continue(());
-                    }
-                    if !spec.conditions.is_empty() {
-                        let locals = [Value::Edge(edge), Value::Node(other)];
-                        let at = Row { batch, row, locals: &locals };
-                        for condition in &spec.conditions {
-                            match holds(condition, at, snapshot, &mut counters) {
-                                Ok(true) => {}
-                                Ok(false) => return ControlFlow::Continue(()),
-                                Err(error) => {
-                                    failure = Some(error);
-                                    return ControlFlow::Break(());
-                                }
-                            }
-                        }
-                    }
-                    rows.push(row as u32);
-                    edges.push(edge);
-                    nodes.push(other);
-                    ControlFlow::Continue(())
-                });
-            if let Some(error) = failure {
-                return Err(error);
-            }
-            let total = context.counters();
-            total.edges_looked += looked;
-            total.properties_read += counters.properties_read;
-            context.work(looked + 1)?;
-            if rows.len() >= BATCH_ROWS {
-                break;
-            }
+            self.fill(&mut found, context)?;
         }
         let Some(batch) = &self.batch else { return Ok(None) };
-        let mut out = batch.gather(&rows);
-        out.columns.push(Vector::Edges(edges));
-        out.columns.push(Vector::Nodes(nodes));
+        let mut out = batch.gather(&found.rows);
+        out.columns.push(Vector::Edges(found.edges));
+        out.columns.push(Vector::Nodes(found.nodes));
         Ok(Some(out))
     }
 }

@@ -1,15 +1,17 @@
 //! IntersectEdges: a node that several bound nodes have an edge with, found by going through their sorted
 //! neighbours together: what closes a ring without making its open paths first.
 
+use std::borrow::Cow;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use graphodrome_graph::{Adjacency, Dense, Snapshot, Value};
+use graphodrome_graph::{Dense, PlainRows, Snapshot, Value};
 
 use crate::batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
 use crate::context::{Context, Counters, Outcome};
 use crate::evaluate::{Row, holds};
 use crate::expression::Expr;
+use crate::operators::common_counts::CommonCounts;
 use crate::operators::{EdgeCheck, NodeCheck};
 use crate::plan::{Input, Operator, OperatorPlan};
 
@@ -57,7 +59,13 @@ impl OperatorPlan for IntersectEdges {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self, input: inputs.remove(0), batch: None, row: 0, marked: Marked::default() })
+        Box::new(Run {
+            spec: self,
+            input: inputs.remove(0),
+            batch: None,
+            row: 0,
+            common: CommonCounts::default(),
+        })
     }
 }
 
@@ -66,111 +74,55 @@ struct Run {
     input: Input,
     batch: Option<Batch>,
     row: usize,
-    marked: Marked,
+    common: CommonCounts,
 }
 
-/// The neighbours of one node by their numbers: how many edges it has with each.
-#[derive(Default)]
-struct Marked {
-    of: Option<(usize, Dense)>,
-    counts: Vec<u32>,
-    nodes: Vec<Dense>,
+/// The edges of a node in the order of their other ends.
+struct List<'a> {
+    others: Cow<'a, [Dense]>,
+    edges: Edges<'a>,
 }
 
-impl Marked {
-    fn mark(&mut self, arm: usize, node: Dense, neighbours: &[Dense], bound: u32) {
-        if self.of == Some((arm, node)) {
-            return;
-        }
-        for node in self.nodes.drain(..) {
-            self.counts[node as usize] = 0;
-        }
-        self.counts.resize(bound as usize, 0);
-        for &neighbour in neighbours {
-            self.counts[neighbour as usize] += 1;
-        }
-        self.nodes.extend_from_slice(neighbours);
-        self.of = Some((arm, node));
-    }
-}
-
-/// A list this many times longer than another is looked up in rather than gone through.
-const MUCH_LONGER: usize = 16;
-
-/// The neighbours of a node in their order.
-enum List<'a> {
-    Rows { side: &'a Adjacency, begin: usize, neighbours: &'a [Dense], first: Dense },
-    Made(Vec<(Dense, Dense)>),
+enum Edges<'a> {
+    /// From this entry of the rows on.
+    Rows(PlainRows<'a>, usize),
+    Made(Vec<Dense>),
 }
 
 impl List<'_> {
-    fn len(&self) -> usize {
-        match self {
-            List::Rows { neighbours, .. } => neighbours.len(),
-            List::Made(entries) => entries.len(),
-        }
-    }
-
-    #[inline]
-    fn other(&self, at: usize) -> Dense {
-        match self {
-            List::Rows { neighbours, .. } => neighbours[at],
-            List::Made(entries) => entries[at].0,
-        }
-    }
-
     fn edge(&self, at: usize) -> Dense {
-        match self {
-            List::Rows { side, begin, first, .. } => first + side.position(begin + at),
-            List::Made(entries) => entries[at].1,
+        match &self.edges {
+            Edges::Rows(rows, begin) => rows.edge(begin + at),
+            Edges::Made(edges) => edges[at],
         }
-    }
-
-    /// The first place from `at` on whose node is `wanted` or beyond: in growing steps, then by halves.
-    #[inline]
-    fn seek(&self, at: usize, wanted: Dense) -> usize {
-        let len = self.len();
-        let (mut low, mut step) = (at, 1);
-        while low + step <= len && self.other(low + step - 1) < wanted {
-            low += step;
-            step *= 2;
-        }
-        let high = len.min(low + step);
-        let (mut low, mut high) = (low, high);
-        while low < high {
-            let middle = (low + high) / 2;
-            if self.other(middle) < wanted {
-                low = middle + 1;
-            } else {
-                high = middle;
-            }
-        }
-        low
-    }
-
-    /// How many entries from `at` on are of this node.
-    fn run(&self, at: usize, node: Dense) -> usize {
-        let len = self.len();
-        let mut end = at;
-        while end < len && self.other(end) == node {
-            end += 1;
-        }
-        end - at
     }
 }
 
+/// The first place from `at` on whose node is `wanted` or beyond: in growing steps, then by halves.
+#[inline]
+pub(super) fn seek(others: &[Dense], at: usize, wanted: Dense) -> usize {
+    let (mut low, mut step) = (at, 1);
+    while low + step <= others.len() && others[low + step - 1] < wanted {
+        low += step;
+        step *= 2;
+    }
+    let high = others.len().min(low + step);
+    low + others[low..high].partition_point(|other| *other < wanted)
+}
+
+/// How many entries from `at` on are of this node.
+#[inline]
+pub(super) fn run(others: &[Dense], at: usize, node: Dense) -> usize {
+    others[at..].iter().take_while(|other| **other == node).count()
+}
+
 fn list<'a>(snapshot: &'a Snapshot, node: Dense, edge: &EdgeCheck) -> List<'a> {
-    if let [table] = edge.test.tables[..]
-        && snapshot.untouched(node)
-        && let Some((forward, reverse)) = snapshot.base.edges[table].sides(edge.direction)
-        && let Some(side) = match (forward, reverse) {
-            (Some(side), None) | (None, Some(side)) => Some(side),
-            _ => None,
-        }
+    if snapshot.untouched(node)
+        && let Some(rows) = snapshot.plain_rows(edge.direction, &edge.test)
     {
-        let row = side.row(node);
-        let first = snapshot.base.edges[table].first;
-        return List::Rows { side, begin: row.start, neighbours: side.entries(row), first };
+        let row = rows.side.row(node);
+        let begin = row.start;
+        return List { others: Cow::Borrowed(rows.side.entries(row)), edges: Edges::Rows(rows, begin) };
     }
     let mut entries = vec![];
     snapshot.for_each_adjacent(node, edge.direction, &edge.test, |edge, other| {
@@ -178,7 +130,8 @@ fn list<'a>(snapshot: &'a Snapshot, node: Dense, edge: &EdgeCheck) -> List<'a> {
         ControlFlow::Continue(())
     });
     entries.sort_unstable();
-    List::Made(entries)
+    let (others, edges): (Vec<Dense>, Vec<Dense>) = entries.into_iter().unzip();
+    List { others: Cow::Owned(others), edges: Edges::Made(edges) }
 }
 
 /// What was found, row by row.
@@ -186,6 +139,12 @@ struct Found {
     rows: Vec<u32>,
     edges: Vec<Vec<Dense>>,
     nodes: Vec<Dense>,
+}
+
+impl Found {
+    fn new(arms: usize) -> Found {
+        Found { rows: vec![], edges: vec![vec![]; arms], nodes: vec![] }
+    }
 }
 
 impl Run {
@@ -202,30 +161,31 @@ impl Run {
         let snapshot = &context.scope.snapshot;
         let lists: Vec<List<'_>> =
             spec.arms.iter().zip(&froms).map(|(arm, from)| list(snapshot, *from, &arm.edge)).collect();
-        let shortest = (0..lists.len()).min_by_key(|i| lists[*i].len()).unwrap_or(0);
+        let others: Vec<&[Dense]> = lists.iter().map(|list| &*list.others).collect();
+        let shortest = (0..lists.len()).min_by_key(|i| others[*i].len()).unwrap_or(0);
         let mut places = vec![0; lists.len()];
         let mut runs = vec![0; lists.len()];
         let mut count = 0u64;
         let mut looked = 0u64;
         let mut counters = Counters::default();
         let distinct_froms = (0..froms.len()).all(|i| !froms[..i].contains(&froms[i]));
-        let lead = &lists[shortest];
+        let lead = others[shortest];
         'candidates: while places[shortest] < lead.len() {
-            let node = lead.other(places[shortest]);
+            let node = lead[places[shortest]];
             let at = places[shortest];
-            runs[shortest] = lead.run(at, node);
+            runs[shortest] = run(lead, at, node);
             places[shortest] = at + runs[shortest];
             looked += 1;
-            for (i, list) in lists.iter().enumerate().filter(|(i, _)| *i != shortest) {
-                places[i] = list.seek(places[i], node);
+            for (i, others) in others.iter().enumerate().filter(|(i, _)| *i != shortest) {
+                places[i] = seek(others, places[i], node);
                 looked += 1;
-                if places[i] == list.len() {
+                if places[i] == others.len() {
                     break 'candidates;
                 }
-                if list.other(places[i]) != node {
+                if others[places[i]] != node {
                     continue 'candidates;
                 }
-                runs[i] = list.run(places[i], node);
+                runs[i] = run(others, places[i], node);
             }
             if !snapshot.node_passes(node, &spec.node.test) {
                 continue;
@@ -264,69 +224,18 @@ impl Run {
         Ok(count)
     }
 
-    /// The number of a row's common neighbours where two nodes have the plain rows of one table and nothing
-    /// else is asked: one node's neighbours are marked as long as its rows follow each other. `None` where
-    /// the full way must be gone.
-    fn count_plain(&mut self, batch: &Batch, row: usize, context: &mut Context) -> Outcome<Option<u64>> {
-        let spec = &self.spec;
-        let ([first, second], true) = (&spec.arms[..], spec.conditions.is_empty()) else { return Ok(None) };
-        let snapshot = &context.scope.snapshot;
-        if !snapshot.all_pass(&spec.node.test) {
-            return Ok(None);
+    /// How many there are for each row of a batch.
+    fn count(&mut self, batch: &Batch, context: &mut Context) -> Outcome<Vec<u64>> {
+        let mut found = Found::new(0);
+        let known = self.common.rows(&self.spec, batch, context)?;
+        let mut counts = Vec::with_capacity(batch.len);
+        for row in 0..batch.len {
+            counts.push(match known.as_ref().and_then(|known| known[row]) {
+                Some(count) => count,
+                None => self.intersect(batch, row, &mut found, context)?,
+            });
         }
-        let node = |arm: &Arm, row: usize| match &batch.columns[arm.from] {
-            Vector::Nodes(nodes) if nodes[row] != NO_ELEMENT => Some(nodes[row]),
-            _ => None,
-        };
-        let (Some(a), Some(b)) = (node(first, row), node(second, row)) else { return Ok(Some(0)) };
-        if a == b || batch.columns.iter().any(|c| matches!(c, Vector::Values(_))) {
-            return Ok(None);
-        }
-        let follows = |arm: &Arm, own: Dense| {
-            row > 0 && node(arm, row - 1) == Some(own)
-                || row + 1 < batch.len && node(arm, row + 1) == Some(own)
-        };
-        let kept = if follows(second, b) {
-            1
-        } else if follows(first, a) {
-            0
-        } else {
-            return Ok(None);
-        };
-        let (kept_node, other_node) = if kept == 0 { (a, b) } else { (b, a) };
-        let (kept_arm, other_arm) = (&spec.arms[kept], &spec.arms[1 - kept]);
-        let List::Rows { neighbours: mine, .. } = list(snapshot, kept_node, &kept_arm.edge) else {
-            return Ok(None);
-        };
-        let List::Rows { neighbours: others, .. } = list(snapshot, other_node, &other_arm.edge) else {
-            return Ok(None);
-        };
-        if others.len() > MUCH_LONGER * mine.len() {
-            return Ok(None);
-        }
-        self.marked.mark(kept, kept_node, mine, snapshot.node_bound());
-        // Where an end could be a bound node, edges may be the same: these are told apart one by one.
-        let bound: Vec<Dense> = batch
-            .columns
-            .iter()
-            .filter_map(|c| match c {
-                Vector::Nodes(nodes) => Some(nodes[row]),
-                _ => None,
-            })
-            .collect();
-        if spec.apart
-            && bound.iter().any(|n| {
-                self.marked.counts.get(*n as usize).is_some_and(|c| *c > 0) && others.binary_search(n).is_ok()
-            })
-        {
-            return Ok(None);
-        }
-        let counts = &self.marked.counts;
-        let count: u64 = others.iter().map(|n| counts[*n as usize] as u64).sum();
-        let looked = others.len() as u64;
-        context.counters().edges_looked += looked;
-        context.work(looked + 1)?;
-        Ok(Some(count))
+        Ok(counts)
     }
 
     /// Whether the edges that the arms must differ from cannot end at `node`.
@@ -366,24 +275,16 @@ impl Operator for Run {
         let arms = self.spec.arms.len();
         if self.spec.count {
             let Some(mut batch) = self.input.next(context)? else { return Ok(None) };
-            let mut found = Found { rows: vec![], edges: vec![vec![]; arms], nodes: vec![] };
-            let mut counts = Vec::with_capacity(batch.len);
-            let mut total = 0u64;
-            for row in 0..batch.len {
-                let count = match self.count_plain(&batch, row, context)? {
-                    Some(count) => count,
-                    None => self.intersect(&batch, row, &mut found, context)?,
-                };
-                total += count;
-                counts.push(Value::Int(count as i64));
-            }
+            let counts = self.count(&batch, context)?;
+            let total = counts.iter().fold(0, |a: u64, b| a.wrapping_add(*b));
+            let counts = counts.into_iter().map(|count| Value::Int(count as i64)).collect();
             // The profile says how many rows there are, not how many stand for them: those are added later.
             let rows_out = &mut context.metrics().rows_out;
             *rows_out = rows_out.wrapping_add(total).wrapping_sub(batch.len as u64);
             batch.columns.push(Vector::Values(counts));
             return Ok(Some(batch));
         }
-        let mut found = Found { rows: vec![], edges: vec![vec![]; arms], nodes: vec![] };
+        let mut found = Found::new(arms);
         loop {
             if self.batch.as_ref().is_none_or(|b| self.row >= b.len) {
                 if !found.rows.is_empty() {

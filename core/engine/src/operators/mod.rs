@@ -4,6 +4,7 @@ mod aggregate;
 mod argument;
 mod check_exists;
 mod combine;
+mod common_counts;
 mod compute;
 mod cross_join;
 mod delete_elements;

@@ -1,7 +1,7 @@
 //! What a running query carries: the snapshot, its limits, its counters.
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use graphodrome_graph::{GraphError, Transaction};
@@ -43,6 +43,8 @@ pub struct Limits {
     pub cancel: CancelToken,
     /// With a duration: give up after it with [`Code::NOT_BRIEF`], for a caller that must not be held.
     pub brief: Option<Duration>,
+    /// How long a query works on one thread before others help.
+    pub spread_after: Duration,
     /// The session's time zone, in seconds east of UTC.
     pub zone_seconds: i32,
 }
@@ -54,6 +56,7 @@ impl Default for Limits {
             memory_bytes: 1 << 30,
             cancel: CancelToken::default(),
             brief: None,
+            spread_after: Duration::from_millis(1),
             zone_seconds: 0,
         }
     }
@@ -133,7 +136,10 @@ pub(crate) struct Context {
     tables: Vec<Arc<crate::Batch>>,
     pub warnings: Vec<Diagnostic>,
     pub changed: Changed,
-    memory: u64,
+    /// The number of the slice that is worked on, where rows are shared out.
+    pub slice: u64,
+    /// Bytes held, by the contexts beside this one too.
+    memory: Arc<AtomicU64>,
     since_check: u64,
 }
 
@@ -163,9 +169,45 @@ impl Context {
             tables: vec![],
             warnings: vec![],
             changed: Changed::default(),
-            memory: 0,
+            slice: 0,
+            memory: Arc::default(),
             since_check: 0,
         }
+    }
+
+    /// For a thread that works beside this one, on the same query.
+    pub fn beside(&self) -> Context {
+        Context {
+            current: self.current,
+            started: self.started,
+            arguments: self.arguments.clone(),
+            tables: self.tables.clone(),
+            memory: self.memory.clone(),
+            ..Context::new(self.scope.clone(), self.limits.clone(), self.metrics.len())
+        }
+    }
+
+    /// Takes over what a context beside this one has counted.
+    pub fn absorb(&mut self, beside: &mut Context) {
+        for (id, metrics) in beside.metrics.iter_mut().enumerate() {
+            let Metrics { rows_in, rows_out, batches, total, peak_bytes, counters, hops, searches, notes } =
+                std::mem::take(metrics);
+            for hop in hops {
+                self.hop_of(id, hop);
+            }
+            let own = &mut self.metrics[id];
+            own.rows_in += rows_in;
+            own.rows_out = own.rows_out.wrapping_add(rows_out);
+            own.batches += batches;
+            own.total += total;
+            own.peak_bytes += peak_bytes;
+            own.counters.edges_looked += counters.edges_looked;
+            own.counters.properties_read += counters.properties_read;
+            own.counters.index_probes += counters.index_probes;
+            own.searches += searches;
+            own.notes.extend(notes);
+        }
+        self.warnings.append(&mut beside.warnings);
     }
 
     pub fn keep_table(&mut self, number: usize, rows: crate::Batch) {
@@ -225,10 +267,10 @@ impl Context {
 
     /// Accounts for memory that an operator holds.
     pub fn reserve(&mut self, bytes: usize) -> Outcome<()> {
-        self.memory += bytes as u64;
+        let held = self.memory.fetch_add(bytes as u64, Ordering::Relaxed) + bytes as u64;
         let metrics = &mut self.metrics[self.current];
         metrics.peak_bytes += bytes as u64;
-        if self.memory > self.limits.memory_bytes {
+        if held > self.limits.memory_bytes {
             return Err(stopped(
                 Code::MEMORY_LIMIT,
                 format!("the query needs more than its {} MiB of memory", self.limits.memory_bytes >> 20),
@@ -239,7 +281,8 @@ impl Context {
     }
 
     pub fn release(&mut self, bytes: usize) {
-        self.memory = self.memory.saturating_sub(bytes as u64);
+        let give_back = |held: u64| Some(held.saturating_sub(bytes as u64));
+        let _ = self.memory.fetch_update(Ordering::Relaxed, Ordering::Relaxed, give_back);
     }
 
     /// The transaction of a changing query, begun at its first change.
@@ -258,7 +301,11 @@ impl Context {
     }
 
     pub fn hop(&mut self, hop: Hop) {
-        let hops = &mut self.metrics[self.current].hops;
+        self.hop_of(self.current, hop);
+    }
+
+    fn hop_of(&mut self, operator: usize, hop: Hop) {
+        let hops = &mut self.metrics[operator].hops;
         match hops.iter_mut().find(|h| h.hop == hop.hop && h.side == hop.side) {
             Some(known) => {
                 known.frontier += hop.frontier;

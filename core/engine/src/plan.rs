@@ -4,10 +4,11 @@ use std::fmt::Debug;
 use std::sync::Arc;
 use std::time::Instant;
 
+use graphodrome_graph::Value;
 use graphodrome_language::VariableKind;
 use serde::{Deserialize, Serialize};
 
-use crate::batch::Batch;
+use crate::batch::{Batch, Vector};
 use crate::context::{Context, Outcome};
 use crate::profile::{Estimate, PlanTree};
 
@@ -71,6 +72,31 @@ pub(crate) trait Operator: Send {
 
 pub(crate) type Input = Box<dyn Operator>;
 
+/// What an operator yields that counts its rows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Counting {
+    /// How many there are for each row of its input.
+    Each,
+    /// How many there are for each batch of its input, in one row: nothing else is read.
+    Together,
+}
+
+impl Counting {
+    /// The batch with these numbers of rows instead of the rows.
+    pub fn batch(self, batch: Batch, counts: Vec<u64>, context: &mut Context) -> Batch {
+        let total = counts.iter().fold(0u64, |a, b| a.wrapping_add(*b));
+        let (mut out, counts) = match self {
+            Counting::Each => (batch, counts),
+            Counting::Together => (batch.gather(&[0]), vec![total]),
+        };
+        // The profile says how many rows there are, not how many stand for them: those are added later.
+        let rows_out = &mut context.metrics().rows_out;
+        *rows_out = rows_out.wrapping_add(total).wrapping_sub(out.len as u64);
+        out.columns.push(Vector::Values(counts.into_iter().map(|n| Value::Int(n as i64)).collect()));
+        out
+    }
+}
+
 /// An operator as planned.
 pub(crate) trait OperatorPlan: Debug + Send + Sync {
     fn name(&self) -> &'static str;
@@ -81,9 +107,17 @@ pub(crate) trait OperatorPlan: Debug + Send + Sync {
         RowFacts::default()
     }
     fn open(self: Arc<Self>, inputs: Vec<Input>) -> Box<dyn Operator>;
-    /// The same operator yielding, instead of its rows, how many there are for each of its input's, as a
-    /// last column; where it can.
-    fn counted(&self) -> Option<Arc<dyn OperatorPlan>> {
+    /// The same operator yielding, instead of its rows, how many there are, as a last column behind those of
+    /// its input; where it can.
+    fn counted(&self, _counting: Counting) -> Option<Arc<dyn OperatorPlan>> {
+        None
+    }
+    /// Whether it treats every row by itself, so that several of it can share the rows out.
+    fn side_by_side(&self) -> bool {
+        false
+    }
+    /// Opens itself with what is below, where it opens that in a way of its own.
+    fn open_at(&self, _node: &PlanNode) -> Option<Box<dyn Operator>> {
         None
     }
     /// A correlated part that it runs by itself.
@@ -116,8 +150,10 @@ pub(crate) struct RowFacts {
 
 impl PlanNode {
     pub fn open(&self) -> Box<dyn Operator> {
-        let inputs = self.inputs.iter().map(|input| input.open()).collect();
-        Box::new(Metered { id: self.id, inner: self.plan.clone().open(inputs) })
+        let opened = self.plan.open_at(self).unwrap_or_else(|| {
+            self.plan.clone().open(self.inputs.iter().map(|input| input.open()).collect())
+        });
+        metered(self.id, opened)
     }
 
     /// The plan as data; with the metrics of a run where there was one.
@@ -133,6 +169,11 @@ impl PlanNode {
         let own = (self.id + 1).max(self.inputs.iter().map(PlanNode::operator_count).max().unwrap_or(0));
         own.max(self.plan.correlated().map_or(0, |inner| inner.operator_count()))
     }
+}
+
+/// An operator with its figures taken.
+pub(crate) fn metered(id: usize, inner: Box<dyn Operator>) -> Box<dyn Operator> {
+    Box::new(Metered { id, inner })
 }
 
 /// Counts rows, batches and time around an operator: two clock readings a batch.

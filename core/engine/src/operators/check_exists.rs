@@ -24,6 +24,10 @@ impl OperatorPlan for CheckExists {
         "CheckExists"
     }
 
+    fn side_by_side(&self) -> bool {
+        true
+    }
+
     fn details(&self) -> Vec<(&'static str, String)> {
         vec![("pattern", self.shown.clone()), ("runs", runs(self.row_slot, self.invariant))]
     }

@@ -19,6 +19,7 @@ const WAYS_FACTOR: u64 = 3;
 /// What is counted for the node that stays the same.
 #[derive(Default)]
 pub(super) struct CommonCounts {
+    slice: u64,
     /// The arm and its node.
     of: Option<(usize, Dense)>,
     /// Edges between it and each node.
@@ -151,6 +152,10 @@ impl CommonCounts {
     pub fn rows(
         &mut self, spec: &IntersectEdges, batch: &Batch, context: &mut Context,
     ) -> Outcome<Option<Vec<Option<u64>>>> {
+        // The work for a slice of rows does not depend on the slices that were worked on before it.
+        if std::mem::replace(&mut self.slice, context.slice) != context.slice {
+            self.of = None;
+        }
         let snapshot = &context.scope.snapshot;
         let Some(view) = View::of(spec, batch, snapshot) else { return Ok(None) };
         let mut counts = Vec::with_capacity(batch.len);

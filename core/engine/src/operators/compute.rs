@@ -19,6 +19,10 @@ impl OperatorPlan for Compute {
         "Compute"
     }
 
+    fn side_by_side(&self) -> bool {
+        true
+    }
+
     fn details(&self) -> Vec<(&'static str, String)> {
         vec![("values", self.shown.clone())]
     }

@@ -29,6 +29,10 @@ impl OperatorPlan for FetchValue {
         "FetchValue"
     }
 
+    fn side_by_side(&self) -> bool {
+        true
+    }
+
     fn details(&self) -> Vec<(&'static str, String)> {
         vec![("query", self.shown.clone()), ("runs", runs(self.row_slot, self.invariant))]
     }

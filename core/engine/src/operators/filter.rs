@@ -19,6 +19,10 @@ impl OperatorPlan for Filter {
         "Filter"
     }
 
+    fn side_by_side(&self) -> bool {
+        true
+    }
+
     fn details(&self) -> Vec<(&'static str, String)> {
         vec![("where", self.shown.clone())]
     }

@@ -10,7 +10,7 @@ use crate::context::{CHECK_EVERY, Context, Counters, Outcome};
 use crate::evaluate::{Row, Scope, holds};
 use crate::expression::Expr;
 use crate::operators::common_counts::taken_columns;
-use crate::plan::{Input, Operator, OperatorPlan};
+use crate::plan::{Counting, Input, Operator, OperatorPlan};
 use crate::quick;
 
 /// What an edge of a pattern must be: labels, conditions, and no edge that the same MATCH took already.
@@ -51,6 +51,8 @@ pub(crate) struct FollowEdges {
     /// On the input row with the edge and the node in the next two slots.
     pub conditions: Vec<Expr>,
     pub shown_conditions: Vec<String>,
+    /// Only how many there are.
+    pub counting: Option<Counting>,
 }
 
 impl OperatorPlan for FollowEdges {
@@ -58,12 +60,23 @@ impl OperatorPlan for FollowEdges {
         "FollowEdges"
     }
 
+    fn side_by_side(&self) -> bool {
+        true
+    }
+
     fn details(&self) -> Vec<(&'static str, String)> {
         let mut details = vec![("pattern", self.pattern.clone())];
+        if self.counting.is_some() {
+            details.push(("rows", "counted, not made".into()));
+        }
         if !self.shown_conditions.is_empty() {
             details.push(("where", format!("where {}", self.shown_conditions.join(" AND "))));
         }
         details
+    }
+
+    fn counted(&self, counting: Counting) -> Option<Arc<dyn OperatorPlan>> {
+        Some(Arc::new(FollowEdges { counting: Some(counting), ..self.clone() }))
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
@@ -80,16 +93,23 @@ struct Run {
     entries: Vec<usize>,
 }
 
-/// What was found: rows of the input with an edge and a node each.
+/// What was found: rows of the input with an edge and a node each, or only how many there are.
 #[derive(Default)]
 struct Found {
+    counting: bool,
+    counted: u64,
     rows: Vec<u32>,
     edges: Vec<Dense>,
     nodes: Vec<Dense>,
 }
 
 impl Found {
+    #[inline]
     fn push(&mut self, row: usize, edge: Dense, node: Dense) {
+        if self.counting {
+            self.counted += 1;
+            return;
+        }
         self.rows.push(row as u32);
         self.edges.push(edge);
         self.nodes.push(node);
@@ -138,6 +158,11 @@ impl<'a> Plain<'a> {
     ) -> Outcome<u64> {
         let range = self.rows.side.row(from);
         let looked = range.len() as u64;
+        let all = self.ranges.is_empty() && self.rest.is_empty() && !self.ask_node;
+        if found.counting && all && self.taken.is_empty() {
+            found.counted += looked;
+            return Ok(0);
+        }
         entries.clear();
         match self.ranges.split_first() {
             None => entries.extend(range),
@@ -209,11 +234,12 @@ fn follow(
 
 impl Run {
     /// Reads rows of the batch until there are enough, or no more.
-    fn fill(&mut self, found: &mut Found, context: &mut Context) -> Outcome<()> {
+    fn fill(&mut self, found: &mut Found, counts: &mut Vec<u64>, context: &mut Context) -> Outcome<()> {
         let Some(batch) = &self.batch else { return Ok(()) };
         let spec = &*self.spec;
         let Vector::Nodes(from) = &batch.columns[spec.from] else {
             self.row = batch.len;
+            counts.resize(batch.len, 0);
             return Ok(());
         };
         let scope = &context.scope;
@@ -224,6 +250,7 @@ impl Run {
             self.row += 1;
             let from = from[row];
             if from == crate::NO_ELEMENT {
+                counts.push(0);
                 continue;
             }
             let looked = match &plain {
@@ -232,6 +259,7 @@ impl Run {
                 }
                 _ => follow(spec, (batch, row), from, found, scope, &mut counters)?,
             };
+            counts.push(std::mem::take(&mut found.counted));
             counters.edges_looked += looked;
             since_check += looked + 1;
             if since_check >= CHECK_EVERY {
@@ -248,6 +276,13 @@ impl Run {
 
 impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
+        let mut counts = vec![];
+        if let Some(counting) = self.spec.counting {
+            self.batch = self.input.next(context)?;
+            self.row = 0;
+            self.fill(&mut Found { counting: true, ..Found::default() }, &mut counts, context)?;
+            return Ok(self.batch.take().map(|batch| counting.batch(batch, counts, context)));
+        }
         let mut found = Found::default();
         while found.rows.is_empty() {
             if self.batch.as_ref().is_none_or(|b| self.row >= b.len) {
@@ -257,7 +292,8 @@ impl Operator for Run {
                     return Ok(None);
                 }
             }
-            self.fill(&mut found, context)?;
+            counts.clear();
+            self.fill(&mut found, &mut counts, context)?;
         }
         let Some(batch) = &self.batch else { return Ok(None) };
         let mut out = batch.gather(&found.rows);

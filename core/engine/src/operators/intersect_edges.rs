@@ -13,7 +13,7 @@ use crate::evaluate::{Row, holds};
 use crate::expression::Expr;
 use crate::operators::common_counts::CommonCounts;
 use crate::operators::{EdgeCheck, NodeCheck};
-use crate::plan::{Input, Operator, OperatorPlan};
+use crate::plan::{Counting, Input, Operator, OperatorPlan};
 
 /// An edge between a bound node and the one that is looked for.
 #[derive(Clone, Debug)]
@@ -33,8 +33,8 @@ pub(crate) struct IntersectEdges {
     /// On the input row with the arms' edges and the node in the next slots.
     pub conditions: Vec<Expr>,
     pub shown_conditions: Vec<String>,
-    /// Only how many there are for each row, as its last column.
-    pub count: bool,
+    /// Only how many there are.
+    pub counting: Option<Counting>,
 }
 
 impl OperatorPlan for IntersectEdges {
@@ -42,10 +42,14 @@ impl OperatorPlan for IntersectEdges {
         "IntersectEdges"
     }
 
+    fn side_by_side(&self) -> bool {
+        true
+    }
+
     fn details(&self) -> Vec<(&'static str, String)> {
         let mut details = vec![("pattern", self.pattern.clone())];
         details.push(("method", format!("common neighbours of {} nodes", self.arms.len())));
-        if self.count {
+        if self.counting.is_some() {
             details.push(("rows", "counted, not made".into()));
         }
         if !self.shown_conditions.is_empty() {
@@ -54,8 +58,8 @@ impl OperatorPlan for IntersectEdges {
         details
     }
 
-    fn counted(&self) -> Option<Arc<dyn OperatorPlan>> {
-        Some(Arc::new(IntersectEdges { count: true, ..self.clone() }))
+    fn counted(&self, counting: Counting) -> Option<Arc<dyn OperatorPlan>> {
+        Some(Arc::new(IntersectEdges { counting: Some(counting), ..self.clone() }))
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
@@ -193,7 +197,7 @@ impl Run {
             let plain = spec.conditions.is_empty() && distinct_froms && !froms.contains(&node);
             let known = spec.arms.iter().all(|arm| arm.edge.different_from.is_empty());
             // Edges between other nodes are other edges.
-            if spec.count && plain && (known || self.ends_differ(batch, row, node)) {
+            if spec.counting.is_some() && plain && (known || self.ends_differ(batch, row, node)) {
                 count += runs.iter().map(|n| *n as u64).product::<u64>();
                 continue;
             }
@@ -206,7 +210,7 @@ impl Run {
                     (0..lists.len()).map(|i| lists[i].edge(begins[i] + choice[i])).collect();
                 if self.takes(batch, row, node, &edges, context, &mut counters)? {
                     count += 1;
-                    if !spec.count {
+                    if spec.counting.is_none() {
                         found.rows.push(row as u32);
                         found.nodes.push(node);
                         found.edges.iter_mut().zip(&edges).for_each(|(column, edge)| column.push(*edge));
@@ -273,16 +277,10 @@ impl Run {
 impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let arms = self.spec.arms.len();
-        if self.spec.count {
-            let Some(mut batch) = self.input.next(context)? else { return Ok(None) };
+        if let Some(counting) = self.spec.counting {
+            let Some(batch) = self.input.next(context)? else { return Ok(None) };
             let counts = self.count(&batch, context)?;
-            let total = counts.iter().fold(0, |a: u64, b| a.wrapping_add(*b));
-            let counts = counts.into_iter().map(|count| Value::Int(count as i64)).collect();
-            // The profile says how many rows there are, not how many stand for them: those are added later.
-            let rows_out = &mut context.metrics().rows_out;
-            *rows_out = rows_out.wrapping_add(total).wrapping_sub(batch.len as u64);
-            batch.columns.push(Vector::Values(counts));
-            return Ok(Some(batch));
+            return Ok(Some(counting.batch(batch, counts, context)));
         }
         let mut found = Found::new(arms);
         loop {

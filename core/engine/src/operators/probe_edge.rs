@@ -28,6 +28,10 @@ impl OperatorPlan for ProbeEdge {
         "ProbeEdge"
     }
 
+    fn side_by_side(&self) -> bool {
+        true
+    }
+
     fn details(&self) -> Vec<(&'static str, String)> {
         let mut details = vec![("pattern", self.pattern.clone())];
         if !self.shown_conditions.is_empty() {

@@ -23,6 +23,10 @@ impl OperatorPlan for Reach {
         "Reach"
     }
 
+    fn side_by_side(&self) -> bool {
+        true
+    }
+
     fn details(&self) -> Vec<(&'static str, String)> {
         let method = if self.spec.to.is_some() {
             "whether there is a path, from both ends"

@@ -47,6 +47,10 @@ impl OperatorPlan for SearchPaths {
         "SearchPaths"
     }
 
+    fn side_by_side(&self) -> bool {
+        true
+    }
+
     fn details(&self) -> Vec<(&'static str, String)> {
         let ends = if self.spec.to.is_some() { ", both ends bound" } else { "" };
         search_details(&self.spec, &format!("all {}, depth first{ends}", mode_name(self.spec.mode)))

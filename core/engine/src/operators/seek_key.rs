@@ -28,6 +28,10 @@ impl OperatorPlan for SeekKey {
         "SeekKey"
     }
 
+    fn side_by_side(&self) -> bool {
+        true
+    }
+
     fn details(&self) -> Vec<(&'static str, String)> {
         let mut details =
             vec![("pattern", self.pattern.clone()), ("index", format!("by key {}", self.key_name))];

@@ -51,6 +51,10 @@ impl OperatorPlan for ShortestPaths {
         "ShortestPaths"
     }
 
+    fn side_by_side(&self) -> bool {
+        true
+    }
+
     fn details(&self) -> Vec<(&'static str, String)> {
         let how = match self.method() {
             Method::BothEnds => "breadth first from both ends",

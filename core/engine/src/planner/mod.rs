@@ -90,7 +90,27 @@ impl<'p> Planner<'p> {
     pub fn query(&mut self, query: &Query) -> Outcome<Planned> {
         let source = Source::Start;
         let (root, columns) = self.compose(query, &source, false)?;
-        Ok(Planned { root, columns, changes: query.changes() })
+        let changes = query.changes();
+        // What a change reads it must see in order.
+        let root = if changes { root } else { self.gathered(root) };
+        Ok(Planned { root, columns, changes })
+    }
+
+    /// The plan with its costly parts on several threads.
+    fn gathered(&mut self, mut node: PlanNode) -> PlanNode {
+        let inputs = std::mem::take(&mut node.inputs);
+        node.inputs = match &inputs[..] {
+            [input] if !node.plan.side_by_side() && Gather::depth_of(input).is_some() => {
+                let depth = Gather::depth_of(input).unwrap_or_default();
+                let (schema, estimate) = (input.schema.clone(), input.estimate.clone());
+                let facts = input.facts;
+                let mut gather = self.node(Gather::new(depth), inputs, schema, estimate);
+                gather.facts = facts;
+                vec![gather]
+            }
+            _ => inputs.into_iter().map(|input| self.gathered(input)).collect(),
+        };
+        node
     }
 
     /// The clauses of a linear query on top of `input`. `rows`: how often a row comes matters to what is

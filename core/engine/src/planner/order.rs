@@ -439,7 +439,7 @@ impl Planner<'_> {
             apart: !b.graph.repeatable,
             conditions,
             shown_conditions,
-            count: false,
+            counting: None,
         };
         Ok(self.node(plan, vec![input], schema, estimate))
     }
@@ -479,7 +479,8 @@ impl Planner<'_> {
         };
         let node = NodeCheck { test: self.scope.node_test(far_node.labels.as_ref()) };
         let side = if from_right { format!("{shown}  from the right") } else { shown };
-        let plan = FollowEdges { pattern: side, from, edge, node, conditions, shown_conditions };
+        let plan =
+            FollowEdges { pattern: side, from, edge, node, conditions, shown_conditions, counting: None };
         Ok(self.node(plan, vec![input], schema, estimate))
     }
 

@@ -11,7 +11,7 @@ use crate::expression::{Expr, Kind};
 use crate::operators::{
     AggregateSpec, AttachRow, Compute, Distinct, Filter, Group, Order, ReturnRows, SortSpec,
 };
-use crate::plan::{ColumnInfo, PlanNode, Schema};
+use crate::plan::{ColumnInfo, Counting, PlanNode, Schema};
 use crate::planner::compose::{Around, column_kind};
 use crate::planner::{Planner, kind_vector};
 use crate::profile::Estimate;
@@ -316,7 +316,8 @@ impl Planner<'_> {
 /// Where rows are only counted, an operator that can count them instead of making them.
 fn counted(input: PlanNode, keys: &[Expr], specs: &mut [AggregateSpec]) -> PlanNode {
     let only_counts = specs.iter().all(|s| s.function == Aggregate::Count && s.argument.is_none());
-    let (Some(plan), [below], true) = (input.plan.counted(), &input.inputs[..], only_counts) else {
+    let counting = if keys.is_empty() { Counting::Together } else { Counting::Each };
+    let (Some(plan), [below], true) = (input.plan.counted(counting), &input.inputs[..], only_counts) else {
         return input;
     };
     let width = below.schema.len();

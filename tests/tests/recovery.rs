@@ -4,9 +4,10 @@
 #![allow(clippy::unwrap_used)]
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicI64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use std::time::{Duration, Instant};
 
+use graphodrome_store::PrivateServer;
 use graphodrome_tests::*;
 
 /// A small generator of moments; the seed is printed, so that a failure can be run again.
@@ -108,6 +109,73 @@ async fn a_load_that_is_killed_publishes_nothing() {
     assert_eq!(client.wait(job.id).await.unwrap().state, "done");
     assert_eq!(single(&client, "bulk", "MATCH (n:N) RETURN COUNT(*) AS n").await, 400_000);
     println!("{whole} of 8 rounds found a whole load");
+}
+
+/// Stops the service's PostgreSQL and starts it again.
+async fn restart_postgres(data: &std::path::Path) {
+    let data = data.to_path_buf();
+    let restart = move || {
+        PrivateServer::start(&data).unwrap().stop().unwrap();
+        PrivateServer::start(&data).unwrap();
+    };
+    tokio::task::spawn_blocking(restart).await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_answered_is_true_when_postgres_is_restarted_under_loads_and_commits() {
+    let folder = folder();
+    let mut moments = Moments(std::process::id() as u64 + 1);
+    let service = Running::start(folder.path(), &[]);
+    let client = service.client();
+    client.create_graph("bulk", None).await.unwrap();
+    client.create_graph("log", None).await.unwrap();
+    let rows: String =
+        std::iter::once("id\n".to_string()).chain((0..150_000).map(|i| format!("{i}\n"))).collect();
+    let (mut loaded, mut made) = (0, 0);
+    for round in 0..6 {
+        let mapping = format!(
+            "[[table]]\nfile = \"n.csv\"\n[[table.node]]\nlabels = [\"N{round}\"]\nkey = [\"id\"]\nproperties = {{ id = \"id\" }}\ntypes = {{ id = \"INT64\" }}\n"
+        );
+        let job = client.load_texts("bulk", &mapping, &[("n.csv", &rows)]).await.unwrap();
+        let ends = Arc::new(AtomicBool::new(false));
+        let writing = {
+            let (client, ends) = (client.clone(), ends.clone());
+            tokio::spawn(async move {
+                let (mut yes, mut tried) = (0, 0);
+                while !ends.load(Ordering::SeqCst) || tried == 0 {
+                    tried += 1;
+                    let wanted = request("log", "INSERT (:Entry)");
+                    yes += client.query(&wanted).await.is_ok() as i64;
+                }
+                yes
+            })
+        };
+        let until = moments.next(250_000);
+        loop {
+            let now = client.job(job.id, 0).await.unwrap();
+            let read = now.progress.as_ref().map_or(u64::MAX, |p| p.rows_read);
+            if now.state != "running" || read >= until {
+                break;
+            }
+        }
+        restart_postgres(folder.path()).await;
+        let ended = client.wait(job.id).await.unwrap();
+        loaded += (ended.state == "done") as i64;
+        ends.store(true, Ordering::SeqCst);
+        made += writing.await.unwrap();
+        // Whatever came through: nothing half, and what was answered.
+        assert_eq!(single(&client, "bulk", "MATCH (n) RETURN COUNT(*) AS n").await, loaded * 150_000);
+        assert_eq!(single(&client, "log", "MATCH (n) RETURN COUNT(*) AS n").await, made);
+        // And it goes on.
+        query(&client, "log", "INSERT (:Entry)").await;
+        made += 1;
+    }
+    println!("{loaded} of 6 loads and {made} commits came through");
+    service.kill();
+    let service = Running::start(folder.path(), &[]);
+    let client = service.client();
+    assert_eq!(single(&client, "bulk", "MATCH (n) RETURN COUNT(*) AS n").await, loaded * 150_000);
+    assert_eq!(single(&client, "log", "MATCH (n) RETURN COUNT(*) AS n").await, made);
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -7,6 +7,7 @@
 
 use std::collections::VecDeque;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use arc_swap::ArcSwap;
 use graphodrome_graph::{Base, BaseParts, Change, Schema, Snapshot};
@@ -43,6 +44,8 @@ struct State {
     recent: VecDeque<(u64, Arc<Vec<Change>>)>,
     /// Changes in them.
     recent_changes: usize,
+    /// Whether a task writes the queue, and goes on until it is empty.
+    writing: bool,
 }
 
 /// Changes of the newest commits that are kept in memory.
@@ -78,6 +81,9 @@ pub struct GraphHandle {
     state: Mutex<State>,
     turn: tokio::sync::Mutex<()>,
     log: tokio::sync::Mutex<()>,
+    /// Whether PostgreSQL may have kept something that was answered as not written: its connection broke
+    /// before it said so.
+    doubtful: AtomicBool,
     /// Where the tables of the newest base are stored.
     layout: Mutex<Layout>,
     folding: tokio::sync::Mutex<()>,
@@ -95,6 +101,17 @@ pub enum Contents {
     Level(BaseParts, Box<Snapshot>),
 }
 
+/// The task that writes the queue; should it stop half way, the next commit begins another.
+struct Writer(Arc<GraphHandle>);
+
+impl Drop for Writer {
+    fn drop(&mut self) {
+        if std::thread::panicking() {
+            self.0.state.lock().writing = false;
+        }
+    }
+}
+
 /// A turn to write: nobody else changes the graph while it is held.
 pub struct Turn<'g> {
     graph: &'g Arc<GraphHandle>,
@@ -110,8 +127,13 @@ impl GraphHandle {
         id: i64, name: String, snapshot: Snapshot, layout: Layout, database: DatabaseConnection,
     ) -> Self {
         let snapshot = Arc::new(snapshot);
-        let state =
-            State { head: snapshot.clone(), queue: vec![], recent: VecDeque::new(), recent_changes: 0 };
+        let state = State {
+            head: snapshot.clone(),
+            queue: vec![],
+            recent: VecDeque::new(),
+            recent_changes: 0,
+            writing: false,
+        };
         GraphHandle {
             id,
             name,
@@ -120,6 +142,7 @@ impl GraphHandle {
             state: Mutex::new(state),
             turn: tokio::sync::Mutex::new(()),
             log: tokio::sync::Mutex::new(()),
+            doubtful: AtomicBool::new(false),
             layout: Mutex::new(layout),
             folding: tokio::sync::Mutex::new(()),
             database,
@@ -181,23 +204,35 @@ impl GraphHandle {
         }
     }
 
+    /// Sees to it that what is queued is written: by the task that writes already, or by a new one. What is
+    /// queued while that waits for PostgreSQL goes into one transaction after it.
+    fn keep_writing(self: &Arc<Self>) {
+        if std::mem::replace(&mut self.state.lock().writing, true) {
+            return;
+        }
+        let writer = Writer(self.clone());
+        tokio::spawn(async move {
+            loop {
+                writer.0.write_queue().await;
+                let mut state = writer.0.state.lock();
+                if state.queue.is_empty() {
+                    state.writing = false;
+                    return;
+                }
+            }
+        });
+    }
+
     /// Writes what is queued, unless somebody did so meanwhile.
     async fn write_queue(&self) {
         let _log = self.log.lock().await;
         let batch = std::mem::take(&mut self.state.lock().queue);
         let Some(last) = batch.last() else { return };
         let newest = last.snapshot.clone();
-        let rows: Vec<commit::ActiveModel> = batch
-            .iter()
-            .map(|pending| commit::ActiveModel {
-                graph_id: Set(self.id),
-                version: Set(pending.snapshot.version as i64),
-                checksum: Set(crc32fast::hash(&pending.changes) as i64),
-                changes: Set(pending.changes.clone()),
-                created: Set(chrono::Utc::now().fixed_offset()),
-            })
-            .collect();
-        let written = commit::Entity::insert_many(rows).exec_without_returning(&self.database).await;
+        let written = match self.settle_doubts().await {
+            Ok(()) => self.log_commits(&batch).await,
+            Err(error) => Err(error),
+        };
         match written {
             Ok(_) => {
                 self.publish_snapshot(newest);
@@ -206,6 +241,8 @@ impl GraphHandle {
                 }
             }
             Err(error) => {
+                self.doubtful.store(true, Ordering::SeqCst);
+                let settled = self.settle_doubts().await.is_ok();
                 // Nothing of it is durable, so nothing built on it may stay.
                 let later = {
                     let mut state = self.state.lock();
@@ -214,11 +251,51 @@ impl GraphHandle {
                     state.forget_after(version);
                     std::mem::take(&mut state.queue)
                 };
+                let doubt =
+                    if settled { "" } else { "; whether it was is known when PostgreSQL answers again" };
                 for pending in batch.into_iter().chain(later) {
-                    let _ = pending.done.send(Err(error.to_string()));
+                    let _ = pending.done.send(Err(format!("{error}{doubt}")));
                 }
             }
         }
+    }
+
+    /// Makes true what was answered: takes back what PostgreSQL may have kept of commits and bases that
+    /// nobody was told of. Called with the log held, before anything else is written.
+    async fn settle_doubts(&self) -> Result<(), sqlx::Error> {
+        if !self.doubtful.load(Ordering::SeqCst) {
+            return Ok(());
+        }
+        let version = self.published.load().version as i64;
+        let mut transaction = self.database.get_postgres_connection_pool().begin().await?;
+        for text in [
+            "DELETE FROM commits WHERE graph_id = $1 AND version > $2",
+            "DELETE FROM manifests WHERE graph_id = $1 AND version > $2",
+        ] {
+            sqlx::query(text).bind(self.id).bind(version).execute(&mut *transaction).await?;
+        }
+        transaction.commit().await?;
+        self.doubtful.store(false, Ordering::SeqCst);
+        Ok(())
+    }
+
+    /// One statement for any number of commits, so that it is prepared once.
+    async fn log_commits(&self, batch: &[Pending]) -> Result<(), sqlx::Error> {
+        let versions: Vec<i64> = batch.iter().map(|p| p.snapshot.version as i64).collect();
+        let checksums: Vec<i64> = batch.iter().map(|p| crc32fast::hash(&p.changes) as i64).collect();
+        let changes: Vec<&[u8]> = batch.iter().map(|p| &p.changes[..]).collect();
+        sqlx::query(
+            "INSERT INTO commits (graph_id, version, checksum, changes, created)
+             SELECT $1, version, checksum, changes, now()
+             FROM unnest($2::bigint[], $3::bigint[], $4::bytea[]) AS new (version, checksum, changes)",
+        )
+        .bind(self.id)
+        .bind(versions)
+        .bind(checksums)
+        .bind(changes)
+        .execute(self.database.get_postgres_connection_pool())
+        .await
+        .map(|_| ())
     }
 
     /// Removes the segments of a graph that is gone, while nobody waits for it.
@@ -409,7 +486,7 @@ impl Turn<'_> {
         }
         let graph = self.graph;
         drop(self);
-        graph.flush().await;
+        graph.keep_writing();
         match answer.await {
             Ok(Ok(())) => Ok(()),
             Ok(Err(message)) => {
@@ -438,6 +515,10 @@ impl Turn<'_> {
     ) -> Result<Arc<Snapshot>, StoreError> {
         // Commits made before this turn may still be on their way to the log.
         self.graph.flush().await;
+        {
+            let _log = self.graph.log.lock().await;
+            self.graph.settle_doubts().await?;
+        }
         let before = self.snapshot();
         let next = before.next_ids();
         let ids = (ids.0.max(next.0), ids.1.max(next.1));
@@ -477,7 +558,17 @@ impl Turn<'_> {
             layout.nodes.len() < snapshot.base.nodes.len() || layout.edges.len() < snapshot.base.edges.len();
         let layout = self.graph.write_segments(layout, segments, Some(&go_on)).await?;
         let layout = if is_level { stored.with_level(layout) } else { layout };
-        self.graph.write_manifest(version, snapshot.next_ids(), layout, rows).await?;
+        let schema_too = rows.is_some();
+        if let Err(error) = self.graph.write_manifest(version, snapshot.next_ids(), layout, rows).await {
+            // Rows of the schema cannot be taken back alone: the next start reads what became of them.
+            if schema_too {
+                return Err(error);
+            }
+            let _log = self.graph.log.lock().await;
+            self.graph.doubtful.store(true, Ordering::SeqCst);
+            self.graph.settle_doubts().await.ok();
+            return Err(error);
+        }
         self.show(snapshot.clone());
         Ok(snapshot)
     }

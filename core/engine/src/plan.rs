@@ -112,6 +112,15 @@ pub(crate) trait OperatorPlan: Debug + Send + Sync {
     fn counted(&self, _counting: Counting) -> Option<Arc<dyn OperatorPlan>> {
         None
     }
+    /// Whether, and how, it only counts.
+    fn counting(&self) -> Option<Counting> {
+        None
+    }
+    /// The same operator yielding at most one row for all of its input's with one number in slot `row`;
+    /// where it can.
+    fn once(&self, _row: usize) -> Option<Arc<dyn OperatorPlan>> {
+        None
+    }
     /// Whether it treats every row by itself, so that several of it can share the rows out.
     fn side_by_side(&self) -> bool {
         false

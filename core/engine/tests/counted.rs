@@ -207,3 +207,21 @@ fn ranges_at_the_ends_of_the_numbers_take_nothing_or_all() {
         assert_eq!(numbers(&graph.snapshot, &text, x), [expected], "{text}");
     }
 }
+
+#[test]
+fn whether_there_is_an_edge_is_known_from_the_first() {
+    let mut random = ChaCha8Rng::seed_from_u64(11);
+    let graph = graph(&mut random, 0);
+    let text = "MATCH (a:A) WHERE EXISTS { (a)-[:R]->() } RETURN COUNT(*) AS n";
+    let Statement::Query(query) = parse(text).unwrap().remove(0) else { panic!("{text}") };
+    let prepared = prepare(&query, text, &graph.snapshot, &Parameters::new()).unwrap();
+    let mut execution = prepared.run(graph.snapshot.clone(), &Parameters::new(), Limits::default());
+    let batch = execution.next_batch().unwrap().unwrap();
+    let sources: std::collections::BTreeSet<i64> = graph.edges.iter().map(|(from, ..)| *from).collect();
+    assert_eq!(batch.columns[0].get(0), Value::Int(sources.len() as i64));
+    let profile = execution.profile();
+    let looked: u64 =
+        profile.walk().iter().map(|(_, o)| o.actual.as_ref().unwrap().counters.edges_looked).sum();
+    assert_eq!(looked, sources.len() as u64, "one edge a node");
+    assert!(graph.edges.len() > sources.len(), "the graph is too small to tell");
+}

@@ -183,6 +183,12 @@ impl Adjacency {
         if self.positions.is_empty() { entry as u32 } else { self.positions[entry] }
     }
 
+    /// Whether an entry's place is its edge's.
+    #[inline]
+    pub fn is_forward(&self) -> bool {
+        self.positions.is_empty()
+    }
+
     /// The node whose row holds `entry`.
     pub fn owner(&self, entry: usize) -> Dense {
         self.first + (self.offsets.partition_point(|&o| o as usize <= entry) - 1) as u32

@@ -1,6 +1,7 @@
 //! Typed property columns with validity, one per property of a node or edge table, and the builder
 //! that makes them. Texts that repeat are dictionary-encoded.
 
+use std::ops::Range;
 use std::sync::Arc;
 
 use arrow_array::types::UInt32Type;
@@ -50,6 +51,28 @@ impl WholeNumbers<'_> {
         let value = self.values[row];
         // Both are always asked: a branch less.
         (value >= low) & (value <= high) && self.nulls.is_none_or(|nulls| nulls.is_valid(row))
+    }
+
+    /// Adds the rows of a range that have a number from `low` to `high`.
+    pub fn select(&self, rows: Range<usize>, low: i64, high: i64, found: &mut Vec<usize>) {
+        let first = rows.start;
+        let values = &self.values[rows];
+        match self.nulls {
+            None => {
+                for (i, &value) in values.iter().enumerate() {
+                    if (value >= low) & (value <= high) {
+                        found.push(first + i);
+                    }
+                }
+            }
+            Some(nulls) => {
+                for (i, &value) in values.iter().enumerate() {
+                    if (value >= low) & (value <= high) && nulls.is_valid(first + i) {
+                        found.push(first + i);
+                    }
+                }
+            }
+        }
     }
 }
 

@@ -5,12 +5,13 @@ use std::time::Instant;
 
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use graphodrome_engine::Limits;
+use graphodrome_engine::{Code, Limits};
 use graphodrome_formats::{ResultFormat, ResultWriter};
 use graphodrome_graph::{Change, Snapshot};
 use graphodrome_language::Diagnostic;
 
-use super::{Run, epilogue, microseconds, too_many_rows};
+use super::read::{BRIEF, BRIEF_COST};
+use super::{Ready, Run, epilogue, microseconds, too_many_rows};
 use crate::problem::Problem;
 
 /// The answer, and the new state with the changes that lead to it.
@@ -33,37 +34,69 @@ impl Run {
         Ok(([(header::CONTENT_TYPE, format.media_type())], body).into_response())
     }
 
-    /// Runs a changing query on a state; nothing is kept of it yet.
+    /// Runs a changing query on a state; nothing is kept of it yet. Like a read it runs where it is when it is
+    /// brief: others wait for its turn, and it should not wait for a thread meanwhile.
     pub(super) async fn execute_change(
         self, snapshot: Arc<Snapshot>, wait: f64, format: ResultFormat,
     ) -> Result<Made, Problem> {
         let (token, guard) = self.app.register_query();
         let limits = Limits { cancel: token, ..self.limits.clone() };
-        let run = move || -> Result<Made, Box<Problem>> {
-            let problem = |d: Diagnostic| Box::new(Problem::from_diagnostic(d, &self.text));
-            let failed = |e: String| Box::new(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, e));
-            let ready = self.prepare(snapshot.clone()).map_err(Box::new)?;
-            let (prepared, phases) = (&ready.prepared, self.phases(&ready, wait));
-            let mut execution = prepared.run((*snapshot).clone(), &self.parameters, limits);
-            let mut writer = ResultWriter::new(format, prepared.columns.clone().unwrap_or_default());
-            let mut body = writer.start();
-            while let Some(batch) = execution.next_batch().map_err(problem)? {
-                if execution.summary().rows > self.max_rows {
-                    return Err(problem(too_many_rows(self.max_rows)));
+        let ready = self.prepare(snapshot)?;
+        if ready.prepared.cost() < BRIEF_COST {
+            let brief = Limits { brief: Some(BRIEF), ..limits.clone() };
+            match self.make(&ready, brief, wait, format) {
+                Err(Stopped::Diagnostic(d)) if d.code == Code::NOT_BRIEF => {}
+                made => {
+                    guard.finish();
+                    return made.map_err(|stopped| self.problem(stopped));
                 }
-                body.extend(writer.rows(&batch, execution.snapshot()).map_err(failed)?);
             }
-            let mut warnings = prepared.warnings.clone();
-            warnings.extend_from_slice(execution.warnings());
-            let summary = execution.summary();
-            let made = execution.finish().map_err(problem)?;
-            let version = made.as_ref().map_or(snapshot.version, |(s, _)| s.version);
-            let more = epilogue(&summary, &phases, &warnings, &self.text, &self.graph.name, version, false);
-            body.extend(writer.end(&more).map_err(failed)?);
-            Ok((body, made))
-        };
-        let made = tokio::task::spawn_blocking(run).await?.map_err(|p| *p)?;
+        }
+        let run = move || self.make(&ready, limits, wait, format).map_err(|stopped| self.problem(stopped));
+        let made = tokio::task::spawn_blocking(run).await??;
         guard.finish();
         Ok(made)
+    }
+
+    fn problem(&self, stopped: Stopped) -> Problem {
+        match stopped {
+            Stopped::Diagnostic(diagnostic) => Problem::from_diagnostic(*diagnostic, &self.text),
+            Stopped::Unwritable(text) => Problem::new(StatusCode::UNPROCESSABLE_ENTITY, text),
+        }
+    }
+
+    fn make(&self, ready: &Ready, limits: Limits, wait: f64, format: ResultFormat) -> Result<Made, Stopped> {
+        let (prepared, snapshot) = (&ready.prepared, &*ready.snapshot);
+        let phases = self.phases(ready, wait);
+        let mut execution = prepared.run(snapshot.clone(), &self.parameters, limits);
+        let mut writer = ResultWriter::new(format, prepared.columns.clone().unwrap_or_default());
+        let mut body = writer.start();
+        while let Some(batch) = execution.next_batch()? {
+            if execution.summary().rows > self.max_rows {
+                return Err(too_many_rows(self.max_rows).into());
+            }
+            body.extend(writer.rows(&batch, execution.snapshot()).map_err(Stopped::Unwritable)?);
+        }
+        let mut warnings = prepared.warnings.clone();
+        warnings.extend_from_slice(execution.warnings());
+        let summary = execution.summary();
+        let made = execution.finish()?;
+        let version = made.as_ref().map_or(snapshot.version, |(s, _)| s.version);
+        let more = epilogue(&summary, &phases, &warnings, &self.text, &self.graph.name, version, false);
+        body.extend(writer.end(&more).map_err(Stopped::Unwritable)?);
+        Ok((body, made))
+    }
+}
+
+/// Why a change was not made.
+enum Stopped {
+    Diagnostic(Box<Diagnostic>),
+    /// Its result cannot be written in the format asked for.
+    Unwritable(String),
+}
+
+impl From<Diagnostic> for Stopped {
+    fn from(diagnostic: Diagnostic) -> Stopped {
+        Stopped::Diagnostic(Box::new(diagnostic))
     }
 }

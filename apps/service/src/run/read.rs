@@ -17,9 +17,9 @@ use crate::problem::Problem;
 /// Bytes of a result that are sent at once.
 const PIECE: usize = 64 << 10;
 /// A plan estimated to cost less (in rows and adjacency entries) is expected to be brief.
-const BRIEF_COST: f64 = 20_000.0;
+pub(super) const BRIEF_COST: f64 = 20_000.0;
 /// How long a brief run may hold the thread that serves other requests too.
-const BRIEF: Duration = Duration::from_millis(2);
+pub(super) const BRIEF: Duration = Duration::from_millis(2);
 
 impl Run {
     /// The first piece decides the status, the rest follows as it is made.

@@ -215,8 +215,8 @@ impl CommonCounts {
         let nodes = if count > 0 { &view.nodes[..] } else { &[] };
         for (i, nodes) in nodes.iter().enumerate() {
             let bound = nodes[row];
-            let again = || view.nodes[..i].iter().any(|before| before[row] == bound);
-            if bound != NO_ELEMENT && self.edges.get(bound) > 0 && !again() {
+            // Null is a number beyond all: it has no edges.
+            if self.edges.get(bound) > 0 && view.nodes[..i].iter().all(|before| before[row] != bound) {
                 let (as_if, real) = view.at(bound, row, kept, (node, other));
                 count = count + real - as_if;
             }
@@ -229,7 +229,11 @@ impl CommonCounts {
         if entries.len() <= MUCH_LONGER * self.nodes.len() {
             *looked += entries.len() as u64;
             self.spent += entries.len() as u64;
-            return entries.iter().map(|node| self.edges.get(*node)).sum();
+            let mut count = 0;
+            for &node in entries {
+                count += self.edges.get(node);
+            }
+            return count;
         }
         let (mut count, mut at) = (0, 0);
         for &node in &self.nodes {

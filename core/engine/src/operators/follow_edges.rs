@@ -53,6 +53,8 @@ pub(crate) struct FollowEdges {
     pub shown_conditions: Vec<String>,
     /// Only how many there are.
     pub counting: Option<Counting>,
+    /// At most one for all rows with the same number in this slot: a semi-join.
+    pub once: Option<usize>,
 }
 
 impl OperatorPlan for FollowEdges {
@@ -69,18 +71,30 @@ impl OperatorPlan for FollowEdges {
         if self.counting.is_some() {
             details.push(("rows", "counted, not made".into()));
         }
+        if self.once.is_some() {
+            details.push(("rows", "the first of each outer row".into()));
+        }
         if !self.shown_conditions.is_empty() {
             details.push(("where", format!("where {}", self.shown_conditions.join(" AND "))));
         }
         details
     }
 
+    fn counting(&self) -> Option<Counting> {
+        self.counting
+    }
+
     fn counted(&self, counting: Counting) -> Option<Arc<dyn OperatorPlan>> {
         Some(Arc::new(FollowEdges { counting: Some(counting), ..self.clone() }))
     }
 
+    fn once(&self, row: usize) -> Option<Arc<dyn OperatorPlan>> {
+        Some(Arc::new(FollowEdges { once: Some(row), ..self.clone() }))
+    }
+
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self, input: inputs.remove(0), batch: None, row: 0, entries: vec![] })
+        let input = inputs.remove(0);
+        Box::new(Run { spec: self, input, batch: None, row: 0, entries: vec![], given: vec![] })
     }
 }
 
@@ -91,6 +105,8 @@ struct Run {
     row: usize,
     /// Entries of the row that is read now, reused.
     entries: Vec<usize>,
+    /// Which outer rows have one, where each gets one at most.
+    given: Vec<bool>,
 }
 
 /// What was found: rows of the input with an edge and a node each, or only how many there are.
@@ -98,6 +114,8 @@ struct Run {
 struct Found {
     counting: bool,
     counted: u64,
+    /// One is enough of each row.
+    once: bool,
     rows: Vec<u32>,
     edges: Vec<Dense>,
     nodes: Vec<Dense>,
@@ -118,6 +136,8 @@ impl Found {
 
 /// The plain rows of the operator's edges with the conditions that are ranges of their columns.
 struct Plain<'a> {
+    spec: &'a FollowEdges,
+    scope: &'a Scope,
     rows: PlainRows<'a>,
     ranges: Vec<(WholeNumbers<'a>, i64, i64)>,
     /// The other conditions.
@@ -148,13 +168,13 @@ impl<'a> Plain<'a> {
             }
         }
         let taken = taken_columns(&spec.edge.different_from, batch);
-        Some(Plain { rows, ranges, rest, taken, ask_node: !scope.all_pass(&spec.node.test) })
+        Some(Plain { spec, scope, rows, ranges, rest, taken, ask_node: !scope.all_pass(&spec.node.test) })
     }
 
     /// Reads one row; returns the entries looked at.
     fn follow(
-        &self, spec: &FollowEdges, (batch, row): (&Batch, usize), from: Dense, entries: &mut Vec<usize>,
-        found: &mut Found, scope: &Scope, counters: &mut Counters,
+        &self, at: (&Batch, usize), from: Dense, entries: &mut Vec<usize>, found: &mut Found,
+        counters: &mut Counters,
     ) -> Outcome<u64> {
         let range = self.rows.side.row(from);
         let looked = range.len() as u64;
@@ -163,35 +183,57 @@ impl<'a> Plain<'a> {
             found.counted += looked;
             return Ok(0);
         }
-        entries.clear();
-        match self.ranges.split_first() {
-            None => entries.extend(range),
-            Some(((numbers, low, high), more)) => {
-                counters.properties_read += looked;
-                let position = |entry: usize| self.rows.side.position(entry) as usize;
-                entries.extend(range.filter(|&entry| numbers.within(position(entry), *low, *high)));
-                for (numbers, low, high) in more {
-                    counters.properties_read += entries.len() as u64;
-                    entries.retain(|&entry| numbers.within(position(entry), *low, *high));
+        let Some(((numbers, low, high), more)) = self.ranges.split_first() else {
+            for (i, entry) in range.enumerate() {
+                if self.take(at, entry, found, counters)? && found.once {
+                    return Ok(i as u64 + 1);
                 }
             }
+            return Ok(looked);
+        };
+        counters.properties_read += looked;
+        let side = self.rows.side;
+        entries.clear();
+        if side.is_forward() {
+            numbers.select(range, *low, *high, entries);
+        } else {
+            for entry in range {
+                if numbers.within(side.position(entry) as usize, *low, *high) {
+                    entries.push(entry);
+                }
+            }
+        }
+        for (numbers, low, high) in more {
+            counters.properties_read += entries.len() as u64;
+            entries.retain(|&entry| numbers.within(side.position(entry) as usize, *low, *high));
         }
         for &entry in entries.iter() {
-            let (edge, node) = (self.rows.edge(entry), self.rows.side.neighbour(entry));
-            if self.taken.iter().any(|taken| taken[row] == edge)
-                || self.ask_node && !scope.node_passes(node, &spec.node.test)
-            {
-                continue;
+            if self.take(at, entry, found, counters)? && found.once {
+                break;
             }
-            if !self.rest.is_empty() {
-                let locals = [Value::Edge(edge), Value::Node(node)];
-                if !all_hold(&self.rest, Row { batch, row, locals: &locals }, scope, counters)? {
-                    continue;
-                }
-            }
-            found.push(row, edge, node);
         }
         Ok(looked)
+    }
+
+    /// Takes the edge at an entry, where it passes what is left to ask.
+    #[inline]
+    fn take(
+        &self, (batch, row): (&Batch, usize), entry: usize, found: &mut Found, counters: &mut Counters,
+    ) -> Outcome<bool> {
+        let (edge, node) = (self.rows.edge(entry), self.rows.side.neighbour(entry));
+        if self.taken.iter().any(|taken| taken[row] == edge)
+            || self.ask_node && !self.scope.node_passes(node, &self.spec.node.test)
+        {
+            return Ok(false);
+        }
+        if !self.rest.is_empty() {
+            let locals = [Value::Edge(edge), Value::Node(node)];
+            if !all_hold(&self.rest, Row { batch, row, locals: &locals }, self.scope, counters)? {
+                return Ok(false);
+            }
+        }
+        found.push(row, edge, node);
+        Ok(true)
     }
 }
 
@@ -227,7 +269,7 @@ fn follow(
             }
         }
         found.push(row, edge, other);
-        ControlFlow::Continue(())
+        if found.once { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
     });
     failure.map_or(Ok(looked), Err)
 }
@@ -253,13 +295,26 @@ impl Run {
                 counts.push(0);
                 continue;
             }
+            let outer = match spec.once.map(|slot| batch.columns[slot].get(row)) {
+                Some(Value::Int(outer)) => Some(outer as usize),
+                _ => None,
+            };
+            if outer.is_some_and(|outer| self.given.get(outer) == Some(&true)) {
+                counts.push(0);
+                continue;
+            }
+            let before = found.rows.len();
             let looked = match &plain {
                 Some(plain) if scope.untouched(from) => {
-                    plain.follow(spec, (batch, row), from, &mut self.entries, found, scope, &mut counters)?
+                    plain.follow((batch, row), from, &mut self.entries, found, &mut counters)?
                 }
                 _ => follow(spec, (batch, row), from, found, scope, &mut counters)?,
             };
             counts.push(std::mem::take(&mut found.counted));
+            if let (Some(outer), true) = (outer, found.rows.len() > before) {
+                self.given.resize(self.given.len().max(outer + 1), false);
+                self.given[outer] = true;
+            }
             counters.edges_looked += looked;
             since_check += looked + 1;
             if since_check >= CHECK_EVERY {
@@ -283,7 +338,7 @@ impl Operator for Run {
             self.fill(&mut Found { counting: true, ..Found::default() }, &mut counts, context)?;
             return Ok(self.batch.take().map(|batch| counting.batch(batch, counts, context)));
         }
-        let mut found = Found::default();
+        let mut found = Found { once: self.spec.once.is_some(), ..Found::default() };
         while found.rows.is_empty() {
             if self.batch.as_ref().is_none_or(|b| self.row >= b.len) {
                 self.batch = self.input.next(context)?;

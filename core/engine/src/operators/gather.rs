@@ -10,10 +10,12 @@ use graphodrome_language::Diagnostic;
 
 use crate::batch::Batch;
 use crate::context::{Context, Outcome};
-use crate::plan::{Input, Operator, OperatorPlan, PlanNode, metered};
+use crate::plan::{Counting, Input, Operator, OperatorPlan, PlanNode, metered};
 
-/// Rows of a slice.
-const SLICE_ROWS: usize = 128;
+/// Rows of a slice: fewer where each is expected to cost much, a slice about so much.
+const SLICE_ROWS: f64 = 128.0;
+const FEWEST_ROWS: f64 = 4.0;
+const SLICE_COST: f64 = 20_000.0;
 
 /// Batches that a thread makes of a slice before it asks what is most urgent.
 const TURN: usize = 16;
@@ -21,9 +23,8 @@ const TURN: usize = 16;
 /// Batches that are made before those that are ready are taken.
 const MOST_READY: usize = 32;
 
-/// Where a chain of operators below is worth it.
+/// What a chain of operators must be expected to cost, so that it is worth it.
 const LEAST_COST: f64 = 2_000.0;
-const LEAST_ROWS: f64 = 64.0;
 
 /// Threads for queries, apart from those that load and fold: a query must not wait behind a load.
 fn threads() -> Option<&'static rayon::ThreadPool> {
@@ -41,28 +42,36 @@ fn threads() -> Option<&'static rayon::ThreadPool> {
 pub(crate) struct Gather {
     /// How many operators below run side by side.
     depth: usize,
+    /// Rows of a slice.
+    slice: usize,
 }
 
 impl Gather {
-    /// How many operators from `node` down are worth running side by side.
-    pub fn depth_of(node: &PlanNode) -> Option<usize> {
-        if node.estimate.cost < LEAST_COST {
-            return None;
-        }
+    /// For as many operators from `node` down as are worth running side by side.
+    pub fn over(node: &PlanNode) -> Option<Gather> {
         let (mut depth, mut found, mut at) = (0, None, node);
         while let (true, [input]) = (at.plan.side_by_side(), &at.inputs[..]) {
             depth += 1;
+            let own = node.estimate.cost - input.estimate.cost;
+            let each = own / input.estimate.rows.max(1.0);
+            let slice = (SLICE_COST / each.max(1.0)).clamp(FEWEST_ROWS, SLICE_ROWS).floor();
             // As far down as there are rows to share out.
-            if input.estimate.rows >= LEAST_ROWS {
-                found = Some(depth);
+            if own >= LEAST_COST && 2.0 * input.estimate.rows >= slice {
+                found = Some(Gather { depth, slice: slice as usize });
             }
             at = input;
         }
         found
     }
 
-    pub fn new(depth: usize) -> Gather {
-        Gather { depth }
+    /// How many rows it hands on.
+    pub fn rows(&self, node: &PlanNode) -> f64 {
+        let below = || node.inputs[0].estimate.rows;
+        match node.plan.counting() {
+            None => node.estimate.rows,
+            Some(Counting::Each) => below(),
+            Some(Counting::Together) => (below() / self.slice as f64).ceil(),
+        }
     }
 }
 
@@ -89,6 +98,7 @@ impl OperatorPlan for Gather {
         }
         Some(Box::new(Run {
             id: node.id,
+            slice_rows: self.slice,
             lowest: chain[self.depth - 1].0,
             chain,
             source: at.open(),
@@ -137,6 +147,7 @@ struct Slice {
 
 struct Run {
     id: usize,
+    slice_rows: usize,
     /// The operator that reads the slices.
     lowest: usize,
     /// From the top down.
@@ -177,7 +188,7 @@ impl Run {
         }
         let Some((batch, from)) = self.rest.take() else { return Ok(None) };
         self.slices += 1;
-        let end = batch.len.min(from + SLICE_ROWS);
+        let end = batch.len.min(from + self.slice_rows);
         if from == 0 && end == batch.len {
             return Ok(Some(batch));
         }

@@ -58,6 +58,10 @@ impl OperatorPlan for IntersectEdges {
         details
     }
 
+    fn counting(&self) -> Option<Counting> {
+        self.counting
+    }
+
     fn counted(&self, counting: Counting) -> Option<Arc<dyn OperatorPlan>> {
         Some(Arc::new(IntersectEdges { counting: Some(counting), ..self.clone() }))
     }

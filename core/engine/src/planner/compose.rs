@@ -299,6 +299,11 @@ impl Planner<'_> {
                 }
                 _ => (rows.node, vec![]),
             };
+            // Whether there is one is all that is asked.
+            let node = match (exists, node.plan.once(row_slot)) {
+                (true, Some(plan)) => PlanNode { plan, ..node },
+                _ => node,
+            };
             return Ok(Within { node, row_slot: Some(row_slot), added, invariant: false });
         }
         let source = if correlated { Source::Row(seen.clone()) } else { Source::Start };

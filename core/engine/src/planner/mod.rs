@@ -99,14 +99,16 @@ impl<'p> Planner<'p> {
     /// The plan with its costly parts on several threads.
     fn gathered(&mut self, mut node: PlanNode) -> PlanNode {
         let inputs = std::mem::take(&mut node.inputs);
-        node.inputs = match &inputs[..] {
-            [input] if !node.plan.side_by_side() && Gather::depth_of(input).is_some() => {
-                let depth = Gather::depth_of(input).unwrap_or_default();
-                let (schema, estimate) = (input.schema.clone(), input.estimate.clone());
-                let facts = input.facts;
-                let mut gather = self.node(Gather::new(depth), inputs, schema, estimate);
-                gather.facts = facts;
-                vec![gather]
+        let gather = match &inputs[..] {
+            [input] if !node.plan.side_by_side() => Gather::over(input),
+            _ => None,
+        };
+        node.inputs = match (gather, &inputs[..]) {
+            (Some(gather), [input]) => {
+                let (schema, facts) = (input.schema.clone(), input.facts);
+                let estimate = Estimate { rows: gather.rows(input), ..input.estimate.clone() };
+                let gathered = self.node(gather, inputs, schema, estimate);
+                vec![PlanNode { facts, ..gathered }]
             }
             _ => inputs.into_iter().map(|input| self.gathered(input)).collect(),
         };

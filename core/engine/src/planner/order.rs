@@ -479,8 +479,16 @@ impl Planner<'_> {
         };
         let node = NodeCheck { test: self.scope.node_test(far_node.labels.as_ref()) };
         let side = if from_right { format!("{shown}  from the right") } else { shown };
-        let plan =
-            FollowEdges { pattern: side, from, edge, node, conditions, shown_conditions, counting: None };
+        let plan = FollowEdges {
+            pattern: side,
+            from,
+            edge,
+            node,
+            conditions,
+            shown_conditions,
+            counting: None,
+            once: None,
+        };
         Ok(self.node(plan, vec![input], schema, estimate))
     }
 

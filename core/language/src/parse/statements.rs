@@ -228,13 +228,13 @@ impl Parser<'_> {
         Ok((name, Expression { kind, span }))
     }
 
-    /// `:: TYPE` or `TYPED TYPE`, with whether null is left out.
+    /// `:: TYPE`, `TYPED TYPE` or the type alone before `=`, with whether null is left out.
     pub(super) fn declared_type(&mut self) -> Parsed<Option<(graphodrome_graph::ValueType, bool)>> {
         let colons = self.at_punctuation(":") && self.punctuation_at(1, ":");
         if colons {
             self.bump();
             self.bump();
-        } else if !self.eat_word("TYPED") {
+        } else if !self.eat_word("TYPED") && self.at_punctuation("=") {
             return Ok(None);
         }
         let value_type = self.value_type()?;

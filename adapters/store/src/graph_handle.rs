@@ -279,11 +279,27 @@ impl GraphHandle {
         Ok(())
     }
 
-    /// One statement for any number of commits, so that it is prepared once.
+    /// All of them or none: one statement for any number of commits, so that it is prepared once, and one
+    /// more for each piece of what is more than PostgreSQL takes at once.
     async fn log_commits(&self, batch: &[Pending]) -> Result<(), sqlx::Error> {
-        let versions: Vec<i64> = batch.iter().map(|p| p.snapshot.version as i64).collect();
-        let checksums: Vec<i64> = batch.iter().map(|p| crc32fast::hash(&p.changes) as i64).collect();
-        let changes: Vec<&[u8]> = batch.iter().map(|p| &p.changes[..]).collect();
+        let pool = self.database.get_postgres_connection_pool();
+        let pieces = pieces(batch);
+        if let [all] = &pieces[..] {
+            return self.log_piece(all).execute(pool).await.map(|_| ());
+        }
+        let mut transaction = pool.begin().await?;
+        for piece in pieces {
+            self.log_piece(piece).execute(&mut *transaction).await?;
+        }
+        transaction.commit().await
+    }
+
+    fn log_piece<'p>(
+        &self, piece: &'p [Pending],
+    ) -> sqlx::query::Query<'p, sqlx::Postgres, sqlx::postgres::PgArguments> {
+        let versions: Vec<i64> = piece.iter().map(|p| p.snapshot.version as i64).collect();
+        let checksums: Vec<i64> = piece.iter().map(|p| crc32fast::hash(&p.changes) as i64).collect();
+        let changes: Vec<&[u8]> = piece.iter().map(|p| &p.changes[..]).collect();
         sqlx::query(
             "INSERT INTO commits (graph_id, version, checksum, changes, created)
              SELECT $1, version, checksum, changes, now()
@@ -293,9 +309,6 @@ impl GraphHandle {
         .bind(versions)
         .bind(checksums)
         .bind(changes)
-        .execute(self.database.get_postgres_connection_pool())
-        .await
-        .map(|_| ())
     }
 
     /// Removes the segments of a graph that is gone, while nobody waits for it.
@@ -589,6 +602,24 @@ impl Turn<'_> {
     pub(crate) fn graph(&self) -> &Arc<GraphHandle> {
         self.graph
     }
+}
+
+/// Bytes of changes in one statement, where there is more than one commit in it: PostgreSQL takes less than
+/// 1 GiB.
+const PIECE: usize = 64 << 20;
+
+/// Commits in their order, so many at once as are not too large together.
+fn pieces(batch: &[Pending]) -> Vec<&[Pending]> {
+    let (mut pieces, mut first, mut bytes) = (vec![], 0, 0);
+    for (i, pending) in batch.iter().enumerate() {
+        if i > first && bytes + pending.changes.len() > PIECE {
+            pieces.push(&batch[first..i]);
+            (first, bytes) = (i, 0);
+        }
+        bytes += pending.changes.len();
+    }
+    pieces.push(&batch[first..]);
+    pieces
 }
 
 /// Removes what a graph's newest manifest has replaced.

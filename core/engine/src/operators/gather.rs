@@ -309,7 +309,8 @@ impl Operator for Run {
         let began = *self.began.get_or_insert_with(Instant::now);
         while !self.spread {
             let long = began.elapsed() >= context.limits.spread_after;
-            if let (true, None, Some(pool)) = (long, context.limits.brief, threads()) {
+            let pool = if long && context.limits.brief.is_none() { threads() } else { None };
+            if let Some(pool) = pool {
                 self.spread = true;
                 let note = format!("ran on {} threads", pool.current_num_threads());
                 context.metrics[self.id].notes.push(note);

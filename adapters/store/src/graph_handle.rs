@@ -81,9 +81,11 @@ pub struct GraphHandle {
     state: Mutex<State>,
     turn: tokio::sync::Mutex<()>,
     log: tokio::sync::Mutex<()>,
-    /// Whether PostgreSQL may have kept something that was answered as not written: its connection broke
+    /// Whether PostgreSQL may have kept commits that were answered as not written: its connection broke
     /// before it said so.
     doubtful: AtomicBool,
+    /// The same of a base.
+    doubtful_base: AtomicBool,
     /// Where the tables of the newest base are stored.
     layout: Mutex<Layout>,
     folding: tokio::sync::Mutex<()>,
@@ -143,6 +145,7 @@ impl GraphHandle {
             turn: tokio::sync::Mutex::new(()),
             log: tokio::sync::Mutex::new(()),
             doubtful: AtomicBool::new(false),
+            doubtful_base: AtomicBool::new(false),
             layout: Mutex::new(layout),
             folding: tokio::sync::Mutex::new(()),
             database,
@@ -230,7 +233,7 @@ impl GraphHandle {
         let Some(last) = batch.last() else { return };
         let newest = last.snapshot.clone();
         let written = match self.settle_doubts().await {
-            Ok(()) => self.log_commits(&batch).await,
+            Ok(()) => self.log_commits(&batch).await.map_err(StoreError::from),
             Err(error) => Err(error),
         };
         match written {
@@ -260,23 +263,34 @@ impl GraphHandle {
         }
     }
 
-    /// Makes true what was answered: takes back what PostgreSQL may have kept of commits and bases that
-    /// nobody was told of. Called with the log held, before anything else is written.
-    async fn settle_doubts(&self) -> Result<(), sqlx::Error> {
-        if !self.doubtful.load(Ordering::SeqCst) {
-            return Ok(());
+    /// Makes true what was answered: takes back commits that PostgreSQL may have kept and nobody was told of.
+    /// Called with the log held, before anything else is written. A base that it may have kept is not taken
+    /// back, as its schema came with it: where it did, nothing is written before the graph is opened again.
+    async fn settle_doubts(&self) -> Result<(), StoreError> {
+        let version = self.published.load().version;
+        if self.doubtful_base.load(Ordering::SeqCst) {
+            if self.stored_base(version + 1).await?.is_some() {
+                return Err(StoreError::Server(format!(
+                    "graph {} was changed as a whole while PostgreSQL went away: start the service again to see it",
+                    self.name
+                )));
+            }
+            self.doubtful_base.store(false, Ordering::SeqCst);
         }
-        let version = self.published.load().version as i64;
-        let mut transaction = self.database.get_postgres_connection_pool().begin().await?;
-        for text in [
-            "DELETE FROM commits WHERE graph_id = $1 AND version > $2",
-            "DELETE FROM manifests WHERE graph_id = $1 AND version > $2",
-        ] {
-            sqlx::query(text).bind(self.id).bind(version).execute(&mut *transaction).await?;
+        if self.doubtful.load(Ordering::SeqCst) {
+            sqlx::query("DELETE FROM commits WHERE graph_id = $1 AND version > $2")
+                .bind(self.id)
+                .bind(version as i64)
+                .execute(self.database.get_postgres_connection_pool())
+                .await?;
+            self.doubtful.store(false, Ordering::SeqCst);
         }
-        transaction.commit().await?;
-        self.doubtful.store(false, Ordering::SeqCst);
         Ok(())
+    }
+
+    /// The manifest of this version that PostgreSQL has.
+    async fn stored_base(&self, version: u64) -> Result<Option<manifest::Model>, StoreError> {
+        Ok(manifest::Entity::find_by_id((self.id, version as i64)).one(&self.database).await?)
     }
 
     /// All of them or none: one statement for any number of commits, so that it is prepared once, and one
@@ -402,12 +416,13 @@ impl GraphHandle {
     async fn write_manifest(
         &self, version: u64, ids: (u64, u64), layout: Layout, schema: Option<SchemaRows>,
     ) -> Result<(), StoreError> {
+        let described = serde_json::to_value(&layout).map_err(|e| StoreError::Damaged(e.to_string()))?;
         let row = manifest::ActiveModel {
             graph_id: Set(self.id),
             version: Set(version as i64),
             next_node_id: Set(ids.0 as i64),
             next_edge_id: Set(ids.1 as i64),
-            layout: Set(serde_json::to_value(&layout).map_err(|e| StoreError::Damaged(e.to_string()))?),
+            layout: Set(described.clone()),
             created: Set(chrono::Utc::now().fixed_offset()),
         };
         let transaction = self.database.begin().await?;
@@ -417,7 +432,17 @@ impl GraphHandle {
         // A base written anew for the state that another was written for replaces that.
         manifest::Entity::delete_by_id((self.id, version as i64)).exec(&transaction).await?;
         manifest::Entity::insert(row).exec_without_returning(&transaction).await?;
-        transaction.commit().await?;
+        if let Err(error) = transaction.commit().await {
+            // The connection may have broken after PostgreSQL kept it.
+            let _log = self.log.lock().await;
+            self.doubtful_base.store(true, Ordering::SeqCst);
+            let found = self.stored_base(version).await?;
+            self.doubtful_base.store(false, Ordering::SeqCst);
+            // There may be one of the same version that this was to replace.
+            if found.is_none_or(|base| base.layout != described) {
+                return Err(error.into());
+            }
+        }
         let kept = layout.segment_ids();
         let before = std::mem::replace(&mut *self.layout.lock(), layout).segment_ids();
         let gone: Vec<i64> = before.into_iter().filter(|id| !kept.contains(id)).collect();
@@ -571,17 +596,7 @@ impl Turn<'_> {
             layout.nodes.len() < snapshot.base.nodes.len() || layout.edges.len() < snapshot.base.edges.len();
         let layout = self.graph.write_segments(layout, segments, Some(&go_on)).await?;
         let layout = if is_level { stored.with_level(layout) } else { layout };
-        let schema_too = rows.is_some();
-        if let Err(error) = self.graph.write_manifest(version, snapshot.next_ids(), layout, rows).await {
-            // Rows of the schema cannot be taken back alone: the next start reads what became of them.
-            if schema_too {
-                return Err(error);
-            }
-            let _log = self.graph.log.lock().await;
-            self.graph.doubtful.store(true, Ordering::SeqCst);
-            self.graph.settle_doubts().await.ok();
-            return Err(error);
-        }
+        self.graph.write_manifest(version, snapshot.next_ids(), layout, rows).await?;
         self.show(snapshot.clone());
         Ok(snapshot)
     }

@@ -267,9 +267,13 @@ impl Context {
 
     /// Accounts for memory that an operator holds.
     pub fn reserve(&mut self, bytes: usize) -> Outcome<()> {
+        self.metrics[self.current].peak_bytes += bytes as u64;
+        self.hold(bytes)
+    }
+
+    /// Accounts for memory that is on its way from one operator to the next.
+    pub fn hold(&self, bytes: usize) -> Outcome<()> {
         let held = self.memory.fetch_add(bytes as u64, Ordering::Relaxed) + bytes as u64;
-        let metrics = &mut self.metrics[self.current];
-        metrics.peak_bytes += bytes as u64;
         if held > self.limits.memory_bytes {
             return Err(stopped(
                 Code::MEMORY_LIMIT,
@@ -280,7 +284,7 @@ impl Context {
         Ok(())
     }
 
-    pub fn release(&mut self, bytes: usize) {
+    pub fn release(&self, bytes: usize) {
         let give_back = |held: u64| Some(held.saturating_sub(bytes as u64));
         let _ = self.memory.fetch_update(Ordering::Relaxed, Ordering::Relaxed, give_back);
     }

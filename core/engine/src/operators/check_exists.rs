@@ -25,7 +25,8 @@ impl OperatorPlan for CheckExists {
     }
 
     fn side_by_side(&self) -> bool {
-        true
+        // What is the same for all rows is asked once, not once a thread.
+        !self.invariant
     }
 
     fn details(&self) -> Vec<(&'static str, String)> {

@@ -32,6 +32,8 @@ pub(super) struct CommonCounts {
     /// Entries that counting the ways would look at, and that rows have looked at without.
     ways_cost: u64,
     spent: u64,
+    /// Bytes that are accounted for.
+    held: usize,
 }
 
 /// Numbers by node, nearly all of them 0.
@@ -43,14 +45,21 @@ struct Marks {
 
 impl Marks {
     fn clear(&mut self, bound: u32) {
-        if self.nodes.len() > bound as usize / 8 {
+        // Fresh zeroes cost nothing until they are looked at.
+        if self.counts.len() != bound as usize {
+            self.counts = vec![0; bound as usize];
+            self.nodes.clear();
+        } else if self.nodes.len() > bound as usize / 8 {
             self.counts.fill(0);
             self.nodes.clear();
         }
         for node in self.nodes.drain(..) {
             self.counts[node as usize] = 0;
         }
-        self.counts.resize(bound as usize, 0);
+    }
+
+    fn bytes(&self) -> usize {
+        4 * (self.counts.len() + self.nodes.len())
     }
 
     #[inline]
@@ -170,6 +179,11 @@ impl CommonCounts {
             }
         }
         context.counters().edges_looked += looked;
+        let bytes = self.edges.bytes() + self.ways.bytes();
+        if bytes > self.held {
+            context.reserve(bytes - self.held)?;
+            self.held = bytes;
+        }
         Ok(Some(counts))
     }
 

@@ -30,7 +30,8 @@ impl OperatorPlan for FetchValue {
     }
 
     fn side_by_side(&self) -> bool {
-        true
+        // What is the same for all rows is asked once, not once a thread.
+        !self.invariant
     }
 
     fn details(&self) -> Vec<(&'static str, String)> {

@@ -112,8 +112,8 @@ struct Run {
 /// What was found: rows of the input with an edge and a node each, or only how many there are.
 #[derive(Default)]
 struct Found {
-    counting: bool,
-    counted: u64,
+    /// How many there are for each row, where that is all that is asked.
+    counts: Option<Vec<u64>>,
     /// One is enough of each row.
     once: bool,
     rows: Vec<u32>,
@@ -122,11 +122,17 @@ struct Found {
 }
 
 impl Found {
+    /// Adds to what is counted for the row that is read now.
+    fn add(&mut self, more: u64) {
+        if let Some(count) = self.counts.as_mut().and_then(|counts| counts.last_mut()) {
+            *count += more;
+        }
+    }
+
     #[inline]
     fn push(&mut self, row: usize, edge: Dense, node: Dense) {
-        if self.counting {
-            self.counted += 1;
-            return;
+        if self.counts.is_some() {
+            return self.add(1);
         }
         self.rows.push(row as u32);
         self.edges.push(edge);
@@ -179,8 +185,8 @@ impl<'a> Plain<'a> {
         let range = self.rows.side.row(from);
         let looked = range.len() as u64;
         let all = self.ranges.is_empty() && self.rest.is_empty() && !self.ask_node;
-        if found.counting && all && self.taken.is_empty() {
-            found.counted += looked;
+        if found.counts.is_some() && all && self.taken.is_empty() {
+            found.add(looked);
             return Ok(0);
         }
         let Some(((numbers, low, high), more)) = self.ranges.split_first() else {
@@ -276,12 +282,12 @@ fn follow(
 
 impl Run {
     /// Reads rows of the batch until there are enough, or no more.
-    fn fill(&mut self, found: &mut Found, counts: &mut Vec<u64>, context: &mut Context) -> Outcome<()> {
+    fn fill(&mut self, found: &mut Found, context: &mut Context) -> Outcome<()> {
         let Some(batch) = &self.batch else { return Ok(()) };
         let spec = &*self.spec;
         let Vector::Nodes(from) = &batch.columns[spec.from] else {
             self.row = batch.len;
-            counts.resize(batch.len, 0);
+            found.counts.iter_mut().for_each(|counts| counts.resize(batch.len, 0));
             return Ok(());
         };
         let scope = &context.scope;
@@ -291,8 +297,10 @@ impl Run {
             let row = self.row;
             self.row += 1;
             let from = from[row];
-            if from == crate::NO_ELEMENT {
+            if let Some(counts) = &mut found.counts {
                 counts.push(0);
+            }
+            if from == crate::NO_ELEMENT {
                 continue;
             }
             let outer = match spec.once.map(|slot| batch.columns[slot].get(row)) {
@@ -300,7 +308,6 @@ impl Run {
                 _ => None,
             };
             if outer.is_some_and(|outer| self.given.get(outer) == Some(&true)) {
-                counts.push(0);
                 continue;
             }
             let before = found.rows.len();
@@ -310,7 +317,6 @@ impl Run {
                 }
                 _ => follow(spec, (batch, row), from, found, scope, &mut counters)?,
             };
-            counts.push(std::mem::take(&mut found.counted));
             if let (Some(outer), true) = (outer, found.rows.len() > before) {
                 self.given.resize(self.given.len().max(outer + 1), false);
                 self.given[outer] = true;
@@ -331,11 +337,12 @@ impl Run {
 
 impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
-        let mut counts = vec![];
         if let Some(counting) = self.spec.counting {
             self.batch = self.input.next(context)?;
             self.row = 0;
-            self.fill(&mut Found { counting: true, ..Found::default() }, &mut counts, context)?;
+            let mut found = Found { counts: Some(vec![]), ..Found::default() };
+            self.fill(&mut found, context)?;
+            let counts = found.counts.unwrap_or_default();
             return Ok(self.batch.take().map(|batch| counting.batch(batch, counts, context)));
         }
         let mut found = Found { once: self.spec.once.is_some(), ..Found::default() };
@@ -347,8 +354,7 @@ impl Operator for Run {
                     return Ok(None);
                 }
             }
-            counts.clear();
-            self.fill(&mut found, &mut counts, context)?;
+            self.fill(&mut found, context)?;
         }
         let Some(batch) = &self.batch else { return Ok(None) };
         let mut out = batch.gather(&found.rows);

@@ -264,7 +264,10 @@ impl Run {
                 let (mut ready, mut done) = (vec![], false);
                 if let Some(own) = &mut lane.context {
                     while !done && ready.len() < TURN {
-                        match lane.top.next(own) {
+                        let made = lane.top.next(own);
+                        match made.and_then(|batch| {
+                            own.hold(batch.as_ref().map_or(0, Batch::bytes)).map(|()| batch)
+                        }) {
                             Ok(Some(batch)) => ready.push(Ok(batch)),
                             Ok(None) => done = true,
                             Err(error) => {
@@ -325,7 +328,9 @@ impl Operator for Run {
             match self.active.front_mut() {
                 Some(slice) => {
                     if let Some(ready) = slice.ready.pop_front() {
-                        return ready.map(Some);
+                        let batch = ready?;
+                        context.release(batch.bytes());
+                        return Ok(Some(batch));
                     }
                     if slice.done {
                         self.active.pop_front();

@@ -84,6 +84,8 @@ fn several_threads_give_the_rows_the_sums_and_the_work_of_one() {
         "MATCH (a:A) WHERE EXISTS { (a)-[e:R]->()-[f:R]->(a) } RETURN COUNT(*) AS n",
         "MATCH (a:A WHERE a.x < 200), (b:A WHERE b.x < 40), p = ANY SHORTEST (a)-[:R]->+(b) RETURN a.x AS x, b.x AS y, PATH_LENGTH(p) AS n",
         "MATCH (a:A)-[:R]->{1,2}(b:A) RETURN COUNT(*) AS n",
+        // What is the same for all rows is asked once, whatever the number of threads.
+        "MATCH (a:A)-[:R]->(b:A)-[:R]->(c:A) WHERE c.x > VALUE { MATCH (x:A) RETURN AVG(x.x) } RETURN COUNT(*) AS n",
     ] {
         let (one, profile) = run(&snapshot, text, spread(Duration::MAX)).unwrap();
         let (figures, threads) = work(&profile);

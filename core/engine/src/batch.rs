@@ -116,6 +116,14 @@ impl Batch {
         Batch { len: rows.len(), columns: self.columns.iter().map(|c| c.gather(rows)).collect() }
     }
 
+    /// The node in a slot: [`NO_ELEMENT`] where there is none.
+    pub fn node(&self, slot: usize, row: usize) -> Dense {
+        match &self.columns[slot] {
+            Vector::Nodes(nodes) => nodes[row],
+            _ => NO_ELEMENT,
+        }
+    }
+
     pub fn append(&mut self, other: Batch) {
         if self.columns.is_empty() && self.len == 0 {
             *self = other;

@@ -1,5 +1,6 @@
 //! Plans: a tree of operators, each knowing what it needs, what it yields and how it is shown.
 
+use std::any::Any;
 use std::fmt::Debug;
 use std::sync::Arc;
 use std::time::Instant;
@@ -98,7 +99,7 @@ impl Counting {
 }
 
 /// An operator as planned.
-pub(crate) trait OperatorPlan: Debug + Send + Sync {
+pub(crate) trait OperatorPlan: Any + Debug + Send + Sync {
     fn name(&self) -> &'static str;
     /// What it works on, as (stable key, text).
     fn details(&self) -> Vec<(&'static str, String)>;
@@ -158,6 +159,11 @@ pub(crate) struct RowFacts {
 }
 
 impl PlanNode {
+    /// The operator, where it is one of this kind.
+    pub fn operator<P: OperatorPlan>(&self) -> Option<&P> {
+        (&*self.plan as &dyn Any).downcast_ref()
+    }
+
     pub fn open(&self) -> Box<dyn Operator> {
         let opened = self.plan.open_at(self).unwrap_or_else(|| {
             self.plan.clone().open(self.inputs.iter().map(|input| input.open()).collect())

@@ -72,6 +72,10 @@ impl Touched {
         self.0.get(word).is_some_and(|w| w & bit != 0)
     }
 
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
     fn add(&mut self, node: Dense) {
         let (word, bit) = Touched::place(node);
         if self.0.is_empty() {

@@ -305,6 +305,11 @@ impl Snapshot {
         !self.overlay.touched.maybe(node)
     }
 
+    /// Whether all elements are those of the base.
+    pub fn is_unchanged(&self) -> bool {
+        self.overlay.touched.is_empty()
+    }
+
     #[inline]
     pub fn node_passes(&self, id: Dense, test: &NodeTest) -> bool {
         if test.all {

@@ -16,29 +16,37 @@ const MUCH_LONGER: usize = 24;
 /// Entries gone through in the time in which one is counted towards a way.
 const WAYS_FACTOR: u64 = 3;
 
-/// What is counted for the node that stays the same.
+/// Counts for rows whose arm has the same node for a while.
 #[derive(Default)]
 pub(super) struct CommonCounts {
     slice: u64,
-    /// The arm and its node.
-    of: Option<(usize, Dense)>,
+    /// The arm whose node stays the same.
+    arm: Option<usize>,
+    kept: Kept,
+    /// Entries that rows have looked at without the ways.
+    spent: u64,
+}
+
+/// What is counted for a node that stays the same.
+#[derive(Default)]
+pub(super) struct Kept {
+    pub node: Option<Dense>,
     /// Edges between it and each node.
-    edges: Marks,
+    pub edges: Marks,
     /// Its neighbours, once each, in order.
     nodes: Vec<Dense>,
-    /// Ways of two edges from each node through a neighbour to it.
-    ways: Marks,
-    ways_known: bool,
-    /// Entries that counting the ways would look at, and that rows have looked at without.
-    ways_cost: u64,
-    spent: u64,
+    /// Ways of two edges from each node through a neighbour to it, where they are known.
+    pub ways: Marks,
+    pub ways_known: bool,
+    /// Entries that counting the ways would look at.
+    pub ways_cost: u64,
     /// Bytes that are accounted for.
     held: usize,
 }
 
 /// Numbers by node, nearly all of them 0.
 #[derive(Default)]
-struct Marks {
+pub(super) struct Marks {
     counts: Vec<u32>,
     nodes: Vec<Dense>,
 }
@@ -63,7 +71,7 @@ impl Marks {
     }
 
     #[inline]
-    fn get(&self, node: Dense) -> u64 {
+    pub fn get(&self, node: Dense) -> u64 {
         self.counts.get(node as usize).map_or(0, |count| *count as u64)
     }
 
@@ -163,7 +171,7 @@ impl CommonCounts {
     ) -> Outcome<Option<Vec<Option<u64>>>> {
         // The work for a slice of rows does not depend on the slices that were worked on before it.
         if std::mem::replace(&mut self.slice, context.slice) != context.slice {
-            self.of = None;
+            self.arm = None;
         }
         let snapshot = &context.scope.snapshot;
         let Some(view) = View::of(spec, batch, snapshot) else { return Ok(None) };
@@ -179,11 +187,7 @@ impl CommonCounts {
             }
         }
         context.counters().edges_looked += looked;
-        let bytes = self.edges.bytes() + self.ways.bytes();
-        if bytes > self.held {
-            context.reserve(bytes - self.held)?;
-            self.held = bytes;
-        }
+        self.kept.account(context)?;
         Ok(Some(counts))
     }
 
@@ -200,8 +204,8 @@ impl CommonCounts {
             row > 0 && nodes[row - 1] == nodes[row] || nodes.get(row + 1) == Some(&nodes[row])
         };
         // The one that is marked already, or the one that the rows around have too.
-        let kept = match self.of {
-            Some((arm, node)) if node == ends[arm] => arm,
+        let kept = match self.arm {
+            Some(arm) if self.kept.node == Some(ends[arm]) => arm,
             _ if stays(1) => 1,
             _ if stays(0) => 0,
             _ => return None,
@@ -212,16 +216,17 @@ impl CommonCounts {
         if node == other && std::ptr::eq(mine.side, others.side) {
             return None;
         }
-        if self.of != Some((kept, node)) {
-            *looked += self.mark(mine, others, node, snapshot.node_bound());
-            self.of = Some((kept, node));
+        if (self.arm, self.kept.node) != (Some(kept), Some(node)) {
+            *looked += self.kept.mark(mine, others, node, snapshot.node_bound());
+            self.arm = Some(kept);
+            self.spent = 0;
         }
-        if !self.ways_known && self.spent > WAYS_FACTOR.saturating_mul(self.ways_cost) {
-            *looked += self.count_ways(others);
+        if !self.kept.ways_known && self.spent > WAYS_FACTOR.saturating_mul(self.kept.ways_cost) {
+            *looked += self.kept.count_ways(others);
         }
-        let mut count = if self.ways_known {
+        let mut count = if self.kept.ways_known {
             *looked += 1;
-            self.ways.get(other)
+            self.kept.ways.get(other)
         } else {
             self.count_apart(others.side.neighbours(other), looked)
         };
@@ -230,7 +235,7 @@ impl CommonCounts {
         for (i, nodes) in nodes.iter().enumerate() {
             let bound = nodes[row];
             // Null is a number beyond all: it has no edges.
-            if self.edges.get(bound) > 0 && view.nodes[..i].iter().all(|before| before[row] != bound) {
+            if self.kept.edges.get(bound) > 0 && view.nodes[..i].iter().all(|before| before[row] != bound) {
                 let (as_if, real) = view.at(bound, row, kept, (node, other));
                 count = count + real - as_if;
             }
@@ -240,28 +245,41 @@ impl CommonCounts {
 
     /// The common neighbours, an edge each way, of the marked node and one with these neighbours.
     fn count_apart(&mut self, entries: &[Dense], looked: &mut u64) -> u64 {
-        if entries.len() <= MUCH_LONGER * self.nodes.len() {
+        let Kept { edges, nodes, .. } = &self.kept;
+        if entries.len() <= MUCH_LONGER * nodes.len() {
             *looked += entries.len() as u64;
             self.spent += entries.len() as u64;
             let mut count = 0;
             for &node in entries {
-                count += self.edges.get(node);
+                count += edges.get(node);
             }
             return count;
         }
         let (mut count, mut at) = (0, 0);
-        for &node in &self.nodes {
+        for &node in nodes {
             at = seek(entries, at, node);
             let both = run(entries, at, node);
-            count += self.edges.get(node) * both as u64;
+            count += edges.get(node) * both as u64;
             *looked += 1 + both as u64;
         }
-        self.spent += (MUCH_LONGER * self.nodes.len()) as u64;
+        self.spent += (MUCH_LONGER * nodes.len()) as u64;
         count
+    }
+}
+
+impl Kept {
+    /// Accounts for the memory it has taken.
+    pub fn account(&mut self, context: &mut Context) -> Outcome<()> {
+        let bytes = self.edges.bytes() + self.ways.bytes();
+        if bytes > self.held {
+            context.reserve(bytes - self.held)?;
+            self.held = bytes;
+        }
+        Ok(())
     }
 
     /// Marks the neighbours of a node; returns the entries looked at.
-    fn mark(&mut self, mine: PlainRows<'_>, others: PlainRows<'_>, node: Dense, bound: u32) -> u64 {
+    pub fn mark(&mut self, mine: PlainRows<'_>, others: PlainRows<'_>, node: Dense, bound: u32) -> u64 {
         let entries = mine.side.neighbours(node);
         self.edges.clear(bound);
         for &neighbour in entries {
@@ -269,14 +287,15 @@ impl CommonCounts {
         }
         self.nodes.clear();
         self.nodes.extend_from_slice(&self.edges.nodes);
+        self.node = Some(node);
         self.ways_known = false;
-        self.spent = 0;
         self.ways_cost = self.nodes.iter().map(|n| others.opposite.row(*n).len() as u64 + 1).sum();
         entries.len() as u64
     }
 
-    /// Counts the ways from every node that has some; returns the entries looked at.
-    fn count_ways(&mut self, others: PlainRows<'_>) -> u64 {
+    /// Counts the ways from every node that has some; returns the entries looked at. They stay unknown where a
+    /// number is too large.
+    pub fn count_ways(&mut self, others: PlainRows<'_>) -> u64 {
         self.ways.clear(self.edges.counts.len() as u32);
         let mut fits = true;
         for &node in &self.nodes {
@@ -288,7 +307,6 @@ impl CommonCounts {
         self.ways_known = fits;
         if !fits {
             // Not again for this node.
-            self.spent = 0;
             return std::mem::replace(&mut self.ways_cost, u64::MAX);
         }
         self.ways_cost

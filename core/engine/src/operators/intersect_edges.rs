@@ -67,21 +67,20 @@ impl OperatorPlan for IntersectEdges {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run {
-            spec: self,
-            input: inputs.remove(0),
-            batch: None,
-            row: 0,
-            common: CommonCounts::default(),
-        })
+        Box::new(Run { closing: Closing::new(self), input: inputs.remove(0), batch: None, row: 0 })
     }
 }
 
 struct Run {
-    spec: Arc<IntersectEdges>,
+    closing: Closing,
     input: Input,
     batch: Option<Batch>,
     row: usize,
+}
+
+/// What finds or counts the nodes for rows.
+pub(super) struct Closing {
+    spec: Arc<IntersectEdges>,
     common: CommonCounts,
 }
 
@@ -155,7 +154,11 @@ impl Found {
     }
 }
 
-impl Run {
+impl Closing {
+    pub fn new(spec: Arc<IntersectEdges>) -> Closing {
+        Closing { spec, common: CommonCounts::default() }
+    }
+
     /// Goes through one row; returns how many there are.
     fn intersect(&self, batch: &Batch, row: usize, found: &mut Found, context: &mut Context) -> Outcome<u64> {
         let spec = &self.spec;
@@ -233,7 +236,7 @@ impl Run {
     }
 
     /// How many there are for each row of a batch.
-    fn count(&mut self, batch: &Batch, context: &mut Context) -> Outcome<Vec<u64>> {
+    pub fn count(&mut self, batch: &Batch, context: &mut Context) -> Outcome<Vec<u64>> {
         let mut found = Found::new(0);
         let known = self.common.rows(&self.spec, batch, context)?;
         let mut counts = Vec::with_capacity(batch.len);
@@ -280,10 +283,10 @@ impl Run {
 
 impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
-        let arms = self.spec.arms.len();
-        if let Some(counting) = self.spec.counting {
+        let arms = self.closing.spec.arms.len();
+        if let Some(counting) = self.closing.spec.counting {
             let Some(batch) = self.input.next(context)? else { return Ok(None) };
-            let counts = self.count(&batch, context)?;
+            let counts = self.closing.count(&batch, context)?;
             return Ok(Some(counting.batch(batch, counts, context)));
         }
         let mut found = Found::new(arms);
@@ -301,7 +304,7 @@ impl Operator for Run {
             let Some(batch) = &self.batch else { return Ok(None) };
             let row = self.row;
             self.row += 1;
-            self.intersect(batch, row, &mut found, context)?;
+            self.closing.intersect(batch, row, &mut found, context)?;
             if found.rows.len() >= BATCH_ROWS {
                 break;
             }

@@ -117,7 +117,8 @@ impl Operator for Run {
 }
 
 fn apply(element: Value, change: Ready, spec: &ChangeSpec, context: &mut Context) -> Outcome<()> {
-    let current = context.transaction().snapshot().clone();
+    // Not kept: what a snapshot shares with the transaction would be copied when that changes it.
+    let current = context.transaction().snapshot();
     let (labels, properties) = match element {
         Value::Node(n) if current.node_exists(n) => (current.node_labels(n), current.node_properties(n)),
         Value::Edge(e) if current.edge_exists(e) => (current.edge_labels(e), current.edge_properties(e)),

@@ -9,7 +9,8 @@ use crate::compile::{Compiler, Computed};
 use crate::context::Outcome;
 use crate::expression::{Expr, Kind};
 use crate::operators::{
-    AggregateSpec, AttachRow, Compute, Distinct, Filter, Group, Order, ReturnRows, SortSpec,
+    AggregateSpec, AttachRow, Compute, CountWalks, Distinct, Filter, FollowEdges, Group, IntersectEdges,
+    Order, ReturnRows, SortSpec,
 };
 use crate::plan::{ColumnInfo, Counting, PlanNode, Schema};
 use crate::planner::compose::{Around, column_kind};
@@ -320,16 +321,29 @@ fn counted(input: PlanNode, keys: &[Expr], specs: &mut [AggregateSpec]) -> PlanN
     let (Some(plan), [below], true) = (input.plan.counted(counting), &input.inputs[..], only_counts) else {
         return input;
     };
-    let width = below.schema.len();
     let mut read = vec![];
     keys.iter().for_each(|key| key.slots(&mut read));
-    if specs.is_empty() || read.iter().any(|slot| *slot >= width) {
+    let reads_beyond = |width: usize| read.iter().any(|slot| *slot >= width);
+    if specs.is_empty() || reads_beyond(below.schema.len()) {
         return input;
     }
-    let mut schema = below.schema.clone();
-    let weight = schema.push("#count", VariableKind::Value);
+    let mut node = PlanNode { plan, schema: below.schema.clone(), ..input };
+    if let [below] = &node.inputs[..]
+        && let [first] = &below.inputs[..]
+        && !reads_beyond(first.schema.len())
+        && let (Some(close), Some(step)) =
+            (node.operator::<IntersectEdges>(), below.operator::<FollowEdges>())
+        && let Some(walks) = CountWalks::of(close, step, first.schema.len())
+    {
+        node.plan = Arc::new(walks);
+        node.schema = first.schema.clone();
+        // Each first step is looked at, and little else.
+        node.estimate.cost = first.estimate.cost + below.estimate.rows;
+        node.inputs = node.inputs.remove(0).inputs;
+    }
+    let weight = node.schema.push("#count", VariableKind::Value);
     specs.iter_mut().for_each(|s| s.weight = Some(weight));
-    PlanNode { plan, schema, ..input }
+    node
 }
 
 /// What a result is made of: its rows, the slots of its columns, and these.

@@ -10,7 +10,7 @@ use std::time::Instant;
 use graphodrome_bench::{Line, Pair, engine, in_memory, median, shown, table};
 use graphodrome_client::{Client, QueryRequest};
 use graphodrome_generator::{Output, Shape, Style};
-use graphodrome_graph::Snapshot;
+use graphodrome_graph::{Snapshot, Value};
 use graphodrome_store::PrivateServer;
 use graphodrome_tests::{Running, folder, load_mapping};
 use rand::{Rng, SeedableRng};
@@ -278,6 +278,42 @@ fn compare(figure: &str, engine: f64, http: f64, sql: f64, lines: &mut Vec<Line>
     }
 }
 
+/// What is within two edges of whatever kind of a junction: its pipes, consumers, sensors, orders, and all that its
+/// district has. In SQL over one table of all edges with whole numbers for ends, which favours it: a
+/// relational model would have to ask every join table.
+async fn any_edges(
+    name: &str, client: &Client, pool: &PgPool, snapshot: &Snapshot, pairs: &[Pair], lines: &mut Vec<Line>,
+) {
+    run(pool, "CREATE TABLE links (source bigint NOT NULL, target bigint NOT NULL)").await;
+    let mut rows = String::new();
+    for edge in (0..snapshot.edge_bound()).filter(|edge| snapshot.edge_exists(*edge)) {
+        let (source, target) = snapshot.edge_ends(edge);
+        rows.push_str(&format!("{source}\t{target}\n"));
+    }
+    let mut copy = pool.copy_in_raw("COPY links FROM STDIN").await.unwrap();
+    copy.send(rows.into_bytes()).await.unwrap();
+    copy.finish().await.unwrap();
+    run(pool, "CREATE INDEX ON links (source, target)").await;
+    run(pool, "CREATE INDEX ON links (target, source)").await;
+    run(pool, "VACUUM ANALYZE links").await;
+    let key = snapshot.keys.iter().position(|key| &*key.label == "Junction").unwrap();
+    let number = |code: &serde_json::Value| {
+        serde_json::json!(snapshot.seek(key, &[Value::text(code.as_str().unwrap())]).unwrap())
+    };
+    let numbers: Vec<Pair> = pairs.iter().map(|(a, b)| (number(a), number(b))).collect();
+    let text = "MATCH (a:Junction {code: $a})-[]-{1,2}(n) WHERE n <> a RETURN COUNT(DISTINCT n) AS n";
+    let nested = "WITH one AS (SELECT target AS id FROM links WHERE source = $1 UNION SELECT source FROM links WHERE target = $1)
+         SELECT count(*) FROM (SELECT id FROM one
+            UNION SELECT l.target FROM one JOIN links l ON l.source = one.id
+            UNION SELECT l.source FROM one JOIN links l ON l.target = one.id) x
+         WHERE id <> $1 AND $2::bigint IS NOT NULL";
+    let (ours, answers) = engine(snapshot, text, pairs);
+    let http = over_http(client, "averley", text, pairs).await;
+    let (sql_ms, sql_answers) = in_sql(pool, nested, &numbers).await;
+    assert_eq!(answers, sql_answers, "any edges: the answers differ");
+    compare(&format!("{name}: two-hop distinct neighbourhood over any edges"), ours, http, sql_ms, lines);
+}
+
 /// The demo scenario at size: its load, and a route through it.
 async fn scenario(lines: &mut Vec<Line>) {
     let junctions = setting("JUNCTIONS", 100_000) as u32;
@@ -385,6 +421,8 @@ async fn scenario(lines: &mut Vec<Line>) {
         let what = if hops == 2 { "two-hop distinct neighbourhood" } else { "neighbourhood within 6 pipes" };
         compare(&format!("{name}: {what}"), ours, http, sql_ms, lines);
     }
+
+    any_edges(&name, &client, &pool, &snapshot, &pairs, lines).await;
 
     let any = "SELECT to_code AS id FROM pipes WHERE from_code = f.id
                UNION ALL SELECT from_code FROM pipes WHERE to_code = f.id";

@@ -10,11 +10,13 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Instant;
 
+use futures::StreamExt;
 use graphodrome_bench::{Line, median, shown, table};
 use graphodrome_client::{Client, Job, QueryRequest};
 use graphodrome_generator::{Format, Output, Packing, Shape, Style, random_graph};
 use graphodrome_store::PrivateServer;
 use graphodrome_tests::*;
+use sea_orm::sqlx::postgres::PgPoolCopyExt;
 use sea_orm::sqlx::{self, Executor, PgPool, Row};
 
 fn setting(name: &str, default: u64) -> u64 {
@@ -84,6 +86,13 @@ fn watched(data: &Path) -> (Arc<AtomicBool>, std::thread::JoinHandle<u64>) {
     (stop, watching)
 }
 
+/// Lets the mapping name files of the service's import folder.
+fn read_there(folder: &Path) {
+    let mapping = folder.join("load.toml");
+    let text = std::fs::read_to_string(&mapping).unwrap();
+    std::fs::write(&mapping, text.replace("file = \"", "file = \"import:")).unwrap();
+}
+
 async fn loaded(client: &Client, graph: &str, folder: &Path) -> (f64, Job) {
     let started = Instant::now();
     let job = load_mapping(client, graph, &folder.join("load.toml")).await;
@@ -132,7 +141,6 @@ async fn run(pool: &PgPool, text: &str) {
 }
 
 async fn copy(pool: &PgPool, table: &str, path: &Path) {
-    use sqlx::postgres::PgPoolCopyExt;
     let text = format!("COPY {table} FROM STDIN (FORMAT csv, HEADER)");
     let mut copy = pool.copy_in_raw(&text).await.unwrap();
     copy.read_from(tokio::fs::File::open(path).await.unwrap()).await.unwrap();
@@ -149,7 +157,10 @@ async fn figures() {
     let tables = generated(shape, Format::Csv, Packing::None);
     let bytes = size(tables.path());
     let data = folder();
-    let service = Running::start(data.path(), &["--query-seconds", "600", "--max-upload-mib", "65536"]);
+    // Like PostgreSQL's own COPY FROM a file the service reads its import folder itself.
+    read_there(tables.path());
+    let imports = tables.path().to_str().unwrap();
+    let service = Running::start(data.path(), &["--query-seconds", "600", "--import-dir", imports]);
     let client = service.client();
     create(&client, tables.path()).await;
     let (stop, watching) = watched(data.path());
@@ -308,8 +319,19 @@ async fn second(client: &Client, shape: Shape, first: f64, lines: &mut Vec<Line>
 
 /// Opening after a restart, beside the load and beside reading the stored bytes.
 async fn reopened(service: Running, data: &Path, load: f64, lines: &mut Vec<Line>) {
-    service.interrupt();
     let server = PrivateServer::start(data).unwrap();
+    let pool = PgPool::connect(&server.url()).await.unwrap();
+    // The graph that was dropped is removed in the background.
+    let graphs = "SELECT count(DISTINCT graph_id) FROM segments";
+    while sqlx::query_scalar::<_, i64>(graphs).fetch_one(&pool).await.unwrap() > 1 {
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+    service.interrupt();
+    pool.close().await;
+    let server = {
+        drop(server);
+        PrivateServer::start(data).unwrap()
+    };
     let pool = PgPool::connect(&server.url()).await.unwrap();
     let mut reading = vec![];
     let mut stored = 0i64;
@@ -324,12 +346,13 @@ async fn reopened(service: Running, data: &Path, load: f64, lines: &mut Vec<Line
                 tokio::spawn(async move {
                     let mut bytes = 0i64;
                     for id in ids {
-                        let row = sqlx::query("SELECT data FROM segments WHERE id = $1")
-                            .bind(id)
-                            .fetch_one(&pool)
-                            .await
-                            .unwrap();
-                        bytes += row.get::<Vec<u8>, _>(0).len() as i64;
+                        let text = format!(
+                            "COPY (SELECT data FROM segment_pages WHERE segment_id = {id} ORDER BY page) TO STDOUT (FORMAT binary)"
+                        );
+                        let mut pages = pool.copy_out_raw(&text).await.unwrap();
+                        while let Some(piece) = pages.next().await {
+                            bytes += piece.unwrap().len() as i64;
+                        }
                     }
                     bytes
                 })
@@ -376,7 +399,8 @@ async fn packed(shape: Shape, plain: f64, lines: &mut Vec<Line>) {
         }
         let tables = generated(shape, format, packing);
         let data = folder();
-        let service = Running::start(data.path(), &["--max-upload-mib", "65536"]);
+        read_there(tables.path());
+        let service = Running::start(data.path(), &["--import-dir", tables.path().to_str().unwrap()]);
         let client = service.client();
         create(&client, tables.path()).await;
         let (ms, _) = loaded(&client, "random", tables.path()).await;

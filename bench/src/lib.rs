@@ -13,6 +13,10 @@ use graphodrome_graph::{Base, GraphType, Snapshot, Value};
 use graphodrome_language::ast::Statement;
 use graphodrome_language::parse;
 
+/// The command line's, for the client that asks and the one of PostgreSQL alike.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// Middle of the samples.
 pub fn median(mut samples: Vec<f64>) -> f64 {
     samples.sort_by(f64::total_cmp);

@@ -18,6 +18,7 @@ async fn the_commands_of_the_readme_do_what_it_says() {
     assert_eq!(words, ["scripts/demo", "scripts/test"]);
     let folder = folder();
     let mut program = Command::new(root().join(words[0]));
+    as_from_a_shell(&mut program);
     // It builds into the folder that these tests were built into.
     program.env("CARGO_TARGET_DIR", binary().ancestors().nth(2).unwrap());
     let service = Running::program(program, folder.path(), &[]);

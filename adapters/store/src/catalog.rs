@@ -4,24 +4,33 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
-use graphodrome_graph::{Base, Code, Created, GraphError, GraphType, Schema, Snapshot, violations};
+use futures::{StreamExt, TryStreamExt};
+use graphodrome_graph::{
+    Base, BaseParts, Code, Created, GraphError, GraphType, Schema, Snapshot, violations,
+};
 use parking_lot::RwLock;
 use sea_orm::sqlx::{self, Connection, PgConnection, Row};
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectOptions, ConnectionTrait, Database,
-    DatabaseConnection, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder, TransactionTrait,
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectOptions, Database, DatabaseConnection,
+    EntityTrait, PaginatorTrait, QueryFilter, QueryOrder, TransactionTrait,
 };
 use sea_orm_migration::MigratorTrait;
+use tokio::sync::mpsc;
 
-use crate::entities::{graph, graph_type, manifest, segment};
-use crate::graph_handle::{Contents, GraphHandle, clean, read_commits};
+use crate::entities::{graph, graph_type, manifest};
+use crate::graph_handle::{GraphHandle, read_commits};
 use crate::migration::Migrator;
+use crate::pages::{read_segment, remove_segments};
+use crate::publishing::{Contents, clean};
 use crate::schema::{SchemaRows, TypeRow, remove_rows};
-use crate::segments::{Layout, decode, read_residue};
+use crate::segments::{Assembly, Layout, read_residue, read_rows};
 use crate::{StoreError, jobs};
 
 /// Any number will do, as long as every service on a database asks for the same.
 const SERVICE_LOCK: i64 = 0x6772_6170_686f_6472;
+
+/// Segments that are read and unpacked at once.
+const READ_AT_ONCE: usize = 6;
 
 pub struct Catalog {
     pub(crate) database: DatabaseConnection,
@@ -110,8 +119,12 @@ impl Catalog {
 
     async fn recover(&self) -> Result<(), StoreError> {
         let orphans =
-            "DELETE FROM segments s WHERE NOT EXISTS (SELECT FROM graphs g WHERE g.id = s.graph_id)";
-        self.database.execute_unprepared(orphans).await?;
+            "SELECT id FROM segments s WHERE NOT EXISTS (SELECT FROM graphs g WHERE g.id = s.graph_id)";
+        let pool = self.database.get_postgres_connection_pool();
+        let orphans: Vec<i64> = sqlx::query_scalar(orphans).fetch_all(pool).await?;
+        remove_segments(pool, &orphans).await?;
+        let orphans = "DELETE FROM commits c WHERE NOT EXISTS (SELECT FROM graphs g WHERE g.id = c.graph_id)";
+        sqlx::query(orphans).execute(pool).await?;
         for row in graph::Entity::find().order_by_asc(graph::Column::Id).all(&self.database).await? {
             let started = std::time::Instant::now();
             let handle = self.open_graph(&row).await?;
@@ -146,13 +159,17 @@ impl Catalog {
                 let layout: Layout = serde_json::from_value(manifest.layout.clone())
                     .map_err(|e| StoreError::Damaged(e.to_string()))?;
                 let ids = layout.segment_ids();
-                clean(self.database.get_postgres_connection_pool(), row.id, manifest.version, &ids).await?;
-                let mut data = self.read_segments(&ids).await?;
+                clean(&self.database, row.id, manifest.version, &ids).await?;
+                let tables = ids.len() - layout.residue.is_some() as usize;
+                let parts = self.read_tables(&layout, &ids[..tables]).await?;
+                let residue = match layout.residue {
+                    Some(id) => {
+                        read_residue(read_segment(self.database.get_postgres_connection_pool(), id).await?)?
+                    }
+                    None => vec![],
+                };
                 stored = layout.clone();
                 let snapshot = tokio::task::spawn_blocking(move || {
-                    let residue = read_residue(&layout, &mut data)?;
-                    let parts = decode(&layout, &data)?;
-                    drop(data);
                     let (base, collisions) = Base::default().extended(parts, &schema, &|| Ok(()))?;
                     let mut snapshot = Snapshot::new(Arc::new(base), schema, manifest.version as u64);
                     snapshot.reserve_ids(manifest.next_node_id as u64, manifest.next_edge_id as u64);
@@ -172,27 +189,34 @@ impl Catalog {
         Ok(GraphHandle::new(row.id, row.name.clone(), snapshot, stored, self.database.clone()))
     }
 
-    async fn read_segments(&self, ids: &[i64]) -> Result<Vec<(Vec<u8>, i64)>, StoreError> {
-        let mut tasks = vec![];
-        for chunk in ids.chunks(8.max(ids.len().div_ceil(4))) {
-            let (database, chunk) = (self.database.clone(), chunk.to_vec());
-            tasks.push(tokio::spawn(async move {
-                let mut found = vec![];
-                for id in chunk {
-                    let row = segment::Entity::find_by_id(id)
-                        .one(&database)
-                        .await?
-                        .ok_or_else(|| StoreError::Damaged(format!("segment {id} is missing")))?;
-                    found.push((row.data, row.checksum));
-                }
-                Ok::<_, StoreError>(found)
-            }));
+    /// The parts of a base out of its segments: while some are read others are unpacked, and put in their place.
+    async fn read_tables(&self, layout: &Layout, ids: &[i64]) -> Result<BaseParts, StoreError> {
+        let unpacked = |id: i64| {
+            let pool = self.database.get_postgres_connection_pool().clone();
+            async move {
+                let data = read_segment(&pool, id).await?;
+                let unpacking = tokio::task::spawn_blocking(move || read_rows(data));
+                unpacking.await.map_err(|e| StoreError::Server(e.to_string()))?
+            }
+        };
+        let (sender, mut receiver) = mpsc::channel(1);
+        let layout = layout.clone();
+        let putting = tokio::task::spawn_blocking(move || {
+            let mut assembly = Assembly::new(&layout);
+            while let Some(batch) = receiver.blocking_recv() {
+                assembly.add(&batch)?;
+            }
+            assembly.finish()
+        });
+        let mut batches = futures::stream::iter(ids.iter().copied().map(unpacked)).buffered(READ_AT_ONCE);
+        while let Some(batch) = batches.try_next().await? {
+            // Where it is not taken, what came before was wrong, which is said at the end.
+            if sender.send(batch).await.is_err() {
+                break;
+            }
         }
-        let mut all = vec![];
-        for task in tasks {
-            all.extend(task.await.map_err(|e| StoreError::Server(e.to_string()))??);
-        }
-        Ok(all)
+        drop(sender);
+        putting.await.map_err(|e| StoreError::Server(e.to_string()))?
     }
 
     async fn type_of(&self, row: &graph::Model) -> Result<Option<Arc<GraphType>>, StoreError> {
@@ -320,7 +344,12 @@ impl Catalog {
         }
         // Always a graph's turn first, then the catalog's.
         let _turn = match &old {
-            Some(old) => Some(old.turn().await),
+            Some(old) => {
+                let turn = old.turn().await;
+                // What is on its way to the log would be left there.
+                turn.settled().await;
+                Some(turn)
+            }
             None => None,
         };
         let _changing = self.changing.lock().await;
@@ -374,7 +403,9 @@ impl Catalog {
         let Some(old) = self.graph(name) else {
             return if if_exists { Ok(false) } else { Err(StoreError::NoGraph(name.into())) };
         };
-        let _turn = old.turn().await;
+        let turn = old.turn().await;
+        // What is on its way to the log would be left there.
+        turn.settled().await;
         let _changing = self.changing.lock().await;
         self.is_still(name, Some(&old))?;
         let transaction = self.database.begin().await?;

@@ -10,25 +10,16 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use arc_swap::ArcSwap;
-use graphodrome_graph::{Base, BaseParts, Change, Schema, Snapshot};
+use graphodrome_graph::{Change, Snapshot};
 use parking_lot::Mutex;
-use sea_orm::sqlx::postgres::PgPoolCopyExt;
-use sea_orm::sqlx::{self, Row};
-use sea_orm::{
-    ActiveValue::Set, ColumnTrait, DatabaseConnection, EntityTrait, QueryFilter, QueryOrder, TransactionTrait,
-};
+use sea_orm::sqlx;
+use sea_orm::{ColumnTrait, DatabaseConnection, EntityTrait, QueryFilter, QueryOrder};
 use tokio::sync::{oneshot, watch};
 
 use crate::StoreError;
 use crate::entities::{commit, manifest};
-use crate::schema::{GoOn, SchemaRows};
-use crate::segments::{Layout, Segment, add_residue, encode};
-
-/// A graph is folded into a new base when its overlay holds this many elements and a quarter of the
-/// base's.
-const FOLD_AT_LEAST: usize = 50_000;
-/// A base with more levels than this is merged into one.
-const MOST_LEVELS: usize = 8;
+use crate::pages::remove_segments;
+use crate::segments::Layout;
 
 struct Pending {
     snapshot: Arc<Snapshot>,
@@ -36,7 +27,7 @@ struct Pending {
     done: oneshot::Sender<Result<(), String>>,
 }
 
-struct State {
+pub(crate) struct State {
     /// The newest state, commits in the queue included.
     head: Arc<Snapshot>,
     queue: Vec<Pending>,
@@ -47,6 +38,10 @@ struct State {
     /// Whether a task writes the queue, and goes on until it is empty.
     writing: bool,
 }
+
+/// How often a turn is tried for before it is waited for, and the pause between: some microseconds together.
+const TRIES: usize = 16;
+const PAUSE: usize = 32;
 
 /// Changes of the newest commits that are kept in memory.
 const RECENT_CHANGES: usize = 200_000;
@@ -78,29 +73,20 @@ pub struct GraphHandle {
     pub id: i64,
     pub name: String,
     published: ArcSwap<Snapshot>,
-    state: Mutex<State>,
+    pub(crate) state: Mutex<State>,
     turn: tokio::sync::Mutex<()>,
-    log: tokio::sync::Mutex<()>,
+    pub(crate) log: tokio::sync::Mutex<()>,
     /// Whether PostgreSQL may have kept commits that were answered as not written: its connection broke
     /// before it said so.
     doubtful: AtomicBool,
     /// The same of a base.
-    doubtful_base: AtomicBool,
+    pub(crate) doubtful_base: AtomicBool,
     /// Where the tables of the newest base are stored.
-    layout: Mutex<Layout>,
-    folding: tokio::sync::Mutex<()>,
+    pub(crate) layout: Mutex<Layout>,
+    pub(crate) folding: tokio::sync::Mutex<()>,
     /// The newest version that is published.
     news: watch::Sender<u64>,
     pub(crate) database: DatabaseConnection,
-}
-
-/// What a new base is made of: parts, or a base whose keys and indexes are still to be built.
-pub enum Contents {
-    Parts(BaseParts),
-    Base(Arc<Base>),
-    /// One more level on the newest base, which stays as it is: parts made from this snapshot, whose
-    /// changes of the base's own elements stay above it.
-    Level(BaseParts, Box<Snapshot>),
 }
 
 /// The task that writes the queue; should it stop half way, the next commit begins another.
@@ -116,7 +102,7 @@ impl Drop for Writer {
 
 /// A turn to write: nobody else changes the graph while it is held.
 pub struct Turn<'g> {
-    graph: &'g Arc<GraphHandle>,
+    pub(crate) graph: &'g Arc<GraphHandle>,
     _guard: tokio::sync::MutexGuard<'g, ()>,
 }
 
@@ -195,12 +181,21 @@ impl GraphHandle {
     }
 
     pub async fn turn(self: &Arc<Self>) -> Turn<'_> {
+        // Most turns are over sooner than a task that waits would be woken.
+        for _ in 0..TRIES {
+            if let Ok(guard) = self.turn.try_lock() {
+                return Turn { graph: self, _guard: guard };
+            }
+            for _ in 0..PAUSE {
+                std::hint::spin_loop();
+            }
+        }
         Turn { graph: self, _guard: self.turn.lock().await }
     }
 
     /// Writes what is queued, in a task of its own: a client that goes away drops its request, and a
     /// log entry dropped half way would leave the newest state with a gap in the log behind it.
-    async fn flush(self: &Arc<Self>) {
+    pub(crate) async fn flush(self: &Arc<Self>) {
         let graph = self.clone();
         if let Err(error) = tokio::spawn(async move { graph.write_queue().await }).await {
             tracing::error!(%error, graph = self.name, "the commit log's writer stopped");
@@ -216,6 +211,8 @@ impl GraphHandle {
         let writer = Writer(self.clone());
         tokio::spawn(async move {
             loop {
+                // Whoever is about to queue something comes along.
+                tokio::task::yield_now().await;
                 writer.0.write_queue().await;
                 let mut state = writer.0.state.lock();
                 if state.queue.is_empty() {
@@ -266,7 +263,7 @@ impl GraphHandle {
     /// Makes true what was answered: takes back commits that PostgreSQL may have kept and nobody was told of.
     /// Called with the log held, before anything else is written. A base that it may have kept is not taken
     /// back, as its schema came with it: where it did, nothing is written before the graph is opened again.
-    async fn settle_doubts(&self) -> Result<(), StoreError> {
+    pub(crate) async fn settle_doubts(&self) -> Result<(), StoreError> {
         let version = self.published.load().version;
         if self.doubtful_base.load(Ordering::SeqCst) {
             if self.stored_base(version + 1).await?.is_some() {
@@ -289,7 +286,7 @@ impl GraphHandle {
     }
 
     /// The manifest of this version that PostgreSQL has.
-    async fn stored_base(&self, version: u64) -> Result<Option<manifest::Model>, StoreError> {
+    pub(crate) async fn stored_base(&self, version: u64) -> Result<Option<manifest::Model>, StoreError> {
         Ok(manifest::Entity::find_by_id((self.id, version as i64)).one(&self.database).await?)
     }
 
@@ -336,148 +333,6 @@ impl GraphHandle {
             }
         });
     }
-
-    /// Whether enough lies above the base, or in levels of it, to make one new base of it.
-    pub fn wants_fold(&self) -> bool {
-        let snapshot = self.snapshot();
-        let changed = snapshot.overlay_len();
-        snapshot.base.levels() > MOST_LEVELS
-            || (changed >= FOLD_AT_LEAST && changed * 4 >= snapshot.base.edge_count() as usize)
-    }
-
-    /// Makes one new base of everything, where that is wanted, beside readers and writers: the base is made and written of the
-    /// state at the beginning, and only to put it below what was committed meanwhile a turn is taken. Gives
-    /// up, leaving all as it is, where the base was replaced meanwhile.
-    pub async fn fold(self: &Arc<Self>) -> Result<(), StoreError> {
-        // Every commit asks while there is much to fold: one fold is enough for all of them.
-        let Ok(_one) = self.folding.try_lock() else { return Ok(()) };
-        if !self.wants_fold() {
-            return Ok(());
-        }
-        let before = self.snapshot();
-        let folded = before.clone();
-        let (base, layout, segments) = tokio::task::spawn_blocking(move || {
-            let base = Base::build(folded.fold(), &folded.schema())?;
-            let (layout, segments) = encode(&base, (0, 0), &|| Ok(()))?;
-            Ok::<_, StoreError>((Arc::new(base), layout, segments))
-        })
-        .await
-        .map_err(|e| StoreError::Server(e.to_string()))??;
-        let layout = self.write_segments(layout, segments, None).await?;
-        let turn = self.turn().await;
-        let head = turn.settled().await;
-        if !Arc::ptr_eq(&head.base, &before.base) || head.schema() != before.schema() {
-            drop(turn);
-            let pool = self.database.get_postgres_connection_pool();
-            return remove_segments(pool, &layout.segment_ids()).await;
-        }
-        let mut snapshot = Snapshot::new(base, before.schema(), before.version);
-        let ids = head.next_ids();
-        snapshot.reserve_ids(ids.0, ids.1);
-        for changes in read_commits(&self.database, self.id, &self.name, before.version).await? {
-            snapshot = snapshot.replay(&changes)?;
-        }
-        self.write_manifest(before.version, ids, layout, None).await?;
-        turn.show(Arc::new(snapshot));
-        Ok(())
-    }
-
-    /// Stores segments, over two connections; returns their layout with their ids. Without a manifest that
-    /// names them they are nothing, and the next start removes them.
-    async fn write_segments(
-        &self, mut layout: Layout, segments: Vec<Segment>, go_on: Option<&GoOn>,
-    ) -> Result<Layout, StoreError> {
-        let pool = self.database.get_postgres_connection_pool();
-        let rows = sqlx::query("SELECT nextval('segment_ids') FROM generate_series(1, $1)")
-            .bind(segments.len() as i64)
-            .fetch_all(pool)
-            .await?;
-        let ids: Vec<i64> = rows.iter().map(|row| row.try_get(0)).collect::<Result<_, _>>()?;
-        layout.name_segments(&ids);
-        let mut halves: [Vec<(i64, Segment)>; 2] = [vec![], vec![]];
-        for (place, segment) in ids.into_iter().zip(segments).enumerate() {
-            halves[place % 2].push(segment);
-        }
-        let [first, second] = halves;
-        let (a, b) = tokio::join!(
-            copy_segments(pool, self.id, first, go_on),
-            copy_segments(pool, self.id, second, go_on)
-        );
-        if let Err(error) = a.and(b) {
-            // One of the two may have come through; what is left the next start removes.
-            remove_segments(pool, &layout.segment_ids()).await.ok();
-            return Err(error);
-        }
-        Ok(layout)
-    }
-
-    /// Makes a layout the graph, with the schema's rows in the same transaction. What it replaces is
-    /// removed; a crash before that leaves it to the next start.
-    async fn write_manifest(
-        &self, version: u64, ids: (u64, u64), layout: Layout, schema: Option<SchemaRows>,
-    ) -> Result<(), StoreError> {
-        let described = serde_json::to_value(&layout).map_err(|e| StoreError::Damaged(e.to_string()))?;
-        let row = manifest::ActiveModel {
-            graph_id: Set(self.id),
-            version: Set(version as i64),
-            next_node_id: Set(ids.0 as i64),
-            next_edge_id: Set(ids.1 as i64),
-            layout: Set(described.clone()),
-            created: Set(chrono::Utc::now().fixed_offset()),
-        };
-        let transaction = self.database.begin().await?;
-        if let Some(rows) = schema {
-            rows.write(self.id, &transaction).await?;
-        }
-        // A base written anew for the state that another was written for replaces that.
-        manifest::Entity::delete_by_id((self.id, version as i64)).exec(&transaction).await?;
-        manifest::Entity::insert(row).exec_without_returning(&transaction).await?;
-        if let Err(error) = transaction.commit().await {
-            // The connection may have broken after PostgreSQL kept it.
-            let _log = self.log.lock().await;
-            self.doubtful_base.store(true, Ordering::SeqCst);
-            let found = self.stored_base(version).await?;
-            self.doubtful_base.store(false, Ordering::SeqCst);
-            // There may be one of the same version that this was to replace.
-            if found.is_none_or(|base| base.layout != described) {
-                return Err(error.into());
-            }
-        }
-        let kept = layout.segment_ids();
-        let before = std::mem::replace(&mut *self.layout.lock(), layout).segment_ids();
-        let gone: Vec<i64> = before.into_iter().filter(|id| !kept.contains(id)).collect();
-        let (pool, id) = (self.database.get_postgres_connection_pool().clone(), self.id);
-        // Nobody waits for it: it takes longer the larger what is removed was.
-        tokio::spawn(async move {
-            if let Err(error) = remove_replaced(&pool, id, version as i64, &gone).await {
-                tracing::warn!(%error, graph = id, "what was replaced could not be removed; the next start does it");
-            }
-        });
-        Ok(())
-    }
-}
-
-/// Removes what a manifest has replaced, and nothing that came later.
-async fn remove_replaced(
-    pool: &sqlx::PgPool, graph_id: i64, version: i64, segments: &[i64],
-) -> Result<(), StoreError> {
-    for text in [
-        "DELETE FROM commits WHERE graph_id = $1 AND version <= $2",
-        "DELETE FROM manifests WHERE graph_id = $1 AND version < $2",
-    ] {
-        sqlx::query(text).bind(graph_id).bind(version).execute(pool).await?;
-    }
-    remove_segments(pool, segments).await
-}
-
-/// Segments that are removed in one statement.
-const REMOVED_AT_ONCE: usize = 64;
-
-pub(crate) async fn remove_segments(pool: &sqlx::PgPool, ids: &[i64]) -> Result<(), StoreError> {
-    for ids in ids.chunks(REMOVED_AT_ONCE) {
-        sqlx::query("DELETE FROM segments WHERE id = ANY($1)").bind(ids).execute(pool).await?;
-    }
-    Ok(())
 }
 
 /// Changes of the commits after a version, one entry a commit.
@@ -534,73 +389,6 @@ impl Turn<'_> {
         }
     }
 
-    /// Makes what a load came to the graph's next version: all of it or none. `go_on` ends it before that.
-    pub async fn publish(self, contents: Contents, go_on: GoOn) -> Result<Arc<Snapshot>, StoreError> {
-        let before = self.snapshot();
-        let ids = before.next_ids();
-        self.publish_asking(contents, ids, before.schema(), None, go_on).await
-    }
-
-    /// Publishes a base under a schema, whose rows change in the transaction that makes the base the graph.
-    pub(crate) async fn publish_under(
-        self, contents: Contents, ids: (u64, u64), schema: Schema, rows: Option<SchemaRows>,
-    ) -> Result<Arc<Snapshot>, StoreError> {
-        self.publish_asking(contents, ids, schema, rows, Arc::new(|| Ok(()))).await
-    }
-
-    async fn publish_asking(
-        self, contents: Contents, ids: (u64, u64), schema: Schema, rows: Option<SchemaRows>, go_on: GoOn,
-    ) -> Result<Arc<Snapshot>, StoreError> {
-        // Commits made before this turn may still be on their way to the log.
-        self.graph.flush().await;
-        {
-            let _log = self.graph.log.lock().await;
-            self.graph.settle_doubts().await?;
-        }
-        let before = self.snapshot();
-        let next = before.next_ids();
-        let ids = (ids.0.max(next.0), ids.1.max(next.1));
-        let version = before.version + 1;
-        let stored = self.graph.layout.lock().clone();
-        let asking = go_on.clone();
-        let (snapshot, layout, segments) = tokio::task::spawn_blocking(move || {
-            let mut tables = (0, 0);
-            let mut residue = vec![];
-            let (base, collisions) = match contents {
-                Contents::Parts(parts) => (Base::build_asking(parts, &schema, &*asking)?, vec![]),
-                Contents::Base(base) => (base.with_lookups(&schema, &*asking)?, vec![]),
-                Contents::Level(parts, changed) => {
-                    tables = (before.base.nodes.len(), before.base.edges.len());
-                    residue = changed.residue();
-                    before.base.extended(parts, &schema, &*asking)?
-                }
-            };
-            let mut snapshot = Snapshot::new(Arc::new(base), schema, version);
-            snapshot.reserve_ids(ids.0, ids.1);
-            if !residue.is_empty() {
-                snapshot = snapshot.replay(&residue)?;
-                snapshot.version = version;
-            }
-            snapshot.check_collisions(&collisions)?;
-            match tables.1 {
-                0 => snapshot.check_all_cardinalities()?,
-                first => snapshot.check_cardinalities_from(first)?,
-            }
-            let (mut layout, mut segments) = encode(&snapshot.base, tables, &*asking)?;
-            add_residue(&mut layout, &mut segments, &residue)?;
-            Ok::<_, StoreError>((Arc::new(snapshot), layout, segments))
-        })
-        .await
-        .map_err(|e| StoreError::Server(e.to_string()))??;
-        let is_level =
-            layout.nodes.len() < snapshot.base.nodes.len() || layout.edges.len() < snapshot.base.edges.len();
-        let layout = self.graph.write_segments(layout, segments, Some(&go_on)).await?;
-        let layout = if is_level { stored.with_level(layout) } else { layout };
-        self.graph.write_manifest(version, snapshot.next_ids(), layout, rows).await?;
-        self.show(snapshot.clone());
-        Ok(snapshot)
-    }
-
     /// Makes a state that is durable the one that everybody sees.
     pub(crate) fn show(&self, snapshot: Arc<Snapshot>) {
         let mut state = self.graph.state.lock();
@@ -635,58 +423,4 @@ fn pieces(batch: &[Pending]) -> Vec<&[Pending]> {
     }
     pieces.push(&batch[first..]);
     pieces
-}
-
-/// Removes what a graph's newest manifest has replaced.
-pub(crate) async fn clean(
-    pool: &sqlx::PgPool, graph_id: i64, version: i64, segments: &[i64],
-) -> Result<(), StoreError> {
-    let mut transaction = pool.begin().await?;
-    for text in [
-        "DELETE FROM commits WHERE graph_id = $1 AND version <= $2",
-        "DELETE FROM manifests WHERE graph_id = $1 AND version < $2",
-    ] {
-        sqlx::query(text).bind(graph_id).bind(version).execute(&mut *transaction).await?;
-    }
-    sqlx::query("DELETE FROM segments WHERE graph_id = $1 AND NOT (id = ANY($2))")
-        .bind(graph_id)
-        .bind(segments)
-        .execute(&mut *transaction)
-        .await?;
-    transaction.commit().await?;
-    Ok(())
-}
-
-/// COPY in PostgreSQL's binary form: a header, a row a segment, a trailer.
-async fn copy_segments(
-    pool: &sqlx::PgPool, graph_id: i64, segments: Vec<(i64, Segment)>, go_on: Option<&GoOn>,
-) -> Result<(), StoreError> {
-    if segments.is_empty() {
-        return Ok(());
-    }
-    let mut copy =
-        pool.copy_in_raw("COPY segments (id, graph_id, data, checksum) FROM STDIN (FORMAT binary)").await?;
-    let mut header = b"PGCOPY\n\xff\r\n\0".to_vec();
-    header.extend_from_slice(&[0; 8]);
-    copy.send(header).await?;
-    for (id, segment) in segments {
-        if let Some(Err(stopped)) = go_on.map(|go_on| go_on()) {
-            copy.abort("stopped").await?;
-            return Err(stopped.into());
-        }
-        let mut row = Vec::with_capacity(segment.data.len() + 64);
-        row.extend_from_slice(&4i16.to_be_bytes());
-        for number in [id, graph_id] {
-            row.extend_from_slice(&8i32.to_be_bytes());
-            row.extend_from_slice(&number.to_be_bytes());
-        }
-        row.extend_from_slice(&(segment.data.len() as i32).to_be_bytes());
-        row.extend_from_slice(&segment.data);
-        row.extend_from_slice(&8i32.to_be_bytes());
-        row.extend_from_slice(&segment.checksum.to_be_bytes());
-        copy.send(row).await?;
-    }
-    copy.send((-1i16).to_be_bytes().to_vec()).await?;
-    copy.finish().await?;
-    Ok(())
 }

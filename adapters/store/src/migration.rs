@@ -7,7 +7,14 @@ pub struct Migrator;
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First), Box::new(Lookups), Box::new(RejectKinds), Box::new(SavedQueries)]
+        vec![
+            Box::new(First),
+            Box::new(Lookups),
+            Box::new(RejectKinds),
+            Box::new(SavedQueries),
+            Box::new(Pages),
+            Box::new(Commits),
+        ]
     }
 }
 
@@ -146,6 +153,59 @@ impl MigrationTrait for SavedQueries {
             query_text text NOT NULL,
             changed timestamptz NOT NULL
         )";
+        manager.get_connection().execute_unprepared(text).await?;
+        Ok(())
+    }
+}
+
+/// Segments in pages of their own, their checksum behind their bytes.
+struct Pages;
+
+impl MigrationName for Pages {
+    fn name(&self) -> &str {
+        "m0005_pages"
+    }
+}
+
+const PAGES: &str = "
+CREATE TABLE segment_pages (
+    segment_id bigint NOT NULL,
+    page integer NOT NULL,
+    data bytea NOT NULL
+);
+-- A row fills a page of PostgreSQL's; it is compressed already.
+ALTER TABLE segment_pages ALTER COLUMN data SET STORAGE PLAIN;
+WITH stored AS MATERIALIZED (
+    SELECT id, data || decode(lpad(to_hex(checksum), 8, '0'), 'hex') AS data FROM segments
+)
+INSERT INTO segment_pages (segment_id, page, data)
+SELECT id, page, substring(data FROM page * 8100 + 1 FOR 8100)
+FROM stored, generate_series(0, (length(data) - 1) / 8100) AS page;
+ALTER TABLE segment_pages ADD PRIMARY KEY (segment_id, page);
+ALTER TABLE segments DROP COLUMN data, DROP COLUMN checksum;
+";
+
+#[async_trait::async_trait]
+impl MigrationTrait for Pages {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(PAGES).await?;
+        Ok(())
+    }
+}
+
+/// Commits are removed with their graph by the service, which spares a look at the graph for every one written.
+struct Commits;
+
+impl MigrationName for Commits {
+    fn name(&self) -> &str {
+        "m0006_commits"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Commits {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        let text = "ALTER TABLE commits DROP CONSTRAINT commits_graph_id_fkey";
         manager.get_connection().execute_unprepared(text).await?;
         Ok(())
     }

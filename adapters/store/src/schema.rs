@@ -10,8 +10,9 @@ use sea_orm::{
 };
 
 use crate::catalog::{parsed_type, to_json};
-use crate::entities::{graph, graph_type};
-use crate::graph_handle::{Contents, Turn};
+use crate::entities::{commit, graph, graph_type};
+use crate::graph_handle::Turn;
+use crate::publishing::Contents;
 use crate::{Catalog, StoreError};
 
 /// What becomes of the row of a graph's type.
@@ -75,6 +76,7 @@ impl SchemaRows {
 
 /// Removes a graph; its segments, which are nothing without it, are removed afterwards.
 pub(crate) async fn remove_rows(graph_id: i64, transaction: &DatabaseTransaction) -> Result<(), StoreError> {
+    commit::Entity::delete_many().filter(commit::Column::GraphId.eq(graph_id)).exec(transaction).await?;
     graph::Entity::delete_by_id(graph_id).exec(transaction).await?;
     remove_unused_types(transaction).await
 }

@@ -1,22 +1,23 @@
 //! Segments: a base's tables cut into record batches, each an Arrow IPC stream with LZ4 and a
 //! checksum. Reverse adjacency, key indexes and statistics are derived when a graph is opened.
 
-use std::io::Cursor;
 use std::sync::Arc;
 
+use arrow_array::builder::{BooleanBuilder, Date32Builder, Float64Builder, Int64Builder, LargeStringBuilder};
 use arrow_array::types::UInt32Type;
 use arrow_array::{
     Array, ArrayRef, BinaryArray, BooleanArray, Date32Array, DictionaryArray, Float64Array, Int64Array,
     LargeStringArray, RecordBatch, StringArray, UInt32Array, UInt64Array,
 };
+use arrow_buffer::Buffer;
 use arrow_ipc::CompressionType;
-use arrow_ipc::reader::StreamReader;
+use arrow_ipc::reader::StreamDecoder;
 use arrow_ipc::writer::{IpcWriteOptions, StreamWriter};
 use arrow_schema::{Field, Schema};
 use graphodrome_graph::{
-    Base, BaseParts, Change, Column, ColumnBuilder, EdgePart, GraphError, Ids, LabelSet, NodePart, Value,
+    BaseParts, Change, Column, ColumnBuilder, EdgePart, Ids, LabelSet, NodePart, NodeTable, StoredEdges,
+    StoredTables, Value,
 };
-use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use crate::StoreError;
@@ -37,14 +38,7 @@ pub(crate) struct Layout {
 }
 
 impl Layout {
-    pub fn name_segments(&mut self, ids: &[i64]) {
-        for table in self.nodes.iter_mut().chain(&mut self.edges) {
-            table.segments.iter_mut().for_each(|s| *s = ids[*s as usize]);
-        }
-        self.residue = self.residue.map(|place| ids[place as usize]);
-    }
-
-    /// All segments, nodes first, in the order in which [`decode`] wants them; the residue last.
+    /// All segments, nodes first, in the order in which [`Assembly`] wants them; the residue last.
     pub fn segment_ids(&self) -> Vec<i64> {
         let tables = self.nodes.iter().chain(&self.edges).flat_map(|t| t.segments.iter().copied());
         tables.chain(self.residue).collect()
@@ -70,106 +64,106 @@ pub(crate) struct TableLayout {
     pub segments: Vec<i64>,
 }
 
-/// A segment to be written.
-pub(crate) struct Segment {
-    pub data: Vec<u8>,
-    pub checksum: i64,
-}
-
 fn damaged(what: impl std::fmt::Display) -> StoreError {
     StoreError::Damaged(what.to_string())
 }
 
-/// Cuts a base's tables, from the given node and edge table on, into segments. The layout names them by
-/// their place in the list until [`Layout::name_segments`] gives them their ids.
-pub(crate) fn encode(
-    base: &Base, (first_node, first_edge): (usize, usize),
-    go_on: &(dyn Fn() -> Result<(), GraphError> + Sync),
-) -> Result<(Layout, Vec<Segment>), StoreError> {
-    struct Cut {
-        table: usize,
-        is_edge: bool,
-        start: usize,
-        rows: usize,
+/// Tables cut into segments, which are made one by one.
+pub(crate) struct Outline {
+    tables: StoredTables,
+    cuts: Vec<Cut>,
+    /// The last segment, where there is one.
+    residue: Option<Vec<u8>>,
+}
+
+struct Cut {
+    table: usize,
+    is_edge: bool,
+    start: usize,
+    rows: usize,
+}
+
+impl Outline {
+    /// `residue` is what is changed of elements of other tables.
+    pub fn new(tables: StoredTables, residue: &[Change]) -> Result<Outline, StoreError> {
+        let mut cuts = vec![];
+        let mut add = |table: usize, is_edge: bool, len: usize| {
+            for start in (0..len).step_by(SEGMENT_ROWS) {
+                cuts.push(Cut { table, is_edge, start, rows: SEGMENT_ROWS.min(len - start) });
+            }
+        };
+        tables.nodes.iter().enumerate().for_each(|(t, table)| add(t, false, table.len));
+        tables.edges.iter().enumerate().for_each(|(t, table)| add(t, true, table.forward.len()));
+        let residue = match residue.is_empty() {
+            true => None,
+            false => Some(postcard::to_stdvec(residue).map_err(damaged)?),
+        };
+        Ok(Outline { tables, cuts, residue })
     }
-    let mut cuts = vec![];
-    let mut add = |table: usize, is_edge: bool, len: usize| {
-        for start in (0..len).step_by(SEGMENT_ROWS) {
-            cuts.push(Cut { table, is_edge, start, rows: SEGMENT_ROWS.min(len - start) });
-        }
-    };
-    base.nodes.iter().enumerate().skip(first_node).for_each(|(t, table)| add(t, false, table.len));
-    base.edges.iter().enumerate().skip(first_edge).for_each(|(t, table)| add(t, true, table.len));
-    let segments: Vec<Segment> = cuts
-        .par_iter()
-        .map(|cut| {
-            go_on()?;
-            let batch = if cut.is_edge {
-                edge_batch(base, cut.table, cut.start, cut.rows)
+
+    /// How many segments there are.
+    pub fn len(&self) -> usize {
+        self.cuts.len() + self.residue.is_some() as usize
+    }
+
+    /// A segment as it is stored: its bytes, and their checksum in the last four.
+    pub fn segment(&self, place: usize) -> Result<Vec<u8>, StoreError> {
+        let mut data = match (self.cuts.get(place), &self.residue) {
+            (Some(cut), _) => to_bytes(&if cut.is_edge {
+                edge_batch(&self.tables.edges[cut.table], cut.start, cut.rows)
             } else {
-                node_batch(base, cut.table, cut.start, cut.rows)
-            }?;
-            let data = to_bytes(&batch)?;
-            let checksum = crc32fast::hash(&data) as i64;
-            Ok(Segment { data, checksum })
-        })
-        .collect::<Result<_, StoreError>>()?;
-    let names = |is_edge: bool, table: usize| -> Vec<i64> {
-        let of_table = |(_, cut): &(usize, &Cut)| cut.is_edge == is_edge && cut.table == table;
-        cuts.iter().enumerate().filter(of_table).map(|(place, _)| place as i64).collect()
-    };
-    let first = |ids: &Ids| match ids {
-        Ids::Sequence(start) => Some(*start),
-        Ids::Listed(_) => None,
-    };
-    let layout = Layout {
-        nodes: (first_node..base.nodes.len())
-            .map(|t| TableLayout {
-                labels: base.nodes[t].labels.clone(),
-                directed: true,
-                rows: base.nodes[t].len,
-                first_id: first(&base.nodes[t].ids),
-                segments: names(false, t),
-            })
-            .collect(),
-        edges: (first_edge..base.edges.len())
-            .map(|t| TableLayout {
-                labels: base.edges[t].labels.clone(),
-                directed: base.edges[t].directed,
-                rows: base.edges[t].len,
-                first_id: first(&base.edges[t].ids),
-                segments: names(true, t),
-            })
-            .collect(),
-        residue: None,
-    };
-    Ok((layout, segments))
+                node_batch(&self.tables.nodes[cut.table], cut.start, cut.rows)
+            }?)?,
+            (None, Some(residue)) => residue.clone(),
+            (None, None) => return Err(damaged("there is no such segment")),
+        };
+        data.extend(crc32fast::hash(&data).to_be_bytes());
+        Ok(data)
+    }
+
+    /// The tables with the ids of their segments, given in their order.
+    pub fn layout(&self, ids: &[i64]) -> Layout {
+        let named = |is_edge: bool, table: usize| -> Vec<i64> {
+            let of_table = |(_, cut): &(&i64, &Cut)| cut.is_edge == is_edge && cut.table == table;
+            ids.iter().zip(&self.cuts).filter(of_table).map(|(id, _)| *id).collect()
+        };
+        let first = |ids: &Ids| match ids {
+            Ids::Sequence(start) => Some(*start),
+            Ids::Listed(_) => None,
+        };
+        let nodes = self.tables.nodes.iter().enumerate().map(|(t, table)| TableLayout {
+            labels: table.labels.clone(),
+            directed: true,
+            rows: table.len,
+            first_id: first(&table.ids),
+            segments: named(false, t),
+        });
+        let edges = self.tables.edges.iter().enumerate().map(|(t, table)| TableLayout {
+            labels: table.labels.clone(),
+            directed: table.directed,
+            rows: table.forward.len(),
+            first_id: first(&table.ids),
+            segments: named(true, t),
+        });
+        let residue = self.residue.as_ref().and_then(|_| ids.last().copied());
+        Layout { nodes: nodes.collect(), edges: edges.collect(), residue }
+    }
 }
 
-/// Adds what is changed of a base's elements to its segments.
-pub(crate) fn add_residue(
-    layout: &mut Layout, segments: &mut Vec<Segment>, residue: &[Change],
-) -> Result<(), StoreError> {
-    if !residue.is_empty() {
-        let data = postcard::to_stdvec(residue).map_err(damaged)?;
-        layout.residue = Some(segments.len() as i64);
-        segments.push(Segment { checksum: crc32fast::hash(&data) as i64, data });
+/// The bytes of a segment, where its checksum is right.
+fn checked(mut data: Vec<u8>) -> Result<Vec<u8>, StoreError> {
+    let wrong = || damaged("a segment's checksum is wrong");
+    let at = data.len().checked_sub(4).ok_or_else(wrong)?;
+    let checksum = crc32fast::hash(&data[..at]).to_be_bytes();
+    if data.split_off(at) != checksum {
+        return Err(wrong());
     }
-    Ok(())
+    Ok(data)
 }
 
-/// The residue out of the segments of a layout, whose last it is.
-pub(crate) fn read_residue(
-    layout: &Layout, data: &mut Vec<(Vec<u8>, i64)>,
-) -> Result<Vec<Change>, StoreError> {
-    if layout.residue.is_none() {
-        return Ok(vec![]);
-    }
-    let (bytes, checksum) = data.pop().ok_or_else(|| damaged("the residue is missing"))?;
-    if crc32fast::hash(&bytes) as i64 != checksum {
-        return Err(damaged("a segment's checksum is wrong"));
-    }
-    postcard::from_bytes(&bytes).map_err(damaged)
+/// What a residue's segment holds.
+pub(crate) fn read_residue(data: Vec<u8>) -> Result<Vec<Change>, StoreError> {
+    postcard::from_bytes(&checked(data)?).map_err(damaged)
 }
 
 fn ids_array(ids: &Ids, start: usize, rows: usize) -> Option<ArrayRef> {
@@ -181,8 +175,7 @@ fn ids_array(ids: &Ids, start: usize, rows: usize) -> Option<ArrayRef> {
     }
 }
 
-fn node_batch(base: &Base, table: usize, start: usize, rows: usize) -> Result<RecordBatch, StoreError> {
-    let table = &base.nodes[table];
+fn node_batch(table: &NodeTable, start: usize, rows: usize) -> Result<RecordBatch, StoreError> {
     let mut fields: Vec<(Field, ArrayRef)> = vec![];
     if let Some(ids) = ids_array(&table.ids, start, rows) {
         fields.push((Field::new("#id", ids.data_type().clone(), false), ids));
@@ -196,8 +189,7 @@ fn node_batch(base: &Base, table: usize, start: usize, rows: usize) -> Result<Re
     record_batch(fields)
 }
 
-fn edge_batch(base: &Base, table: usize, start: usize, rows: usize) -> Result<RecordBatch, StoreError> {
-    let table = &base.edges[table];
+fn edge_batch(table: &StoredEdges, start: usize, rows: usize) -> Result<RecordBatch, StoreError> {
     let mut sources = Vec::with_capacity(rows);
     let mut owner = table.forward.owner(start);
     for entry in start..start + rows {
@@ -268,96 +260,168 @@ fn to_bytes(batch: &RecordBatch) -> Result<Vec<u8>, StoreError> {
     writer.into_inner().map_err(damaged)
 }
 
-fn from_bytes(data: &[u8]) -> Result<RecordBatch, StoreError> {
-    let mut reader = StreamReader::try_new(Cursor::new(data), None).map_err(damaged)?;
-    reader.next().ok_or_else(|| damaged("a segment is empty"))?.map_err(damaged)
-}
-
-/// Puts a base's parts together from its segments, given in the order of the layout.
-pub(crate) fn decode(layout: &Layout, data: &[(Vec<u8>, i64)]) -> Result<BaseParts, StoreError> {
-    let batches: Vec<RecordBatch> = data
-        .par_iter()
-        .map(|(bytes, checksum)| {
-            if crc32fast::hash(bytes) as i64 != *checksum {
-                return Err(damaged("a segment's checksum is wrong"));
-            }
-            from_bytes(bytes)
-        })
-        .collect::<Result<_, _>>()?;
-    let mut batches = batches.into_iter();
-    let mut take =
-        |table: &TableLayout| -> Vec<RecordBatch> { batches.by_ref().take(table.segments.len()).collect() };
-    let mut parts = BaseParts::default();
-    for table in &layout.nodes {
-        let batches = take(table);
-        check_rows(table, &batches)?;
-        parts.nodes.push(NodePart {
-            labels: table.labels.clone(),
-            len: table.rows,
-            ids: read_ids(table, &batches)?,
-            columns: read_columns(&batches)?,
-        });
-    }
-    for table in &layout.edges {
-        let batches = take(table);
-        check_rows(table, &batches)?;
-        parts.edges.push(EdgePart {
-            labels: table.labels.clone(),
-            directed: table.directed,
-            ids: read_ids(table, &batches)?,
-            sources: read_ends(&batches, "#source")?,
-            targets: read_ends(&batches, "#target")?,
-            columns: read_columns(&batches)?,
-        });
-    }
-    Ok(parts)
-}
-
-fn check_rows(table: &TableLayout, batches: &[RecordBatch]) -> Result<(), StoreError> {
-    let rows: usize = batches.iter().map(RecordBatch::num_rows).sum();
-    if rows == table.rows {
-        Ok(())
-    } else {
-        Err(damaged(format!("a table has {rows} rows instead of {}", table.rows)))
-    }
-}
-
-fn read_ids(table: &TableLayout, batches: &[RecordBatch]) -> Result<Ids, StoreError> {
-    if let Some(first) = table.first_id {
-        return Ok(Ids::Sequence(first));
-    }
-    let mut ids = Vec::with_capacity(table.rows);
-    for batch in batches {
-        let column = batch.column_by_name("#id").and_then(|c| c.as_any().downcast_ref::<UInt64Array>());
-        ids.extend_from_slice(column.ok_or_else(|| damaged("a segment has no ids"))?.values());
-    }
-    Ok(Ids::from_vec(ids))
-}
-
-fn read_ends(batches: &[RecordBatch], name: &str) -> Result<Vec<u32>, StoreError> {
-    let mut ends = vec![];
-    for batch in batches {
-        let column = batch.column_by_name(name).and_then(|c| c.as_any().downcast_ref::<UInt32Array>());
-        ends.extend_from_slice(column.ok_or_else(|| damaged(format!("a segment has no {name}")))?.values());
-    }
-    Ok(ends)
-}
-
-fn read_columns(batches: &[RecordBatch]) -> Result<Vec<(Arc<str>, Column)>, StoreError> {
-    let Some(first) = batches.first() else { return Ok(vec![]) };
-    let schema = first.schema();
-    let mut columns = vec![];
-    for field in schema.fields().iter().filter(|f| !f.name().starts_with('#')) {
-        let mut parts = vec![];
-        for batch in batches {
-            let array =
-                batch.column_by_name(field.name()).ok_or_else(|| damaged("a segment lacks a column"))?;
-            parts.push(read_column(array, field.metadata().contains_key(ENCODED))?);
+/// The rows of a table's segment.
+pub(crate) fn read_rows(data: Vec<u8>) -> Result<RecordBatch, StoreError> {
+    let mut buffer = Buffer::from_vec(checked(data)?);
+    let mut decoder = StreamDecoder::new();
+    while !buffer.is_empty() {
+        if let Some(batch) = decoder.decode(&mut buffer).map_err(damaged)? {
+            return Ok(batch);
         }
-        let column = if parts.len() == 1 { parts.remove(0) } else { concatenate(&parts) };
-        columns.push((Arc::from(field.name().as_str()), column));
     }
-    Ok(columns)
+    Err(damaged("a segment is empty"))
+}
+
+/// Puts a base's parts together from the rows of its segments, which come in the order of the layout: each is
+/// copied to its place and forgotten.
+pub(crate) struct Assembly<'l> {
+    /// The tables that are not whole yet, the next one last, and how many segments the next one lacks.
+    left: Vec<(bool, &'l TableLayout)>,
+    lacking: usize,
+    current: TableParts,
+    parts: BaseParts,
+}
+
+/// A table that is being put together.
+#[derive(Default)]
+struct TableParts {
+    rows: usize,
+    ids: Vec<u64>,
+    sources: Vec<u32>,
+    targets: Vec<u32>,
+    columns: Vec<(Arc<str>, Growing)>,
+}
+
+/// A column that is being put together.
+enum Growing {
+    Int(Int64Builder),
+    Float(Float64Builder),
+    Date(Date32Builder),
+    Bool(BooleanBuilder),
+    Text(LargeStringBuilder),
+    /// Of another kind.
+    Parts(Vec<Column>),
+}
+
+impl Growing {
+    fn new(first: &Column, rows: usize) -> Growing {
+        match first {
+            Column::Int(_) => Growing::Int(Int64Builder::with_capacity(rows)),
+            Column::Float(_) => Growing::Float(Float64Builder::with_capacity(rows)),
+            Column::Date(_) => Growing::Date(Date32Builder::with_capacity(rows)),
+            Column::Bool(_) => Growing::Bool(BooleanBuilder::with_capacity(rows)),
+            Column::Text(a) => {
+                let each = a.value_data().len() / a.len().max(1) + 1;
+                Growing::Text(LargeStringBuilder::with_capacity(rows, each * rows))
+            }
+            _ => Growing::Parts(vec![]),
+        }
+    }
+
+    fn add(&mut self, part: Column) -> Result<(), StoreError> {
+        match (self, part) {
+            (Growing::Int(all), Column::Int(a)) => all.append_array(&a),
+            (Growing::Float(all), Column::Float(a)) => all.append_array(&a),
+            (Growing::Date(all), Column::Date(a)) => all.append_array(&a),
+            (Growing::Bool(all), Column::Bool(a)) => all.append_array(&a),
+            (Growing::Text(all), Column::Text(a)) => all.append_array(&a).map_err(damaged)?,
+            (Growing::Parts(all), part) => all.push(part),
+            _ => return Err(damaged("a column changes its type")),
+        }
+        Ok(())
+    }
+
+    fn finish(self) -> Column {
+        match self {
+            Growing::Int(mut all) => Column::Int(all.finish()),
+            Growing::Float(mut all) => Column::Float(all.finish()),
+            Growing::Date(mut all) => Column::Date(all.finish()),
+            Growing::Bool(mut all) => Column::Bool(all.finish()),
+            Growing::Text(mut all) => Column::Text(all.finish()),
+            Growing::Parts(mut parts) if parts.len() == 1 => parts.remove(0),
+            Growing::Parts(parts) => concatenate(&parts),
+        }
+    }
+}
+
+impl<'l> Assembly<'l> {
+    pub fn new(layout: &'l Layout) -> Assembly<'l> {
+        let nodes = layout.nodes.iter().map(|table| (false, table));
+        let mut left: Vec<_> = nodes.chain(layout.edges.iter().map(|table| (true, table))).collect();
+        left.reverse();
+        let lacking = left.last().map_or(0, |(_, table)| table.segments.len());
+        Assembly { left, lacking, current: TableParts::default(), parts: BaseParts::default() }
+    }
+
+    /// Tables without segments have no rows.
+    fn pass_whole(&mut self) -> Result<(), StoreError> {
+        while self.lacking == 0
+            && let Some((is_edge, table)) = self.left.pop()
+        {
+            let made = std::mem::take(&mut self.current);
+            if made.rows != table.rows {
+                return Err(damaged(format!("a table has {} rows instead of {}", made.rows, table.rows)));
+            }
+            let ids = match table.first_id {
+                Some(first) => Ids::Sequence(first),
+                None => Ids::from_vec(made.ids),
+            };
+            let columns = made.columns.into_iter().map(|(name, column)| (name, column.finish())).collect();
+            let labels = table.labels.clone();
+            match is_edge {
+                false => self.parts.nodes.push(NodePart { labels, len: table.rows, ids, columns }),
+                true => self.parts.edges.push(EdgePart {
+                    labels,
+                    directed: table.directed,
+                    ids,
+                    sources: made.sources,
+                    targets: made.targets,
+                    columns,
+                }),
+            }
+            self.lacking = self.left.last().map_or(0, |(_, table)| table.segments.len());
+        }
+        Ok(())
+    }
+
+    pub fn add(&mut self, batch: &RecordBatch) -> Result<(), StoreError> {
+        self.pass_whole()?;
+        let &(is_edge, table) = self.left.last().ok_or_else(|| damaged("there is a segment too many"))?;
+        let made = &mut self.current;
+        made.rows += batch.num_rows();
+        if table.first_id.is_none() {
+            let column = batch.column_by_name("#id").and_then(|c| c.as_any().downcast_ref::<UInt64Array>());
+            made.ids.extend_from_slice(column.ok_or_else(|| damaged("a segment has no ids"))?.values());
+        }
+        if is_edge {
+            for (name, ends) in [("#source", &mut made.sources), ("#target", &mut made.targets)] {
+                let column =
+                    batch.column_by_name(name).and_then(|c| c.as_any().downcast_ref::<UInt32Array>());
+                let column = column.ok_or_else(|| damaged(format!("a segment has no {name}")))?;
+                ends.reserve_exact(table.rows - ends.len().min(table.rows));
+                ends.extend_from_slice(column.values());
+            }
+        }
+        let schema = batch.schema();
+        let fields = schema.fields().iter().zip(batch.columns()).filter(|(f, _)| !f.name().starts_with('#'));
+        for (place, (field, array)) in fields.enumerate() {
+            let part = read_column(array, field.metadata().contains_key(ENCODED))?;
+            if place == made.columns.len() && made.rows == batch.num_rows() {
+                made.columns.push((Arc::from(field.name().as_str()), Growing::new(&part, table.rows)));
+            }
+            match made.columns.get_mut(place) {
+                Some((name, column)) if **name == **field.name() => column.add(part)?,
+                _ => return Err(damaged("a segment has other columns")),
+            }
+        }
+        self.lacking -= 1;
+        Ok(())
+    }
+
+    pub fn finish(mut self) -> Result<BaseParts, StoreError> {
+        self.pass_whole()?;
+        if self.left.is_empty() { Ok(self.parts) } else { Err(damaged("there is a segment missing")) }
+    }
 }
 
 fn concatenate(parts: &[Column]) -> Column {
@@ -443,7 +507,9 @@ mod tests {
     #![allow(clippy::unwrap_used)]
 
     use super::*;
-    use graphodrome_graph::{NewEdge, NewNode, Snapshot, Transaction, ValueType, label_set, parse_text};
+    use graphodrome_graph::{
+        Base, NewEdge, NewNode, Snapshot, Transaction, ValueType, label_set, parse_text,
+    };
 
     /// A value of every type that can be stored.
     fn values() -> Vec<Value> {
@@ -516,9 +582,12 @@ mod tests {
     fn every_type_survives_segments_and_the_log() {
         let before = graph();
         let base = Base::build(before.fold(), &Default::default()).unwrap();
-        let (layout, segments) = encode(&base, (0, 0), &|| Ok(())).unwrap();
-        let data: Vec<(Vec<u8>, i64)> = segments.into_iter().map(|s| (s.data, s.checksum)).collect();
-        let read = Base::build(decode(&layout, &data).unwrap(), &Default::default()).unwrap();
+        let outline = Outline::new(base.stored(), &[]).unwrap();
+        let layout = outline.layout(&(0..outline.len() as i64).collect::<Vec<_>>());
+        let read = |place| read_rows(outline.segment(place).unwrap()).unwrap();
+        let mut assembly = Assembly::new(&layout);
+        (0..outline.len()).map(read).for_each(|batch| assembly.add(&batch).unwrap());
+        let read = Base::build(assembly.finish().unwrap(), &Default::default()).unwrap();
         assert_eq!(shown(&Snapshot::new(Arc::new(read), Default::default(), 1)), shown(&before));
 
         let mut t = Transaction::new(Snapshot::empty(None).unwrap());
@@ -536,10 +605,11 @@ mod tests {
     #[test]
     fn a_flipped_bit_is_found() {
         let base = Base::build(graph().fold(), &Default::default()).unwrap();
-        let (layout, segments) = encode(&base, (0, 0), &|| Ok(())).unwrap();
-        let mut data: Vec<(Vec<u8>, i64)> = segments.into_iter().map(|s| (s.data, s.checksum)).collect();
-        let middle = data[0].0.len() / 2;
-        data[0].0[middle] ^= 1;
-        assert!(matches!(decode(&layout, &data), Err(StoreError::Damaged(_))));
+        let outline = Outline::new(base.stored(), &[]).unwrap();
+        let mut data = outline.segment(0).unwrap();
+        assert!(read_rows(data.clone()).is_ok());
+        let middle = data.len() / 2;
+        data[middle] ^= 1;
+        assert!(matches!(read_rows(data), Err(StoreError::Damaged(_))));
     }
 }

@@ -22,6 +22,10 @@ use graphodrome_client::{Client, ClientError};
 
 use arguments::{Arguments, Command};
 
+/// Requests are made of many small pieces that one thread makes and another frees.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// What the command line's exit codes say.
 pub mod exit {
     /// The service or the query said no.

@@ -151,6 +151,8 @@ pub struct Rejects {
 #[derive(Clone)]
 pub struct Client {
     url: String,
+    /// The same, read once.
+    base: Option<reqwest::Url>,
     http: reqwest::Client,
 }
 
@@ -159,7 +161,8 @@ pub type Result<T> = std::result::Result<T, ClientError>;
 impl Client {
     pub fn new(url: &str) -> Client {
         let http = reqwest::Client::builder().no_proxy().build().unwrap_or_default();
-        Client { url: url.trim_end_matches('/').to_string(), http }
+        let url = url.trim_end_matches('/').to_string();
+        Client { base: url.parse().ok(), url, http }
     }
 
     pub fn url(&self) -> &str {
@@ -167,7 +170,11 @@ impl Client {
     }
 
     fn request(&self, method: Method, path: &str) -> reqwest::RequestBuilder {
-        self.http.request(method, format!("{}{path}", self.url))
+        // Only the path has to be read.
+        match self.base.as_ref().filter(|base| base.path() == "/").and_then(|base| base.join(path).ok()) {
+            Some(url) => self.http.request(method, url),
+            None => self.http.request(method, format!("{}{path}", self.url)),
+        }
     }
 
     async fn send(&self, request: reqwest::RequestBuilder) -> Result<Response> {

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use axum::http::StatusCode;
 use graphodrome_engine::Parameters;
-use graphodrome_graph::{Change, Snapshot, Touched, rebase};
+use graphodrome_graph::{Change, Snapshot, Touched, Zone, rebase};
 use graphodrome_store::GraphHandle;
 use parking_lot::Mutex;
 use serde::{Deserialize, Serialize};
@@ -142,7 +142,7 @@ pub struct Committed {
 pub struct Session {
     pub graph: Option<String>,
     pub parameters: Parameters,
-    pub zone_seconds: i32,
+    pub zone: Zone,
     pub transaction: Option<OpenTransaction>,
     pub closed: bool,
 }
@@ -165,8 +165,8 @@ pub struct SessionInfo {
     pub graph: Option<String>,
     /// Names of its parameters.
     pub parameters: Vec<String>,
-    /// Seconds east of UTC.
-    pub zone_seconds: i32,
+    /// A displacement such as `+01:00`, or a region such as `Europe/London`.
+    pub time_zone: String,
     /// Whether a transaction is open.
     pub in_transaction: bool,
     /// Milliseconds after its last request at which it is closed.
@@ -246,7 +246,7 @@ impl Sessions {
             id: id.into(),
             graph: session.graph.clone(),
             parameters: session.parameters.keys().cloned().collect(),
-            zone_seconds: session.zone_seconds,
+            time_zone: session.zone.to_string(),
             in_transaction: session.transaction.is_some(),
             idle_ms: self.idle.as_millis() as u64,
         })

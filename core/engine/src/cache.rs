@@ -1,15 +1,17 @@
-//! Plans kept for the next request with the same text. A plan refers to its base's tables by number, so
+//! Plans kept for the next request with the same text, or with one of the same shape. A plan refers to its base's tables by number, so
 //! it lives as long as that base; it is made anew when the graph has grown much since.
 
 use std::sync::{Arc, Mutex, PoisonError, Weak};
 
-use graphodrome_graph::{Base, Snapshot};
+use graphodrome_graph::{Base, Snapshot, Value};
 use graphodrome_language::Diagnostics;
-use graphodrome_language::ast::Query;
+use graphodrome_language::ast::{Query, Statement};
+use graphodrome_language::parse;
 use hashbrown::HashMap;
 
 use crate::Parameters;
 use crate::execution::{Facts, Prepared, prepare_with};
+use crate::shape::Shape;
 
 /// Texts kept a graph; the one not asked for the longest goes first.
 const TEXTS: usize = 512;
@@ -26,7 +28,29 @@ struct Plan {
     edges: u64,
 }
 
+/// The plan that serves these parameters; those that are out of date go.
+fn serving(plans: &mut Vec<Plan>, snapshot: &Snapshot, parameters: &Parameters) -> Option<Arc<Prepared>> {
+    plans.retain(|plan| plan.holds_for(snapshot));
+    plans.iter().find(|plan| plan.prepared.serves(parameters)).map(|plan| plan.prepared.clone())
+}
+
+fn with_literals(parameters: &Parameters, literals: &[(String, Value)]) -> Parameters {
+    let mut all = parameters.clone();
+    all.extend(literals.iter().cloned());
+    all
+}
+
 impl Plan {
+    fn new(prepared: Arc<Prepared>, snapshot: &Snapshot) -> Plan {
+        Plan {
+            prepared,
+            base: Arc::downgrade(&snapshot.base),
+            label_sets: snapshot.overlay_label_sets(),
+            nodes: snapshot.node_count(),
+            edges: snapshot.edge_count(),
+        }
+    }
+
     fn holds_for(&self, snapshot: &Snapshot) -> bool {
         let near = |then: u64, now: u64| {
             let (then, now) = (then as f64 + 100.0, now as f64 + 100.0);
@@ -39,9 +63,27 @@ impl Plan {
     }
 }
 
+/// What is kept of texts of one shape.
+#[derive(Default)]
+struct OfShape {
+    used: u64,
+    plans: Vec<Plan>,
+    /// A plan of the shape is not what the texts are: their columns are named by what stands in them.
+    unlike: bool,
+}
+
+/// A plan with the literals of the text that it was found for, where it is a plan of the text's shape.
+pub struct Found {
+    pub prepared: Arc<Prepared>,
+    /// Parameters to add to the request's. Positions in such a plan are those of no text: where it fails, a plan
+    /// of the text itself says where.
+    pub literals: Vec<(String, Value)>,
+}
+
 #[derive(Default)]
 struct Kept {
     plans: HashMap<String, (u64, Vec<Plan>)>,
+    shapes: HashMap<String, OfShape>,
     facts: Option<(Weak<Base>, u64, Arc<Facts>)>,
     tick: u64,
 }
@@ -54,14 +96,25 @@ pub struct PlanCache {
 
 impl PlanCache {
     /// A plan for this text that serves these parameters on this snapshot.
-    pub fn find(&self, text: &str, snapshot: &Snapshot, parameters: &Parameters) -> Option<Arc<Prepared>> {
+    pub fn find(&self, text: &str, snapshot: &Snapshot, parameters: &Parameters) -> Option<Found> {
         let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
         kept.tick += 1;
         let tick = kept.tick;
-        let (used, plans) = kept.plans.get_mut(text)?;
-        plans.retain(|plan| plan.holds_for(snapshot));
-        *used = tick;
-        plans.iter().find(|plan| plan.prepared.serves(parameters)).map(|plan| plan.prepared.clone())
+        if let Some((used, plans)) = kept.plans.get_mut(text) {
+            *used = tick;
+            let prepared = serving(plans, snapshot, parameters)?;
+            return Some(Found { prepared, literals: vec![] });
+        }
+        if kept.shapes.is_empty() {
+            return None;
+        }
+        drop(kept);
+        let Shape { text, literals } = Shape::of(text)?;
+        let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
+        let shape = kept.shapes.get_mut(&text)?;
+        shape.used = tick;
+        let parameters = with_literals(parameters, &literals);
+        Some(Found { prepared: serving(&mut shape.plans, snapshot, &parameters)?, literals })
     }
 
     /// Checks and plans a query, and with `keep` keeps the plan for the next request with `text`.
@@ -72,6 +125,7 @@ impl PlanCache {
         let prepared = Arc::new(prepare_with(&facts, query, text, snapshot, parameters)?);
         // A warning may be about a name that is unknown now: it must be looked up again.
         if keep && prepared.warnings.is_empty() {
+            self.keep_shape(&facts, text, &prepared, snapshot, parameters);
             let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
             kept.tick += 1;
             let tick = kept.tick;
@@ -87,15 +141,53 @@ impl PlanCache {
             if plans.len() >= VARIANTS {
                 plans.remove(0);
             }
-            plans.push(Plan {
-                prepared: prepared.clone(),
-                base: Arc::downgrade(&snapshot.base),
-                label_sets: snapshot.overlay_label_sets(),
-                nodes: snapshot.node_count(),
-                edges: snapshot.edge_count(),
-            });
+            plans.push(Plan::new(prepared.clone(), snapshot));
         }
         Ok(prepared)
+    }
+
+    /// Notes a text's shape, and from its second text on keeps a plan of it for others.
+    fn keep_shape(
+        &self, facts: &Facts, text: &str, prepared: &Prepared, snapshot: &Snapshot, parameters: &Parameters,
+    ) {
+        let Some(Shape { text, literals }) = Shape::of(text) else { return };
+        {
+            let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
+            let tick = kept.tick;
+            match kept.shapes.get_mut(&text) {
+                None => {
+                    if kept.shapes.len() >= TEXTS
+                        && let Some(oldest) = kept.shapes.iter().min_by_key(|(_, shape)| shape.used)
+                    {
+                        let oldest = oldest.0.clone();
+                        kept.shapes.remove(&oldest);
+                    }
+                    kept.shapes.insert(text, OfShape { used: tick, ..OfShape::default() });
+                    return;
+                }
+                Some(shape) if shape.unlike => return,
+                Some(shape) => shape.used = tick,
+            }
+        }
+        let parameters = with_literals(parameters, &literals);
+        let made = match parse(&text).ok().and_then(|mut statements| statements.pop()) {
+            Some(Statement::Query(query)) => prepare_with(facts, &query, &text, snapshot, &parameters).ok(),
+            _ => None,
+        };
+        let like = |made: &Prepared| made.columns == prepared.columns && made.warnings.is_empty();
+        let made = made.filter(like);
+        let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(shape) = kept.shapes.get_mut(&text) {
+            match made {
+                None => shape.unlike = true,
+                Some(made) => {
+                    if shape.plans.len() >= VARIANTS {
+                        shape.plans.remove(0);
+                    }
+                    shape.plans.push(Plan::new(Arc::new(made), snapshot));
+                }
+            }
+        }
     }
 
     /// Names and counts of a version, found once.

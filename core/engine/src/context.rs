@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
-use graphodrome_graph::{GraphError, Transaction};
+use graphodrome_graph::{GraphError, Transaction, Zone};
 use graphodrome_language::{Diagnostic, Span};
 use serde::{Deserialize, Serialize};
 
@@ -45,8 +45,8 @@ pub struct Limits {
     pub brief: Option<Duration>,
     /// How long a query works on one thread before others help.
     pub spread_after: Duration,
-    /// The session's time zone, in seconds east of UTC.
-    pub zone_seconds: i32,
+    /// The session's time zone.
+    pub zone: Zone,
 }
 
 impl Default for Limits {
@@ -57,7 +57,7 @@ impl Default for Limits {
             cancel: CancelToken::default(),
             brief: None,
             spread_after: Duration::from_millis(1),
-            zone_seconds: 0,
+            zone: Zone::default(),
         }
     }
 }

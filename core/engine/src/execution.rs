@@ -124,11 +124,7 @@ impl Prepared {
     /// whether there is one.
     pub fn run(&self, snapshot: Snapshot, parameters: &Parameters, limits: Limits) -> Execution<'_> {
         let given = |name: &Arc<str>| parameters.get(&**name).cloned().unwrap_or(Value::Null);
-        let now = chrono::Utc::now();
-        let now = match chrono::FixedOffset::east_opt(limits.zone_seconds) {
-            Some(zone) => now.with_timezone(&zone),
-            None => now.fixed_offset(),
-        };
+        let now = limits.zone.at(chrono::Utc::now());
         let scope = Scope { snapshot, parameters: self.parameters.iter().map(given).collect(), now };
         let context = Context::new(scope, limits, self.root.operator_count());
         Execution { prepared: self, root: self.root.open(), context, rows: 0, first_row: None, done: false }

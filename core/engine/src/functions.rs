@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use chrono::{Datelike, Months};
-use graphodrome_graph::{Code, Direction, Duration, GraphError, Value, ValueType};
+use graphodrome_graph::{Code, Direction, Duration, GraphError, Value, ValueType, Zone};
 use graphodrome_language::ast::{BinaryOperator, NormalForm};
 use rust_decimal::Decimal;
 use rust_decimal::prelude::ToPrimitive;
@@ -78,8 +78,8 @@ functions! {
     Date: ["DATE"] 0..=1;
     LocalTime: ["LOCAL_TIME"] 0..=1;
     ZonedTime: ["ZONED_TIME"] 0..=1;
-    LocalDateTime: ["LOCAL_DATETIME"] 0..=1;
-    ZonedDateTime: ["ZONED_DATETIME"] 0..=1;
+    LocalDateTime: ["LOCAL_DATETIME"] 0..=2;
+    ZonedDateTime: ["ZONED_DATETIME"] 0..=2;
     DurationOf: ["DURATION"] 1..=1;
     DurationBetween: ["DURATION_BETWEEN"] 2..=3;
     Split: ["SPLIT"] 2..=2;
@@ -294,6 +294,24 @@ pub(crate) fn call(function: Function, arguments: Vec<Value>, snapshot: &Scope) 
         Date => cast(first.clone(), &ValueType::Date)?,
         LocalTime => cast(first.clone(), &ValueType::LocalTime)?,
         ZonedTime => cast(first.clone(), &ValueType::ZonedTime)?,
+        LocalDateTime | ZonedDateTime if arguments.len() == 2 => {
+            let name = text(function, &arguments[1])?;
+            let zone = Zone::parse(name).ok_or_else(|| {
+                GraphError::new(Code::INVALID_ZONE, format!("'{name}' is no time zone"))
+                    .hint("write a region such as 'Europe/London', or a displacement such as '+01:00'")
+            })?;
+            match (function, first) {
+                (LocalDateTime, Value::ZonedDateTime(t)) => {
+                    Value::LocalDateTime(zone.at(t.to_utc()).naive_local())
+                }
+                (ZonedDateTime, Value::LocalDateTime(t)) => {
+                    let moment = zone.moment_of(*t);
+                    Value::ZonedDateTime(moment.map_err(|reason| GraphError::new(Code::DATA, reason))?)
+                }
+                (LocalDateTime, _) => return Err(wrong(function, first, "a ZONED DATETIME and a time zone")),
+                _ => return Err(wrong(function, first, "a LOCAL DATETIME and a time zone")),
+            }
+        }
         LocalDateTime => cast(first.clone(), &ValueType::LocalDateTime)?,
         ZonedDateTime => cast(first.clone(), &ValueType::ZonedDateTime)?,
         DurationOf => cast(first.clone(), &ValueType::Duration)?,

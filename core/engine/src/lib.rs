@@ -19,13 +19,14 @@ mod profile;
 mod quick;
 mod row_expression;
 mod search;
+mod shape;
 mod template;
 
 pub use batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
-pub use cache::PlanCache;
+pub use cache::{Found, PlanCache};
 pub use context::{CancelToken, Changed, Code, Counters, Hop, Limits, Metrics, Side};
 pub use evaluate::evaluate_constant;
-pub use execution::{Execution, Prepared, Summary, known_names, prepare};
+pub use execution::{ChangedCounts, Execution, Prepared, Summary, known_names, prepare};
 pub use plan::{ColumnInfo, ColumnKind};
 pub use profile::{Estimate, PlanTree, render_hops, render_plan};
 pub use row_expression::RowExpression;

@@ -89,10 +89,27 @@ pub struct EdgeTable {
     pub first: Dense,
     pub len: usize,
     pub ids: Ids,
-    pub forward: Adjacency,
+    pub forward: Arc<Adjacency>,
     pub reverse: Adjacency,
     pub columns: Vec<(Arc<str>, Column)>,
     rows_by_id: OnceLock<HashMap<ElementId, u32>>,
+}
+
+/// What is stored of tables: all else is derived from it.
+#[derive(Clone, Debug, Default)]
+pub struct StoredTables {
+    pub nodes: Vec<Arc<NodeTable>>,
+    pub edges: Vec<StoredEdges>,
+}
+
+/// An edge table without its reverse rows.
+#[derive(Clone, Debug)]
+pub struct StoredEdges {
+    pub labels: LabelSet,
+    pub directed: bool,
+    pub ids: Ids,
+    pub columns: Vec<(Arc<str>, Column)>,
+    pub forward: Arc<Adjacency>,
 }
 
 pub(crate) fn find_column<'c>(columns: &'c [(Arc<str>, Column)], name: &str) -> Option<&'c Column> {
@@ -130,7 +147,7 @@ impl EdgeTable {
         } else {
             (direction.takes_undirected(), direction.takes_undirected())
         };
-        (out || into).then(|| (out.then_some(&self.forward), into.then_some(&self.reverse)))
+        (out || into).then(|| (out.then_some(&*self.forward), into.then_some(&self.reverse)))
     }
 
     /// Source and target of the edge in row `position`.
@@ -171,7 +188,14 @@ impl Base {
 
     /// [`Self::build`]; `go_on` is asked now and then and ends it with an error.
     pub fn build_asking(parts: BaseParts, schema: &Schema, go_on: GoOn<'_>) -> Result<Base, GraphError> {
-        let (base, collisions) = Base::default().extended(parts, schema, go_on)?;
+        Base::build_telling(parts, schema, go_on, |_| {})
+    }
+
+    /// [`Self::build_asking`]; `tell` gets what is stored as soon as it is there.
+    pub fn build_telling(
+        parts: BaseParts, schema: &Schema, go_on: GoOn<'_>, tell: impl FnOnce(StoredTables),
+    ) -> Result<Base, GraphError> {
+        let (base, collisions) = Base::default().extended_telling(parts, schema, go_on, tell)?;
         match collisions.first() {
             None => Ok(base),
             Some((key, ..)) => Err(base.broken(&schema.keys[*key], *key, &collisions)),
@@ -182,6 +206,14 @@ impl Base {
     /// come back: where both are there once what overlies the base is known, the key is broken.
     pub fn extended(
         &self, parts: BaseParts, schema: &Schema, go_on: GoOn<'_>,
+    ) -> Result<(Base, Vec<Collision>), GraphError> {
+        self.extended_telling(parts, schema, go_on, |_| {})
+    }
+
+    /// [`Self::extended`]; `tell` gets the new tables as soon as they are numbered and in order: all that is
+    /// stored of them. What is derived from them is built afterwards.
+    pub fn extended_telling(
+        &self, parts: BaseParts, schema: &Schema, go_on: GoOn<'_>, tell: impl FnOnce(StoredTables),
     ) -> Result<(Base, Vec<Collision>), GraphError> {
         let mut node_count = self.node_count as u64;
         let mut nodes: Vec<Arc<NodeTable>> = self.nodes.to_vec();
@@ -211,25 +243,34 @@ impl Base {
                 format!("a graph holds at most {} nodes and as many edges", u32::MAX / 2),
             ));
         }
-        let added: Vec<Arc<EdgeTable>> = sized
+        let outgoing: Vec<(Dense, StoredEdges)> = sized
             .into_par_iter()
             .map(|(first, mut part)| {
                 part.columns.sort_by(|a, b| a.0.cmp(&b.0));
-                let len = part.sources.len();
                 go_on()?;
-                let forward = Adjacency::forward(&part.sources, part.targets);
-                drop(part.sources);
+                let forward = Arc::new(Adjacency::forward(&part.sources, part.targets));
+                let EdgePart { labels, directed, ids, columns, .. } = part;
+                Ok((first, StoredEdges { labels, directed, ids, columns, forward }))
+            })
+            .collect::<Result<_, GraphError>>()?;
+        tell(StoredTables {
+            nodes: nodes[self.nodes.len()..].to_vec(),
+            edges: outgoing.iter().map(|(_, table)| table.clone()).collect(),
+        });
+        let added: Vec<Arc<EdgeTable>> = outgoing
+            .into_par_iter()
+            .map(|(first, table)| {
                 go_on()?;
-                let reverse = forward.reversed();
+                let reverse = table.forward.reversed();
                 Ok(Arc::new(EdgeTable {
-                    labels: part.labels,
-                    directed: part.directed,
+                    labels: table.labels,
+                    directed: table.directed,
                     first,
-                    len,
-                    ids: part.ids,
-                    forward,
+                    len: table.forward.len(),
+                    ids: table.ids,
+                    forward: table.forward,
                     reverse,
-                    columns: part.columns,
+                    columns: table.columns,
                     rows_by_id: OnceLock::new(),
                 }))
             })
@@ -283,6 +324,18 @@ impl Base {
             }));
         }
         Ok(((keys, indexes), collisions))
+    }
+
+    /// What is stored of all its tables.
+    pub fn stored(&self) -> StoredTables {
+        let edges = self.edges.iter().map(|table| StoredEdges {
+            labels: table.labels.clone(),
+            directed: table.directed,
+            ids: table.ids.clone(),
+            columns: table.columns.clone(),
+            forward: table.forward.clone(),
+        });
+        StoredTables { nodes: self.nodes.to_vec(), edges: edges.collect() }
     }
 
     /// The greatest number of tables that one label set has.

@@ -183,16 +183,14 @@ impl Transaction {
     pub fn change_edge(
         &mut self, id: Dense, labels: LabelSet, properties: Vec<(Arc<str>, Value)>,
     ) -> Result<(), GraphError> {
-        if !self.snapshot.edge_exists(id) {
+        let Some((id_kept, directed, (source, target))) = self.snapshot.edge_identity(id) else {
             return Err(GraphError::new(Code::DATA, "the edge has been deleted"));
-        }
-        let (source, target) = self.snapshot.edge_ends(id);
-        let directed = self.snapshot.edge_directed(id);
+        };
         let mut edge = NewEdge { labels, properties, directed, source, target };
         edge.properties.retain(|(_, v)| !v.is_null());
         self.declared_edge(&mut edge);
         let record = EdgeRecord {
-            id: self.snapshot.edge_id(id),
+            id: id_kept,
             labels: edge.labels,
             properties: sorted(edge.properties)?,
             directed,
@@ -324,13 +322,10 @@ impl Transaction {
             }
         }
         if let Some(graph_type) = &graph_type {
-            for &id in edges.iter().filter(|&&id| self.snapshot.edge_exists(id)) {
-                let (source, target) = self.snapshot.edge_ends(id);
-                let ends = (self.snapshot.node_labels(source), self.snapshot.node_labels(target));
-                let labels = self.snapshot.edge_labels(id);
-                let directed = self.snapshot.edge_directed(id);
+            for (id, e) in edges.iter().filter_map(|&id| Some((id, self.snapshot.edge_state(id)?))) {
+                let ends = (self.snapshot.node_labels(e.source), self.snapshot.node_labels(e.target));
                 graph_type
-                    .check_edge(&labels, directed, (&ends.0, &ends.1), &self.snapshot.edge_properties(id))
+                    .check_edge(&e.labels, e.directed, (&ends.0, &ends.1), &e.properties)
                     .map_err(|v| v.into_error(&self.name_of(Element::Edge, id)))?;
             }
         }
@@ -373,15 +368,14 @@ impl Transaction {
             }
         }
         for &id in &self.all_edges {
-            if s.edge_exists(id) {
-                let (source, target) = s.edge_ends(id);
+            if let Some(edge) = s.changed_edge(id) {
                 changes.push(Change::Edge {
-                    id: s.edge_id(id),
-                    labels: s.edge_labels(id),
-                    properties: s.edge_properties(id),
-                    directed: s.edge_directed(id),
-                    source: s.node_id(source),
-                    target: s.node_id(target),
+                    id: edge.id,
+                    labels: edge.labels.clone(),
+                    properties: edge.properties.clone(),
+                    directed: edge.directed,
+                    source: s.node_id(edge.source),
+                    target: s.node_id(edge.target),
                 });
             } else if let Some(id) = self.deleted_edges.get(&id) {
                 changes.push(Change::DeleteEdge(*id));

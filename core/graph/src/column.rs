@@ -45,6 +45,12 @@ pub struct WholeNumbers<'a> {
 }
 
 impl WholeNumbers<'_> {
+    #[inline]
+    pub fn get(&self, row: usize) -> Option<i64> {
+        let value = self.values[row];
+        self.nulls.is_none_or(|nulls| nulls.is_valid(row)).then_some(value)
+    }
+
     /// Whether the row has a number, from `low` to `high`.
     #[inline]
     pub fn within(&self, row: usize, low: i64, high: i64) -> bool {
@@ -59,11 +65,15 @@ impl WholeNumbers<'_> {
         let values = &self.values[rows];
         match self.nulls {
             None => {
+                // Written whether it counts or not: no branch that is hard to foresee.
+                let (begin, mut len) = (found.len(), 0);
+                found.resize(begin + values.len(), 0);
+                let places = &mut found[begin..];
                 for (i, &value) in values.iter().enumerate() {
-                    if (value >= low) & (value <= high) {
-                        found.push(first + i);
-                    }
+                    places[len] = first + i;
+                    len += ((value >= low) & (value <= high)) as usize;
                 }
+                found.truncate(begin + len);
             }
             Some(nulls) => {
                 for (i, &value) in values.iter().enumerate() {

@@ -14,6 +14,7 @@ impl Code {
     pub const NULL_NOT_ALLOWED: Code = Code("22004");
     pub const NUMBER_OUT_OF_RANGE: Code = Code("22003");
     pub const DIVISION_BY_ZERO: Code = Code("22012");
+    pub const INVALID_ZONE: Code = Code("22009");
     pub const INVALID_TEXT: Code = Code("22018");
     pub const WRONG_TYPE: Code = Code("22G03");
     pub const NOT_COMPARABLE: Code = Code("22G04");

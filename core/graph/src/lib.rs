@@ -29,9 +29,12 @@ mod suspicions;
 mod text;
 mod types;
 mod value;
+mod zone;
 
 pub use adjacency::{Adjacency, Direction};
-pub use base::{Base, BaseParts, Collision, EdgePart, EdgeTable, Ids, NodePart, NodeTable};
+pub use base::{
+    Base, BaseParts, Collision, EdgePart, EdgeTable, Ids, NodePart, NodeTable, StoredEdges, StoredTables,
+};
 pub use buckets::Buckets;
 pub use change::{Change, NewEdge, NewNode, Transaction};
 pub use column::{Column, ColumnBuilder, Pick, WholeNumbers, fold_text};
@@ -50,12 +53,13 @@ pub use range_index::{IndexSearch, RangeIndex, ValueRange};
 pub use rebase::{Touched, rebase};
 pub use renaming::Renaming;
 pub use schema::{Created, Schema, same_place};
-pub use snapshot::{EdgeTest, NodeTest, PropertyReader, Snapshot};
+pub use snapshot::{EdgeTest, NodeTest, NumbersByTable, PropertyReader, Snapshot};
 pub use statistics::{ColumnStatistics, DegreeStatistics, Statistics, Triple};
 pub use suspicions::suspicions;
 pub use text::{parse_text, parse_whole};
 pub use types::{Field, ValueType};
 pub use value::{Duration, PathValue, Truth, Value};
+pub use zone::Zone;
 
 /// Dense number of a node or edge inside one snapshot and the snapshots that follow it on the same
 /// base. Not stable across a fold: outside, elements are named by their [`ElementId`].

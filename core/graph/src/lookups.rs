@@ -6,10 +6,11 @@ use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use crate::graph_type::show_labels;
+use crate::overlay::Properties;
 use crate::range_index::Entry;
 use crate::{
     Cardinality, Code, Collision, Dense, Direction, Element, GraphError, IndexSearch, KeyDefinition,
-    LabelExpression, Schema, Snapshot, Value,
+    LabelExpression, LabelSet, Schema, Snapshot, Value,
 };
 
 impl Snapshot {
@@ -89,6 +90,27 @@ impl Snapshot {
         self.entry_values(key, element, id).filter(|values| !values.iter().any(Value::is_null))
     }
 
+    /// The element of the overlay with these values of a key.
+    pub(crate) fn seek_overlay(&self, key: usize, values: &[Value]) -> Option<Dense> {
+        let definition = &self.keys[key];
+        let agrees = |labels: &LabelSet, properties: &Properties| {
+            labels.binary_search(&definition.label).is_ok()
+                && definition.properties.iter().zip(values).all(|(name, wanted)| {
+                    properties.iter().any(|(known, value)| known == name && value == wanted)
+                })
+        };
+        self.overlay.keys[key].candidates(values).find(|id| match definition.element {
+            Element::Node => match self.overlay.nodes.get(id) {
+                Some(Some(record)) => agrees(&record.labels, &record.properties),
+                _ => false,
+            },
+            Element::Edge => match self.overlay.edges.get(id) {
+                Some(Some(record)) => agrees(&record.labels, &record.properties),
+                _ => false,
+            },
+        })
+    }
+
     fn index_entry(&self, index: &KeyDefinition, element: Element, id: Dense) -> Option<Entry> {
         let values = self.entry_values(index, element, id)?;
         (!values.first().is_none_or(Value::is_null)).then_some(Entry(values, id))
@@ -104,10 +126,8 @@ impl Snapshot {
             let definition = self.keys[key].clone();
             let element = definition.element;
             for &id in touched(element) {
-                if let Some(old) = before.key_values(&definition, element, id)
-                    && self.overlay.keys[key].get(&old) == Some(&id)
-                {
-                    self.overlay.keys[key].remove(&old);
+                if let Some(old) = before.key_values(&definition, element, id) {
+                    self.overlay.keys[key].remove(&old, id);
                 }
             }
             for &id in touched(element) {
@@ -115,7 +135,7 @@ impl Snapshot {
                 match self.seek(key, &values) {
                     Some(other) if other != id => return Err(definition.taken(&values)),
                     _ => {
-                        self.overlay.keys[key].insert(values, id);
+                        self.overlay.keys[key].insert(&values, id);
                     }
                 }
             }

@@ -36,7 +36,7 @@ impl Snapshot {
         let table = &self.base.edges[t];
         let (side, opposite) = match table.sides(direction)? {
             (Some(forward), None) => (forward, &table.reverse),
-            (None, Some(reverse)) => (reverse, &table.forward),
+            (None, Some(reverse)) => (reverse, &*table.forward),
             _ => return None,
         };
         Some(PlainRows { side, opposite, table: t, first: table.first })
@@ -187,7 +187,8 @@ impl Snapshot {
                     continue;
                 }
                 // The same edges stand in the other side's row of `b`.
-                let other = if std::ptr::eq(side, &table.forward) { &table.reverse } else { &table.forward };
+                let other =
+                    if std::ptr::eq(side, &*table.forward) { &table.reverse } else { &*table.forward };
                 let (mine, theirs) = (side.row(a), other.row(b));
                 let (rows, row, wanted) =
                     if mine.len() <= theirs.len() { (side, mine, b) } else { (other, theirs, a) };

@@ -3,8 +3,10 @@
 
 use std::sync::Arc;
 
+use hashbrown::DefaultHashBuilder;
 use imbl::{HashMap, OrdMap, OrdSet};
 
+use crate::keys::hash_values;
 use crate::range_index::Entry;
 use crate::{Dense, ElementId, LabelSet, Schema, Value};
 
@@ -87,6 +89,29 @@ impl Touched {
     }
 }
 
+/// The elements of the overlay that have a key, by the hash of its values, which the elements hold.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct KeyEntries {
+    state: DefaultHashBuilder,
+    entries: OrdSet<(u64, Dense)>,
+}
+
+impl KeyEntries {
+    pub fn insert(&mut self, values: &[Value], id: Dense) {
+        self.entries.insert((hash_values(&self.state, values), id));
+    }
+
+    pub fn remove(&mut self, values: &[Value], id: Dense) {
+        self.entries.remove(&(hash_values(&self.state, values), id));
+    }
+
+    /// The elements that may have these values.
+    pub fn candidates(&self, values: &[Value]) -> impl Iterator<Item = Dense> {
+        let hash = hash_values(&self.state, values);
+        self.entries.range((hash, 0)..=(hash, Dense::MAX)).map(|(_, id)| *id)
+    }
+}
+
 #[derive(Clone, Debug)]
 pub(crate) struct Overlay {
     /// New or changed nodes; `None` where a node was deleted.
@@ -97,11 +122,15 @@ pub(crate) struct Overlay {
     pub touched: Touched,
     /// Per key of the snapshot: where the overlay's elements are. A base entry counts only where the
     /// overlay does not hold the element.
-    pub keys: Vec<HashMap<Vec<Value>, Dense>>,
+    pub keys: Vec<KeyEntries>,
     /// Per index of the snapshot: the overlay's elements in its order.
     pub indexes: Vec<OrdSet<Entry>>,
-    pub nodes_by_id: HashMap<ElementId, Dense>,
-    pub edges_by_id: HashMap<ElementId, Dense>,
+    /// Of new elements; the base knows its own.
+    pub nodes_by_id: OrdMap<ElementId, Dense>,
+    pub edges_by_id: OrdMap<ElementId, Dense>,
+    /// The first numbers that are none of the base's.
+    first_node: Dense,
+    first_edge: Dense,
     pub next_node: Dense,
     pub next_edge: Dense,
     pub next_node_id: ElementId,
@@ -122,10 +151,12 @@ impl Overlay {
             edges: OrdMap::new(),
             adjacency: HashMap::new(),
             touched: Touched(Arc::new(vec![])),
-            keys: vec![HashMap::new(); schema.keys.len()],
+            keys: vec![KeyEntries::default(); schema.keys.len()],
             indexes: vec![OrdSet::new(); schema.indexes.len()],
-            nodes_by_id: HashMap::new(),
-            edges_by_id: HashMap::new(),
+            nodes_by_id: OrdMap::new(),
+            edges_by_id: OrdMap::new(),
+            first_node: nodes,
+            first_edge: edges,
             next_node: nodes,
             next_edge: edges,
             next_node_id: node_ids,
@@ -155,7 +186,9 @@ impl Overlay {
         self.touched.add(dense);
         if let Some(record) = &record {
             self.know_labels(&record.labels);
-            self.nodes_by_id.insert(record.id, dense);
+            if dense >= self.first_node {
+                self.nodes_by_id.insert(record.id, dense);
+            }
         }
         self.nodes.insert(dense, record.map(Arc::new));
     }
@@ -180,7 +213,9 @@ impl Overlay {
         }
         if let Some(record) = &record {
             self.know_labels(&record.labels);
-            self.edges_by_id.insert(record.id, dense);
+            if dense >= self.first_edge {
+                self.edges_by_id.insert(record.id, dense);
+            }
             if !in_base {
                 let roles = if record.directed {
                     [Role::Source, Role::Target]

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use crate::base::Base;
 use crate::overlay::{EdgeRecord, NodeRecord, Overlay, Properties, get_property};
-use crate::{BaseParts, Change, Column, ColumnBuilder, Created, Schema};
+use crate::{BaseParts, Change, Column, ColumnBuilder, Created, Schema, WholeNumbers};
 use crate::{
     Dense, EdgePart, Element, ElementId, GraphError, GraphType, Ids, KeyDefinition, LabelExpression,
     LabelSet, NodePart, Pick, Value,
@@ -43,6 +43,19 @@ pub struct EdgeTest {
 pub struct PropertyReader {
     pub name: Arc<str>,
     columns: Vec<Option<usize>>,
+}
+
+/// The columns of a property: of each table its first number and, where it has the property, the numbers.
+pub type NumbersByTable<'a> = Vec<(Dense, Option<WholeNumbers<'a>>)>;
+
+fn numbers<'a>(
+    tables: impl Iterator<Item = (Dense, &'a Vec<(Arc<str>, Column)>)>, reader: &PropertyReader,
+) -> Option<NumbersByTable<'a>> {
+    let of_table = |((first, columns), place): ((Dense, &'a Vec<(Arc<str>, Column)>), &Option<usize>)| {
+        let column = place.map(|c| columns[c].1.whole_numbers().ok_or(())).transpose();
+        column.ok().map(|numbers| (first, numbers))
+    };
+    tables.zip(&reader.columns).map(of_table).collect()
 }
 
 impl Snapshot {
@@ -122,6 +135,34 @@ impl Snapshot {
             Some(record) => record.is_some(),
             None => id < self.base.edge_count(),
         }
+    }
+
+    /// Id, direction and ends of an edge; `None` where it is not there.
+    pub(crate) fn edge_identity(&self, id: Dense) -> Option<(ElementId, bool, (Dense, Dense))> {
+        match self.edge_record(id) {
+            Some(record) => record.as_ref().map(|r| (r.id, r.directed, (r.source, r.target))),
+            None if id < self.base.edge_count() => {
+                let table = &self.base.edges[self.base.edge_table(id)];
+                let position = (id - table.first) as usize;
+                Some((table.ids.get(position), table.directed, table.ends(position)))
+            }
+            None => None,
+        }
+    }
+
+    /// The state of an edge as the overlay holds it; `None` where it does not, or the edge is gone.
+    pub(crate) fn changed_edge(&self, id: Dense) -> Option<Arc<EdgeRecord>> {
+        self.edge_record(id).cloned().flatten()
+    }
+
+    /// The whole state of an edge; `None` where it is not there.
+    pub(crate) fn edge_state(&self, id: Dense) -> Option<Arc<EdgeRecord>> {
+        if let Some(record) = self.edge_record(id) {
+            return record.clone();
+        }
+        let (stable, directed, (source, target)) = self.edge_identity(id)?;
+        let (labels, properties) = (self.edge_labels(id), self.edge_properties(id));
+        Some(Arc::new(EdgeRecord { id: stable, labels, properties, directed, source, target }))
     }
 
     /// Labels of a live node.
@@ -283,6 +324,19 @@ impl Snapshot {
     }
 
     /// The column that a reader finds an edge table's values in; `None` where the table has none.
+    /// A property of all nodes by table, with the table's first number; `None` where some are not whole
+    /// numbers of the base.
+    pub fn node_numbers(&self, reader: &PropertyReader) -> Option<NumbersByTable<'_>> {
+        let tables = self.base.nodes.iter().map(|t| (t.first, &t.columns));
+        self.overlay.nodes.is_empty().then(|| numbers(tables, reader)).flatten()
+    }
+
+    /// [`Self::node_numbers`] of edges.
+    pub fn edge_numbers(&self, reader: &PropertyReader) -> Option<NumbersByTable<'_>> {
+        let tables = self.base.edges.iter().map(|t| (t.first, &t.columns));
+        self.overlay.edges.is_empty().then(|| numbers(tables, reader)).flatten()
+    }
+
     pub fn edge_column(&self, table: usize, reader: &PropertyReader) -> Option<&Column> {
         reader.columns[table].map(|c| &self.base.edges[table].columns[c].1)
     }
@@ -371,8 +425,8 @@ impl Snapshot {
         if values.iter().any(Value::is_null) {
             return None;
         }
-        if let Some(found) = self.overlay.keys[key].get(values) {
-            return Some(*found);
+        if let Some(found) = self.seek_overlay(key, values) {
+            return Some(found);
         }
         let definition = &self.keys[key];
         let index = &self.base.keys[key];

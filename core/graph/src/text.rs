@@ -4,7 +4,7 @@
 use chrono::{DateTime, FixedOffset, NaiveDate, NaiveDateTime, NaiveTime};
 use rust_decimal::Decimal;
 
-use crate::{Duration, Value, ValueType};
+use crate::{Duration, Value, ValueType, Zone};
 
 /// Reads `text` as a value of `wanted`. The error is a reason that completes the sentence
 /// "'...' is not a valid DATE: ...".
@@ -137,9 +137,24 @@ fn parse_date_time(text: &str) -> Option<NaiveDateTime> {
         .find_map(|form| NaiveDateTime::parse_from_str(text, form).ok())
 }
 
+/// With a displacement, with a region in brackets (RFC 9557), or with both, which must agree.
 fn parse_zoned(text: &str) -> Result<DateTime<FixedOffset>, String> {
-    DateTime::parse_from_rfc3339(text)
-        .map_err(|_| "write it as 2024-05-31T13:45:00+01:00; the zone offset is needed".into())
+    let Some((time, region)) = text.strip_suffix(']').and_then(|text| text.split_once('[')) else {
+        return DateTime::parse_from_rfc3339(text).map_err(|_| {
+            "write it as 2024-05-31T13:45:00+01:00 or 2024-05-31T13:45:00[Europe/London]; the zone is needed"
+                .into()
+        });
+    };
+    let zone = Zone::parse(region).ok_or_else(|| format!("there is no time zone {region}"))?;
+    if let Ok(moment) = DateTime::parse_from_rfc3339(time) {
+        let there = zone.at(moment.to_utc());
+        return match there.offset() == moment.offset() {
+            true => Ok(moment),
+            false => Err(format!("in {zone} the displacement was {} then", there.offset())),
+        };
+    }
+    let local = parse_date_time(time).ok_or("write it as 2024-05-31T13:45:00[Europe/London]")?;
+    zone.moment_of(local)
 }
 
 /// ISO 8601 duration: `P1Y2M3DT4H5M6.7S`, optionally with a leading minus.

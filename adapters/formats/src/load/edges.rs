@@ -302,6 +302,14 @@ fn gathered(
     some_column(name, &columns, &picks)
 }
 
+/// Puts a bucket's items into their order: fresh memory costs more than the copy of a bucket.
+fn arrange<T: Copy>(items: &mut [T], order: &[u32], start: usize) {
+    let before = items.to_vec();
+    for (item, &place) in items.iter_mut().zip(order) {
+        *item = before[place as usize - start];
+    }
+}
+
 /// Edges spread over buckets of neighbouring sources.
 struct Spread<'p> {
     pieces: &'p [Vec<NewEdge>],
@@ -333,33 +341,31 @@ impl Spread<'_> {
     /// The edges by source, target and then the order in which they came; and for each its place in
     /// the order of the buckets.
     fn sorted(&self) -> (Vec<NewEdge>, Vec<u32>) {
-        let spread = self.scatter(|_, edge| *edge);
-        let mut sorted = vec![NewEdge::default(); spread.len()];
-        let mut order = vec![0u32; spread.len()];
+        let mut edges = self.scatter(|_, edge| *edge);
+        let mut order = vec![0u32; edges.len()];
+        let order_of = self.by_bucket(&mut order);
+        self.by_bucket(&mut edges).into_par_iter().zip(order_of).for_each(|((start, edges), (_, order))| {
+            let key = |(i, edge): (usize, &NewEdge)| ((edge.from as u64) << 32 | edge.to as u64, i as u32);
+            let mut keys: Vec<(u64, u32)> = edges.iter().enumerate().map(key).collect();
+            keys.sort_unstable();
+            for (order, (_, i)) in order.iter_mut().zip(keys) {
+                *order = start as u32 + i;
+            }
+            arrange(edges, order, start);
+        });
+        (edges, order)
+    }
+
+    /// What is in the order of the buckets, bucket by bucket, each with where it begins.
+    fn by_bucket<'o, T>(&self, mut left: &'o mut [T]) -> Vec<(usize, &'o mut [T])> {
         let mut buckets = vec![];
-        let (mut edges_left, mut order_left) = (sorted.as_mut_slice(), order.as_mut_slice());
         for bucket in 0..self.buckets.len() {
             let items = self.buckets.items(bucket);
-            let (edges, order);
-            (edges, edges_left) = edges_left.split_at_mut(items.len());
-            (order, order_left) = order_left.split_at_mut(items.len());
-            buckets.push((items.start as u32, edges, order));
+            let own;
+            (own, left) = left.split_at_mut(items.len());
+            buckets.push((items.start, own));
         }
-        buckets.into_par_iter().for_each(|(start, edges, order)| {
-            let place_of = |i: usize| start + i as u32;
-            let mut keys: Vec<(u64, u32)> = (0..edges.len())
-                .map(|i| {
-                    let edge = &spread[place_of(i) as usize];
-                    ((edge.from as u64) << 32 | edge.to as u64, place_of(i))
-                })
-                .collect();
-            keys.sort_unstable();
-            for ((edge, order), (_, place)) in edges.iter_mut().zip(order).zip(keys) {
-                *edge = spread[place as usize];
-                *order = place;
-            }
-        });
-        (sorted, order)
+        buckets
     }
 
     /// A column of plain numbers without nulls in the order of the edges; `None` where it is more than
@@ -374,8 +380,15 @@ impl Spread<'_> {
                 };
                 let values: Option<Vec<_>> = self.pieces.iter().zip(parts).map(values).collect();
                 if let Some(values) = values {
-                    let spread = self.scatter(|piece, edge| values[piece][edge.row as usize]);
-                    let ordered: Vec<_> = order.par_iter().map(|&place| spread[place as usize]).collect();
+                    let mut ordered = self.scatter(|piece, edge| values[piece][edge.row as usize]);
+                    if order.len() == ordered.len() {
+                        self.by_bucket(&mut ordered)
+                            .into_par_iter()
+                            .for_each(|(start, own)| arrange(own, &order[start..start + own.len()], start));
+                    } else {
+                        // Some were left out.
+                        ordered = order.par_iter().map(|&place| ordered[place as usize]).collect();
+                    }
                     return Some(Column::$variant(<$array>::new(ordered.into(), None)));
                 }
             }};

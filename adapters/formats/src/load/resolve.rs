@@ -111,6 +111,10 @@ pub(crate) fn resolve(
         for rule in 0..plans[table].edges.len() {
             progress.check()?;
             connect(plans, tables, (table, rule), &mut indexes, &mut resolved, snapshot, progress)?;
+            // The keys of the ends are looked up: the edges have their numbers.
+            for chunk in &mut tables[table].edges[rule].chunks {
+                (chunk.from, chunk.to) = (vec![], vec![]);
+            }
         }
     }
     Ok(resolved)

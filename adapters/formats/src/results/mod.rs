@@ -91,8 +91,8 @@ impl ResultWriter {
         Ok(out)
     }
 
-    /// `more` are the fields that follow the rows of a JSON result.
-    pub fn end(&mut self, more: &serde_json::Map<String, serde_json::Value>) -> Result<Vec<u8>, String> {
+    /// `more` are the fields that follow the rows of a JSON result: names with their JSON texts.
+    pub fn end(&mut self, more: &[(&str, String)]) -> Result<Vec<u8>, String> {
         match self.format {
             ResultFormat::Json => {
                 let mut out = b"]".to_vec();
@@ -100,7 +100,7 @@ impl ResultWriter {
                     out.push(b',');
                     serde_json::to_writer(&mut out, name).map_err(|e| e.to_string())?;
                     out.push(b':');
-                    serde_json::to_writer(&mut out, value).map_err(|e| e.to_string())?;
+                    out.extend(value.as_bytes());
                 }
                 out.extend(b"}\n");
                 Ok(out)

@@ -1,4 +1,4 @@
-//! Segments: columns and adjacency as compressed Arrow IPC.
+//! Segments by graph; their bytes, columns and adjacency as compressed Arrow IPC, lie in pages.
 
 use sea_orm::entity::prelude::*;
 
@@ -8,8 +8,6 @@ pub struct Model {
     #[sea_orm(primary_key, auto_increment = false)]
     pub id: i64,
     pub graph_id: i64,
-    pub data: Vec<u8>,
-    pub checksum: i64,
 }
 
 #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

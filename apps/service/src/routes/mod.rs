@@ -20,6 +20,7 @@ use axum::Router;
 use axum::extract::DefaultBodyLimit;
 use axum::http::{Method, StatusCode, Uri};
 use axum::response::{IntoResponse, Response};
+use tower::ServiceBuilder;
 use tower_http::compression::CompressionLayer;
 use tower_http::trace::TraceLayer;
 use utoipa::OpenApi;
@@ -114,14 +115,17 @@ pub fn route_list() -> Vec<(String, String)> {
 pub(crate) fn router(app: Arc<App>) -> Router {
     let body_bytes = app.limits.body_bytes;
     let (router, _) = api().split_for_parts();
-    router
+    let routes = router
         .fallback(unknown)
         .method_not_allowed_fallback(wrong_method)
         .layer(DefaultBodyLimit::max(body_bytes))
-        .layer(CompressionLayer::new())
-        .layer(axum::middleware::from_fn(guard::check))
+        .with_state(app);
+    // Around the routes as a whole: a layer of a router is made anew for every request.
+    let around = ServiceBuilder::new()
         .layer(TraceLayer::new_for_http())
-        .with_state(app)
+        .layer(axum::middleware::from_fn(guard::check))
+        .layer(CompressionLayer::new());
+    Router::new().fallback_service(around.service(routes))
 }
 
 async fn unknown(method: Method, uri: Uri) -> Response {

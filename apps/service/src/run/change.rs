@@ -82,7 +82,8 @@ impl Run {
         let summary = execution.summary();
         let made = execution.finish()?;
         let version = made.as_ref().map_or(snapshot.version, |(s, _)| s.version);
-        let more = epilogue(&summary, &phases, &warnings, &self.text, &self.graph.name, version, false);
+        let more = epilogue(&summary, &phases, &warnings, &self.text, &self.graph.name, version, false)
+            .map_err(Stopped::Unwritable)?;
         body.extend(writer.end(&more).map_err(Stopped::Unwritable)?);
         Ok((body, made))
     }

@@ -12,7 +12,9 @@ use std::time::{Duration, Instant};
 
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use graphodrome_engine::{ColumnInfo, ColumnKind, Limits, Parameters, Prepared, Summary};
+use graphodrome_engine::{
+    ChangedCounts, ColumnInfo, ColumnKind, Found, Limits, Parameters, Prepared, Summary,
+};
 use graphodrome_formats::{ResultFormat, ResultWriter};
 use graphodrome_graph::Snapshot;
 use graphodrome_language::ast::{Query, Statement};
@@ -75,6 +77,7 @@ fn microseconds(duration: Duration) -> f64 {
 }
 
 /// What a request asks for, whatever its text says.
+#[derive(Clone)]
 struct Terms {
     parameters: Parameters,
     limits: Limits,
@@ -136,12 +139,20 @@ pub async fn query(app: Arc<App>, request: QueryRequest, format: ResultFormat) -
     let terms = terms(&app, &request)?;
     if let Some(graph) = request.graph.as_ref().and_then(|name| app.catalog.graph(name)) {
         let snapshot = graph.snapshot();
-        if let Some(prepared) = app.plans(&graph).find(&request.text, &snapshot, &terms.parameters) {
+        if let Some(Found { prepared, literals }) =
+            app.plans(&graph).find(&request.text, &snapshot, &terms.parameters)
+        {
             let changes = prepared.changes;
+            let of_shape = !literals.is_empty();
+            let mut own = terms.clone();
+            own.parameters.extend(literals);
             let ready = Ready { prepared, snapshot, cached: true };
-            let run =
-                Run { ready: Some(ready), changes, keep: true, ..Run::new(&app, graph, &request, terms) };
-            return run.answer(format, true).await;
+            let run = Run { ready: Some(ready), changes, keep: true, ..Run::new(&app, graph, &request, own) };
+            match run.answer(format, true).await {
+                // Where in the text it failed only a plan of the text itself can say.
+                Err(problem) if of_shape && !problem.errors.is_empty() => {}
+                answer => return answer,
+            }
         }
     }
     // What a text sets or begins lasts as long as the text.
@@ -169,7 +180,7 @@ async fn in_session(
                 for (name, value) in &session.parameters {
                     terms.parameters.entry(name.clone()).or_insert_with(|| value.clone());
                 }
-                terms.limits.zone_seconds = session.zone_seconds;
+                terms.limits.zone = session.zone;
                 let changes = query.changes();
                 // A plan is found again by the text and the graph beside it.
                 let keep = count == 1 && query.graphs().is_empty() && session.transaction.is_none();
@@ -232,9 +243,7 @@ fn message_result(done: &[String], format: ResultFormat) -> Response {
     let end = || -> Result<Vec<u8>, String> {
         let snapshot = Snapshot::empty(None).map_err(|e| e.to_string())?;
         body.extend(writer.rows(&batch, &snapshot)?);
-        let mut more = Map::new();
-        more.insert("summary".into(), json!({ "rows": done.len() }));
-        more.insert("warnings".into(), json!([]));
+        let more = [("summary", json!({ "rows": done.len() }).to_string()), ("warnings", "[]".into())];
         body.extend(writer.end(&more)?);
         Ok(body)
     };
@@ -317,7 +326,8 @@ impl Run {
     fn prepare(&self, snapshot: Arc<Snapshot>) -> Result<Ready, Problem> {
         let plans = self.app.plans(&self.graph);
         if self.keep
-            && let Some(prepared) = plans.find(&self.text, &snapshot, &self.parameters)
+            && let Some(Found { prepared, literals }) = plans.find(&self.text, &snapshot, &self.parameters)
+            && literals.iter().all(|(name, _)| self.parameters.contains_key(name))
         {
             return Ok(Ready { prepared, snapshot, cached: true });
         }
@@ -354,25 +364,48 @@ impl Run {
     }
 }
 
+/// What a finished run says of itself.
+#[derive(Serialize)]
+struct Facts<'a> {
+    rows: u64,
+    changed: ChangedCounts,
+    execute_us: f64,
+    first_row_us: f64,
+    graph: &'a str,
+    version: u64,
+    truncated: bool,
+    parse_us: f64,
+    check_us: f64,
+    plan_us: f64,
+    wait_us: f64,
+    plan_cached: bool,
+}
 /// What a finished run says besides its rows.
 fn epilogue(
     summary: &Summary, phases: &Phases, warnings: &[Diagnostic], text: &str, graph: &str, version: u64,
     truncated: bool,
-) -> Map<String, Json> {
-    let mut facts = serde_json::to_value(summary).unwrap_or_default();
-    facts["graph"] = json!(graph);
-    facts["version"] = json!(version);
-    facts["truncated"] = json!(truncated);
-    facts["parse_us"] = json!(phases.parse);
-    facts["check_us"] = json!(phases.check);
-    facts["plan_us"] = json!(phases.plan);
-    facts["wait_us"] = json!(phases.wait);
-    facts["plan_cached"] = json!(phases.plan_cached);
+) -> Result<Vec<(&'static str, String)>, String> {
+    let &Summary { rows, changed, execute_us, first_row_us } = summary;
+    let facts = Facts {
+        rows,
+        changed,
+        execute_us,
+        first_row_us,
+        graph,
+        version,
+        truncated,
+        parse_us: phases.parse,
+        check_us: phases.check,
+        plan_us: phases.plan,
+        wait_us: phases.wait,
+        plan_cached: phases.plan_cached,
+    };
     let warnings: Vec<QueryError> = warnings.iter().map(|w| QueryError::new(w, text)).collect();
-    let mut more = Map::new();
-    more.insert("summary".into(), facts);
-    more.insert("warnings".into(), json!(warnings));
-    more
+    let text = |e: serde_json::Error| e.to_string();
+    Ok(vec![
+        ("summary", serde_json::to_string(&facts).map_err(text)?),
+        ("warnings", serde_json::to_string(&warnings).map_err(text)?),
+    ])
 }
 
 fn too_many_rows(max_rows: u64) -> Diagnostic {

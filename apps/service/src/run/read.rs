@@ -145,7 +145,8 @@ impl Run {
         let summary = Summary { rows, ..execution.summary() };
         let phases = self.phases(ready, wait);
         let name = &self.graph.name;
-        let more = epilogue(&summary, &phases, &warnings, &self.text, name, snapshot.version, truncated);
+        let more = epilogue(&summary, &phases, &warnings, &self.text, name, snapshot.version, truncated)
+            .map_err(failed)?;
         body.extend(writer.end(&more).map_err(failed)?);
         send(body, true);
         Ok(())

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use axum::http::StatusCode;
 use graphodrome_engine::{Limits, prepare};
-use graphodrome_graph::{Snapshot, Value};
+use graphodrome_graph::{Snapshot, Value, Zone};
 use graphodrome_language::Diagnostic;
 use graphodrome_language::ast::*;
 
@@ -82,13 +82,13 @@ pub(super) fn command(
             format!("${name} = {shown}")
         }
         SessionCommand::SetTimeZone { text, span } => {
-            session.zone_seconds = zone(&text).ok_or_else(|| {
+            session.zone = Zone::parse(&text).ok_or_else(|| {
                 let wrong = Diagnostic::error(
-                    graphodrome_graph::Code("22009"),
+                    graphodrome_graph::Code::INVALID_ZONE,
                     span,
-                    format!("'{text}' is no time zone displacement"),
+                    format!("'{text}' is no time zone"),
                 )
-                .hint("write hours and minutes from UTC, as in '+01:00', or 'Z'");
+                .hint("write a region such as 'Europe/London', or hours and minutes from UTC as in '+01:00'");
                 Problem::from_diagnostic(wrong, &request.text)
             })?;
             format!("the session's time zone is {text}")
@@ -98,14 +98,14 @@ pub(super) fn command(
                 SessionPart::All => {
                     session.parameters.clear();
                     session.graph = None;
-                    session.zone_seconds = 0;
+                    session.zone = Zone::default();
                 }
                 SessionPart::Parameters => session.parameters.clear(),
                 SessionPart::Parameter(name) => {
                     session.parameters.remove(&**name);
                 }
                 SessionPart::Graph => session.graph = None,
-                SessionPart::TimeZone => session.zone_seconds = 0,
+                SessionPart::TimeZone => session.zone = Zone::default(),
             }
             "session reset".into()
         }
@@ -146,8 +146,7 @@ fn evaluate(
     let query = Query::of(Linear { graph: None, clauses: vec![Clause::Return(result)], span });
     let prepared = prepare(&query, &request.text, &snapshot, &session.parameters)
         .map_err(|e| Problem::from_query(&e, &request.text))?;
-    let limits =
-        Limits { time: Some(app.limits.query_time), zone_seconds: session.zone_seconds, ..Limits::default() };
+    let limits = Limits { time: Some(app.limits.query_time), zone: session.zone, ..Limits::default() };
     let mut execution = prepared.run((*snapshot).clone(), &session.parameters, limits);
     let failed = |d: Diagnostic| Problem::from_diagnostic(d, &request.text);
     let value = match execution.next_batch().map_err(failed)? {
@@ -160,23 +159,4 @@ fn evaluate(
         return Err(failed(wrong.hint("keep the element's key instead")));
     }
     Ok(value)
-}
-
-/// `+01:00`, `-0530` or `Z` in seconds.
-fn zone(text: &str) -> Option<i32> {
-    let text = text.trim();
-    if text.eq_ignore_ascii_case("z") {
-        return Some(0);
-    }
-    let sign = match text.chars().next()? {
-        '+' => 1,
-        '-' => -1,
-        _ => return None,
-    };
-    let digits: String = text[1..].chars().filter(|c| *c != ':').collect();
-    if digits.len() != 4 || !digits.bytes().all(|b| b.is_ascii_digit()) {
-        return None;
-    }
-    let (hours, minutes): (i32, i32) = (digits[..2].parse().ok()?, digits[2..].parse().ok()?);
-    (hours <= 14 && minutes < 60).then_some(sign * (hours * 3600 + minutes * 60))
 }

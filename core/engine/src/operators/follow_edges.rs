@@ -11,7 +11,7 @@ use crate::evaluate::{Row, Scope, holds};
 use crate::expression::Expr;
 use crate::operators::common_counts::taken_columns;
 use crate::plan::{Counting, Input, Operator, OperatorPlan};
-use crate::quick;
+use crate::quick::{self, Comparison, Place, Which};
 
 /// What an edge of a pattern must be: labels, conditions, and no edge that the same MATCH took already.
 #[derive(Clone, Debug)]
@@ -146,6 +146,8 @@ struct Plain<'a> {
     scope: &'a Scope,
     rows: PlainRows<'a>,
     ranges: Vec<(WholeNumbers<'a>, i64, i64)>,
+    /// Other comparisons of whole numbers, each with what it is read from.
+    compared: Vec<(Comparison<'a>, &'a Expr)>,
     /// The other conditions.
     rest: Vec<&'a Expr>,
     /// Edges that the new ones must differ from.
@@ -162,19 +164,26 @@ impl<'a> Plain<'a> {
             return None;
         }
         let rows = scope.plain_rows(spec.edge.direction, &spec.edge.test)?;
-        let (mut ranges, mut rest) = (vec![], vec![]);
+        let (mut ranges, mut compared, mut rest) = (vec![], vec![], vec![]);
         for condition in &spec.conditions {
+            // Conditions are asked in their order.
+            let new = [Which::Edge, Which::Node];
+            let comparison = || Comparison::of(condition, batch, &new, scope).filter(|_| rest.is_empty());
             let range = quick::edge_range(condition, batch.columns.len(), scope).and_then(|range| {
                 let numbers = scope.edge_column(rows.table, range.reader)?.whole_numbers()?;
                 Some((numbers, range.low, range.high))
             });
             match range {
                 Some(range) => ranges.push(range),
-                None => rest.push(condition),
+                None => match comparison() {
+                    Some(comparison) => compared.push((comparison, condition)),
+                    None => rest.push(condition),
+                },
             }
         }
         let taken = taken_columns(&spec.edge.different_from, batch);
-        Some(Plain { spec, scope, rows, ranges, rest, taken, ask_node: !scope.all_pass(&spec.node.test) })
+        let ask_node = !scope.all_pass(&spec.node.test);
+        Some(Plain { spec, scope, rows, ranges, compared, rest, taken, ask_node })
     }
 
     /// Reads one row; returns the entries looked at.
@@ -184,7 +193,8 @@ impl<'a> Plain<'a> {
     ) -> Outcome<u64> {
         let range = self.rows.side.row(from);
         let looked = range.len() as u64;
-        let all = self.ranges.is_empty() && self.rest.is_empty() && !self.ask_node;
+        let conditions = self.ranges.len() + self.compared.len() + self.rest.len();
+        let all = conditions == 0 && !self.ask_node;
         if found.counts.is_some() && all && self.taken.is_empty() {
             found.add(looked);
             return Ok(0);
@@ -231,6 +241,19 @@ impl<'a> Plain<'a> {
             || self.ask_node && !self.scope.node_passes(node, &self.spec.node.test)
         {
             return Ok(false);
+        }
+        for (comparison, condition) in &self.compared {
+            counters.properties_read += comparison.reads;
+            let holds = match comparison.get(Place { row, edge, node }) {
+                Some(holds) => holds,
+                None => {
+                    let locals = [Value::Edge(edge), Value::Node(node)];
+                    holds(condition, Row { batch, row, locals: &locals }, self.scope, counters)?
+                }
+            };
+            if !holds {
+                return Ok(false);
+            }
         }
         if !self.rest.is_empty() {
             let locals = [Value::Edge(edge), Value::Node(node)];

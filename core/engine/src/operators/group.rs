@@ -8,13 +8,13 @@ use graphodrome_graph::{Code, Value};
 use graphodrome_language::Diagnostic;
 use graphodrome_language::ast::Aggregate;
 
-use crate::batch::{BATCH_ROWS, Batch, Vector, value_bytes};
+use crate::batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector, value_bytes};
 use crate::context::{Context, Outcome, located};
 use crate::evaluate::{Evaluator, Row};
 use crate::expression::{Expr, Kind};
 use crate::operators::Accumulator;
 use crate::plan::{Input, Operator, OperatorPlan};
-use crate::quick;
+use crate::quick::{self, Number, Place};
 use rust_decimal::prelude::ToPrimitive;
 
 #[derive(Clone, Debug)]
@@ -93,15 +93,22 @@ impl Run {
             }
             let counters = &mut context.metrics[context.current].counters;
             let mut evaluator = Evaluator { scope: &context.scope, counters };
+            let key = self.spec.keys.first().filter(|_| single);
+            let key_number = key.and_then(|key| Number::of(key, &batch, &[], evaluator.scope));
             for row in 0..batch.len {
                 let at = Row { batch: &batch, row, locals: &[] };
                 let read = evaluator.counters.properties_read;
+                let number = match (&key_number, key) {
+                    (Some(number), _) => {
+                        evaluator.counters.properties_read += number.reads();
+                        number.get(Place { row, edge: NO_ELEMENT, node: NO_ELEMENT })
+                    }
+                    (None, Some(key)) => quick::number(key, at, evaluator.scope, evaluator.counters),
+                    (None, None) => None,
+                };
                 let place = if self.spec.keys.is_empty() {
                     0
-                } else if single
-                    && let Some(Some(number)) =
-                        quick::number(&self.spec.keys[0], at, evaluator.scope, evaluator.counters)
-                {
+                } else if let Some(Some(number)) = number {
                     *numbered.entry(number).or_insert_with(|| {
                         new_bytes += 64 + 96 * self.spec.aggregates.len();
                         groups.push(fresh(&self.spec));

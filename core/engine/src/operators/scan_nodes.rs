@@ -5,11 +5,12 @@ use std::sync::Arc;
 
 use graphodrome_graph::{Dense, NodeTest, Value};
 
-use crate::batch::{BATCH_ROWS, Batch, Vector};
+use crate::batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
 use crate::context::{Context, Outcome};
 use crate::evaluate::{Row, holds};
 use crate::expression::Expr;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
+use crate::quick::{Comparison, Place, Which};
 
 #[derive(Debug)]
 pub(crate) struct ScanNodes {
@@ -59,6 +60,10 @@ impl Operator for Run {
         }
         let mut found = Vec::with_capacity(BATCH_ROWS);
         let unit = Batch::default();
+        let plan = self.plan.clone();
+        let scope = context.scope.clone();
+        let compared = plan.conditions.iter().map(|c| Comparison::of(c, &unit, &[Which::Node], &scope));
+        let compared: Vec<Option<Comparison<'_>>> = compared.collect();
         while found.len() < BATCH_ROWS {
             let range = self.ranges.as_mut().and_then(|r| r.last_mut());
             let node = match range {
@@ -80,8 +85,16 @@ impl Operator for Run {
             let row = Row { batch: &unit, row: 0, locals: &locals };
             let counters = &mut context.metrics[context.current].counters;
             let mut passes = true;
-            for condition in &self.plan.conditions {
-                if !holds(condition, row, &context.scope, counters)? {
+            for (condition, comparison) in plan.conditions.iter().zip(&compared) {
+                let known = comparison.as_ref().and_then(|comparison| {
+                    counters.properties_read += comparison.reads;
+                    comparison.get(Place { row: 0, edge: NO_ELEMENT, node })
+                });
+                let holds = match known {
+                    Some(known) => known,
+                    None => holds(condition, row, &scope, counters)?,
+                };
+                if !holds {
                     passes = false;
                     break;
                 }

@@ -1,0 +1,274 @@
+//! New bases of a graph: what a load, a fold or a change of the model came to is built and stored at the same
+//! time, and becomes the graph with one row, its manifest.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use graphodrome_graph::{Base, BaseParts, Change, Code, GraphError, Schema, Snapshot, StoredTables};
+use parking_lot::Mutex;
+use sea_orm::{
+    ActiveValue::Set, ColumnTrait, DatabaseConnection, EntityTrait, QueryFilter, TransactionTrait, sqlx,
+};
+use tokio::sync::oneshot;
+
+use crate::StoreError;
+use crate::entities::{manifest, segment};
+use crate::graph_handle::{GraphHandle, Turn, read_commits};
+use crate::pages::{remove_segments, store};
+use crate::schema::{GoOn, SchemaRows};
+use crate::segments::{Layout, Outline};
+
+/// A graph is folded into a new base when its overlay holds this many elements and a quarter of the
+/// base's.
+const FOLD_AT_LEAST: usize = 50_000;
+/// A base with more levels than this is merged into one.
+const MOST_LEVELS: usize = 8;
+
+/// What a new base is made of: parts, or a base whose keys and indexes are still to be built.
+pub enum Contents {
+    Parts(BaseParts),
+    Base(Arc<Base>),
+    /// One more level on the newest base, which stays as it is: parts made from this snapshot, whose
+    /// changes of the base's own elements stay above it.
+    Level(BaseParts, Box<Snapshot>),
+}
+
+/// Where a base that is being built says what is to be stored of it, once.
+pub(crate) struct Tell(Mutex<Option<oneshot::Sender<Result<Outline, StoreError>>>>);
+
+impl Tell {
+    fn tables(&self, tables: StoredTables, residue: &[Change]) {
+        if let Some(sender) = self.0.lock().take() {
+            let _ = sender.send(Outline::new(tables, residue));
+        }
+    }
+}
+
+impl GraphHandle {
+    /// Whether enough lies above the base, or in levels of it, to make one new base of it.
+    pub fn wants_fold(&self) -> bool {
+        let snapshot = self.snapshot();
+        let changed = snapshot.overlay_len();
+        snapshot.base.levels() > MOST_LEVELS
+            || (changed >= FOLD_AT_LEAST && changed * 4 >= snapshot.base.edge_count() as usize)
+    }
+
+    /// Makes one new base of everything, where that is wanted, beside readers and writers: the base is made and written of the
+    /// state at the beginning, and only to put it below what was committed meanwhile a turn is taken. Gives
+    /// up, leaving all as it is, where the base was replaced meanwhile.
+    pub async fn fold(self: &Arc<Self>) -> Result<(), StoreError> {
+        // Every commit asks while there is much to fold: one fold is enough for all of them.
+        let Ok(_one) = self.folding.try_lock() else { return Ok(()) };
+        if !self.wants_fold() {
+            return Ok(());
+        }
+        let before = self.snapshot();
+        let folded = before.clone();
+        let build = move |tell: Tell| {
+            let told = |tables| tell.tables(tables, &[]);
+            Ok(Arc::new(Base::build_telling(folded.fold(), &folded.schema(), &|| Ok(()), told)?))
+        };
+        let (base, layout) = self.build_and_store(build, Arc::new(|| Ok(()))).await?;
+        let turn = self.turn().await;
+        let head = turn.settled().await;
+        if !Arc::ptr_eq(&head.base, &before.base) || head.schema() != before.schema() {
+            drop(turn);
+            let pool = self.database.get_postgres_connection_pool();
+            return remove_segments(pool, &layout.segment_ids()).await;
+        }
+        let mut snapshot = Snapshot::new(base, before.schema(), before.version);
+        let ids = head.next_ids();
+        snapshot.reserve_ids(ids.0, ids.1);
+        for changes in read_commits(&self.database, self.id, &self.name, before.version).await? {
+            snapshot = snapshot.replay(&changes)?;
+        }
+        self.write_manifest(before.version, ids, layout, None).await?;
+        turn.show(Arc::new(snapshot));
+        Ok(())
+    }
+
+    /// Builds a base on a thread of its own, and stores its tables as soon as they are there. Where one of the two
+    /// fails nothing is stored: without a manifest that names them segments are nothing.
+    async fn build_and_store<T: Send + 'static>(
+        &self, build: impl FnOnce(Tell) -> Result<T, StoreError> + Send + 'static, go_on: GoOn,
+    ) -> Result<(T, Layout), StoreError> {
+        let (told, outline) = oneshot::channel();
+        let failed = Arc::new(AtomicBool::new(false));
+        let building = {
+            let failed = failed.clone();
+            tokio::task::spawn_blocking(move || {
+                let built = build(Tell(Mutex::new(Some(told))));
+                failed.store(built.is_err(), Ordering::Relaxed);
+                built
+            })
+        };
+        let asking: GoOn = Arc::new(move || match failed.load(Ordering::Relaxed) {
+            true => Err(GraphError::new(Code::DATA, "the base could not be built")),
+            false => go_on(),
+        });
+        let pool = self.database.get_postgres_connection_pool();
+        let storing = async {
+            let outline = outline.await.map_err(|_| StoreError::Server("nothing was built".into()))??;
+            store(pool, self.id, outline, asking).await
+        };
+        let (built, stored) = tokio::join!(building, storing);
+        match (built.map_err(|e| StoreError::Server(e.to_string()))?, stored) {
+            (Ok(built), Ok(layout)) => Ok((built, layout)),
+            (Ok(_), Err(error)) => Err(error),
+            (Err(error), stored) => {
+                if let Ok(layout) = stored {
+                    remove_segments(pool, &layout.segment_ids()).await.ok();
+                }
+                Err(error)
+            }
+        }
+    }
+
+    /// Makes a layout the graph, with the schema's rows in the same transaction. What it replaces is
+    /// removed; a crash before that leaves it to the next start.
+    async fn write_manifest(
+        &self, version: u64, ids: (u64, u64), layout: Layout, schema: Option<SchemaRows>,
+    ) -> Result<(), StoreError> {
+        let described = serde_json::to_value(&layout).map_err(|e| StoreError::Damaged(e.to_string()))?;
+        let row = manifest::ActiveModel {
+            graph_id: Set(self.id),
+            version: Set(version as i64),
+            next_node_id: Set(ids.0 as i64),
+            next_edge_id: Set(ids.1 as i64),
+            layout: Set(described.clone()),
+            created: Set(chrono::Utc::now().fixed_offset()),
+        };
+        let transaction = self.database.begin().await?;
+        if let Some(rows) = schema {
+            rows.write(self.id, &transaction).await?;
+        }
+        // A base written anew for the state that another was written for replaces that.
+        manifest::Entity::delete_by_id((self.id, version as i64)).exec(&transaction).await?;
+        manifest::Entity::insert(row).exec_without_returning(&transaction).await?;
+        if let Err(error) = transaction.commit().await {
+            // The connection may have broken after PostgreSQL kept it.
+            let _log = self.log.lock().await;
+            self.doubtful_base.store(true, Ordering::SeqCst);
+            let found = self.stored_base(version).await?;
+            self.doubtful_base.store(false, Ordering::SeqCst);
+            // There may be one of the same version that this was to replace.
+            if found.is_none_or(|base| base.layout != described) {
+                return Err(error.into());
+            }
+        }
+        let kept = layout.segment_ids();
+        let before = std::mem::replace(&mut *self.layout.lock(), layout).segment_ids();
+        let gone: Vec<i64> = before.into_iter().filter(|id| !kept.contains(id)).collect();
+        let (pool, id) = (self.database.get_postgres_connection_pool().clone(), self.id);
+        // Nobody waits for it: it takes longer the larger what is removed was.
+        tokio::spawn(async move {
+            if let Err(error) = remove_replaced(&pool, id, version as i64, &gone).await {
+                tracing::warn!(%error, graph = id, "what was replaced could not be removed; the next start does it");
+            }
+        });
+        Ok(())
+    }
+}
+
+/// Removes what a manifest has replaced, and nothing that came later.
+async fn remove_replaced(
+    pool: &sqlx::PgPool, graph_id: i64, version: i64, segments: &[i64],
+) -> Result<(), StoreError> {
+    for text in [
+        "DELETE FROM commits WHERE graph_id = $1 AND version <= $2",
+        "DELETE FROM manifests WHERE graph_id = $1 AND version < $2",
+    ] {
+        sqlx::query(text).bind(graph_id).bind(version).execute(pool).await?;
+    }
+    remove_segments(pool, segments).await
+}
+
+impl Turn<'_> {
+    /// Makes what a load came to the graph's next version: all of it or none. `go_on` ends it before that.
+    pub async fn publish(self, contents: Contents, go_on: GoOn) -> Result<Arc<Snapshot>, StoreError> {
+        let before = self.snapshot();
+        let ids = before.next_ids();
+        self.publish_asking(contents, ids, before.schema(), None, go_on).await
+    }
+
+    /// Publishes a base under a schema, whose rows change in the transaction that makes the base the graph.
+    pub(crate) async fn publish_under(
+        self, contents: Contents, ids: (u64, u64), schema: Schema, rows: Option<SchemaRows>,
+    ) -> Result<Arc<Snapshot>, StoreError> {
+        self.publish_asking(contents, ids, schema, rows, Arc::new(|| Ok(()))).await
+    }
+
+    async fn publish_asking(
+        self, contents: Contents, ids: (u64, u64), schema: Schema, rows: Option<SchemaRows>, go_on: GoOn,
+    ) -> Result<Arc<Snapshot>, StoreError> {
+        // Commits made before this turn may still be on their way to the log.
+        self.graph.flush().await;
+        {
+            let _log = self.graph.log.lock().await;
+            self.graph.settle_doubts().await?;
+        }
+        let before = self.snapshot();
+        let next = before.next_ids();
+        let ids = (ids.0.max(next.0), ids.1.max(next.1));
+        let version = before.version + 1;
+        let stored = self.graph.layout.lock().clone();
+        let asking = go_on.clone();
+        let build = move |tell: Tell| {
+            let mut tables = (0, 0);
+            let mut residue = vec![];
+            let (base, collisions) = match contents {
+                Contents::Parts(parts) => {
+                    let told = |tables| tell.tables(tables, &[]);
+                    (Base::build_telling(parts, &schema, &*asking, told)?, vec![])
+                }
+                Contents::Base(base) => {
+                    tell.tables(base.stored(), &[]);
+                    (base.with_lookups(&schema, &*asking)?, vec![])
+                }
+                Contents::Level(parts, changed) => {
+                    tables = (before.base.nodes.len(), before.base.edges.len());
+                    residue = changed.residue();
+                    let told = |tables| tell.tables(tables, &residue);
+                    before.base.extended_telling(parts, &schema, &*asking, told)?
+                }
+            };
+            let mut snapshot = Snapshot::new(Arc::new(base), schema, version);
+            snapshot.reserve_ids(ids.0, ids.1);
+            if !residue.is_empty() {
+                snapshot = snapshot.replay(&residue)?;
+                snapshot.version = version;
+            }
+            snapshot.check_collisions(&collisions)?;
+            match tables.1 {
+                0 => snapshot.check_all_cardinalities()?,
+                first => snapshot.check_cardinalities_from(first)?,
+            }
+            Ok(Arc::new(snapshot))
+        };
+        let (snapshot, layout) = self.graph.build_and_store(build, go_on).await?;
+        let is_level =
+            layout.nodes.len() < snapshot.base.nodes.len() || layout.edges.len() < snapshot.base.edges.len();
+        let layout = if is_level { stored.with_level(layout) } else { layout };
+        self.graph.write_manifest(version, snapshot.next_ids(), layout, rows).await?;
+        self.show(snapshot.clone());
+        Ok(snapshot)
+    }
+}
+
+/// Removes what a graph's newest manifest has replaced, and segments that it does not name.
+pub(crate) async fn clean(
+    database: &DatabaseConnection, graph_id: i64, version: i64, named: &[i64],
+) -> Result<(), StoreError> {
+    let pool = database.get_postgres_connection_pool();
+    let mut transaction = pool.begin().await?;
+    for text in [
+        "DELETE FROM commits WHERE graph_id = $1 AND version <= $2",
+        "DELETE FROM manifests WHERE graph_id = $1 AND version < $2",
+    ] {
+        sqlx::query(text).bind(graph_id).bind(version).execute(&mut *transaction).await?;
+    }
+    transaction.commit().await?;
+    let stored = segment::Entity::find().filter(segment::Column::GraphId.eq(graph_id)).all(database).await?;
+    let unnamed: Vec<i64> = stored.into_iter().map(|s| s.id).filter(|id| !named.contains(id)).collect();
+    remove_segments(pool, &unnamed).await
+}

@@ -418,7 +418,11 @@ async fn scenario(lines: &mut Vec<Line>) {
             println!("nested {}, recursive {}", shown(nested_ms), shown(sql_ms));
             sql_ms = sql_ms.min(nested_ms);
         }
-        let what = if hops == 2 { "two-hop distinct neighbourhood" } else { "neighbourhood within 6 pipes" };
+        let what = if hops == 2 {
+            "two-hop distinct neighbourhood over pipes"
+        } else {
+            "neighbourhood within 6 pipes"
+        };
         compare(&format!("{name}: {what}"), ours, http, sql_ms, lines);
     }
 

@@ -18,6 +18,7 @@ use tokio::sync::{oneshot, watch};
 
 use crate::StoreError;
 use crate::entities::{commit, manifest};
+use crate::lent::Lent;
 use crate::pages::remove_segments;
 use crate::segments::Layout;
 
@@ -38,10 +39,6 @@ pub(crate) struct State {
     /// Whether a task writes the queue, and goes on until it is empty.
     writing: bool,
 }
-
-/// How often a turn is tried for before it is waited for, and the pause between: some microseconds together.
-const TRIES: usize = 16;
-const PAUSE: usize = 32;
 
 /// Changes of the newest commits that are kept in memory.
 const RECENT_CHANGES: usize = 200_000;
@@ -76,6 +73,8 @@ pub struct GraphHandle {
     pub(crate) state: Mutex<State>,
     turn: tokio::sync::Mutex<()>,
     pub(crate) log: tokio::sync::Mutex<()>,
+    /// The connection over which commits are written.
+    lent: Arc<Lent>,
     /// Whether PostgreSQL may have kept commits that were answered as not written: its connection broke
     /// before it said so.
     doubtful: AtomicBool,
@@ -130,6 +129,7 @@ impl GraphHandle {
             state: Mutex::new(state),
             turn: tokio::sync::Mutex::new(()),
             log: tokio::sync::Mutex::new(()),
+            lent: Arc::default(),
             doubtful: AtomicBool::new(false),
             doubtful_base: AtomicBool::new(false),
             layout: Mutex::new(layout),
@@ -181,15 +181,6 @@ impl GraphHandle {
     }
 
     pub async fn turn(self: &Arc<Self>) -> Turn<'_> {
-        // Most turns are over sooner than a task that waits would be woken.
-        for _ in 0..TRIES {
-            if let Ok(guard) = self.turn.try_lock() {
-                return Turn { graph: self, _guard: guard };
-            }
-            for _ in 0..PAUSE {
-                std::hint::spin_loop();
-            }
-        }
         Turn { graph: self, _guard: self.turn.lock().await }
     }
 
@@ -296,7 +287,10 @@ impl GraphHandle {
         let pool = self.database.get_postgres_connection_pool();
         let pieces = pieces(batch);
         if let [all] = &pieces[..] {
-            return self.log_piece(all).execute(pool).await.map(|_| ());
+            let mut connection = self.lent.take(pool).await?;
+            self.log_piece(all).execute(&mut *connection).await?;
+            self.lent.give_back(connection);
+            return Ok(());
         }
         let mut transaction = pool.begin().await?;
         for piece in pieces {

@@ -9,6 +9,7 @@ mod entities;
 mod error;
 mod graph_handle;
 mod jobs;
+mod lent;
 mod migration;
 mod pages;
 mod publishing;

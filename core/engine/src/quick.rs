@@ -3,7 +3,7 @@
 
 use std::cmp::Ordering;
 
-use graphodrome_graph::{Dense, NumbersByTable, PropertyReader, Value};
+use graphodrome_graph::{Dense, NumbersByTable, PropertyReader, Value, WholeNumbers};
 use graphodrome_language::ast::BinaryOperator;
 
 use crate::batch::{Batch, NO_ELEMENT, Vector};
@@ -61,10 +61,31 @@ fn int(value: &Value) -> Option<Option<i64>> {
     }
 }
 
+/// Whether two slots hold one node, unknown where one is null; the outer `None` where they are no nodes.
+#[inline]
+fn same_node(row: Row<'_>, a: usize, b: usize) -> Option<Option<bool>> {
+    let node = |slot: usize| match row.batch.columns.get(slot) {
+        Some(Vector::Nodes(nodes)) => Some(nodes[row.row]),
+        Some(_) => None,
+        None => match row.locals.get(slot - row.batch.columns.len()) {
+            Some(Value::Node(node)) => Some(*node),
+            _ => None,
+        },
+    };
+    let (a, b) = (node(a)?, node(b)?);
+    Some((a != NO_ELEMENT && b != NO_ELEMENT).then_some(a == b))
+}
+
 /// True, false or unknown; the outer `None` where the full evaluation must be asked.
 #[inline]
 pub(crate) fn truth(e: &Expr, row: Row<'_>, scope: &Scope, counters: &mut Counters) -> Option<Option<bool>> {
     let Kind::Binary(operator, a, b) = &e.kind else { return None };
+    if let (BinaryOperator::Equal | BinaryOperator::NotEqual, Kind::Slot(a), Kind::Slot(b)) =
+        (operator, &a.kind, &b.kind)
+    {
+        let same = same_node(row, *a, *b)?;
+        return Some(same.map(|same| same == (*operator == BinaryOperator::Equal)));
+    }
     let wanted = match operator {
         BinaryOperator::And | BinaryOperator::Or => {
             let decisive = *operator == BinaryOperator::Or;
@@ -94,6 +115,17 @@ pub(crate) enum Which<'a> {
     Bound(&'a [Dense]),
 }
 
+impl Which<'_> {
+    #[inline]
+    fn at(self, place: Place) -> Dense {
+        match self {
+            Which::Edge => place.edge,
+            Which::Node => place.node,
+            Which::Bound(elements) => elements[place.row],
+        }
+    }
+}
+
 /// A row with the new edge and node, where there are such.
 #[derive(Clone, Copy)]
 pub(crate) struct Place {
@@ -105,11 +137,43 @@ pub(crate) struct Place {
 /// A whole number of a row whose columns are found once for all rows.
 pub(crate) enum Number<'a> {
     Known(Option<i64>),
-    Property(Which<'a>, NumbersByTable<'a>),
+    /// Of elements that are all in one table: its first number, and its column.
+    Property(Which<'a>, Dense, WholeNumbers<'a>),
+    ByTable(Which<'a>, NumbersByTable<'a>),
     Computed(Operation, Box<(Number<'a>, Number<'a>)>),
 }
 
-type Operation = fn(i64, i64) -> Option<i64>;
+#[derive(Clone, Copy)]
+pub(crate) enum Operation {
+    Add,
+    Subtract,
+    Multiply,
+    Remainder,
+}
+
+impl Operation {
+    #[inline]
+    fn of(self, a: i64, b: i64) -> Option<i64> {
+        match self {
+            Operation::Add => a.checked_add(b),
+            Operation::Subtract => a.checked_sub(b),
+            Operation::Multiply => a.checked_mul(b),
+            // Small numbers are divided several times as fast.
+            Operation::Remainder => match (u32::try_from(a), u32::try_from(b)) {
+                (Ok(a), Ok(b)) => a.checked_rem(b).map(i64::from),
+                _ => a.checked_rem(b),
+            },
+        }
+    }
+}
+
+/// Why there is no number.
+#[derive(Clone, Copy, PartialEq)]
+pub(crate) enum Lack {
+    Null,
+    /// The full evaluation must be asked.
+    Unknown,
+}
 
 impl<'a> Number<'a> {
     /// The expression on rows of the batch with `new` in the slots behind it; `None` where the full
@@ -120,6 +184,12 @@ impl<'a> Number<'a> {
             Some(Vector::Values(_)) => None,
             None => new.get(slot - batch.columns.len()).copied(),
         };
+        let property = |slot: usize, tables: NumbersByTable<'a>| {
+            Some(match tables[..] {
+                [(first, Some(numbers))] => Number::Property(which(slot)?, first, numbers),
+                _ => Number::ByTable(which(slot)?, tables),
+            })
+        };
         let both = |operation: Operation, a: &'a Expr, b: &'a Expr| {
             let pair = (Number::of(a, batch, new, scope)?, Number::of(b, batch, new, scope)?);
             Some(Number::Computed(operation, Box::new(pair)))
@@ -127,16 +197,12 @@ impl<'a> Number<'a> {
         match &e.kind {
             Kind::Constant(value) => Some(Number::Known(int(value)?)),
             Kind::Parameter(n) => Some(Number::Known(int(scope.parameters.get(*n)?)?)),
-            Kind::NodeProperty(slot, reader) => {
-                Some(Number::Property(which(*slot)?, scope.node_numbers(reader)?))
-            }
-            Kind::EdgeProperty(slot, reader) => {
-                Some(Number::Property(which(*slot)?, scope.edge_numbers(reader)?))
-            }
-            Kind::Binary(BinaryOperator::Add, a, b) => both(i64::checked_add, a, b),
-            Kind::Binary(BinaryOperator::Subtract, a, b) => both(i64::checked_sub, a, b),
-            Kind::Binary(BinaryOperator::Multiply, a, b) => both(i64::checked_mul, a, b),
-            Kind::Call(Function::Mod, arguments) => both(i64::checked_rem, &arguments[0], &arguments[1]),
+            Kind::NodeProperty(slot, reader) => property(*slot, scope.node_numbers(reader)?),
+            Kind::EdgeProperty(slot, reader) => property(*slot, scope.edge_numbers(reader)?),
+            Kind::Binary(BinaryOperator::Add, a, b) => both(Operation::Add, a, b),
+            Kind::Binary(BinaryOperator::Subtract, a, b) => both(Operation::Subtract, a, b),
+            Kind::Binary(BinaryOperator::Multiply, a, b) => both(Operation::Multiply, a, b),
+            Kind::Call(Function::Mod, arguments) => both(Operation::Remainder, &arguments[0], &arguments[1]),
             _ => None,
         }
     }
@@ -145,34 +211,35 @@ impl<'a> Number<'a> {
     pub fn reads(&self) -> u64 {
         match self {
             Number::Known(_) => 0,
-            Number::Property(..) => 1,
+            Number::Property(..) | Number::ByTable(..) => 1,
             Number::Computed(_, pair) => pair.0.reads() + pair.1.reads(),
         }
     }
 
-    /// The number or null; `None` where the full evaluation must be asked.
     #[inline]
-    pub fn get(&self, at: Place) -> Option<Option<i64>> {
+    pub fn get(&self, at: Place) -> Result<i64, Lack> {
         match self {
-            Number::Known(number) => Some(*number),
-            Number::Property(which, tables) => {
-                let id = match which {
-                    Which::Edge => at.edge,
-                    Which::Node => at.node,
-                    Which::Bound(elements) => elements[at.row],
-                };
-                if id == NO_ELEMENT {
-                    return Some(None);
+            Number::Known(number) => number.ok_or(Lack::Null),
+            Number::Property(which, first, numbers) => match which.at(at) {
+                NO_ELEMENT => Err(Lack::Null),
+                id => numbers.get((id - first) as usize).ok_or(Lack::Null),
+            },
+            Number::ByTable(which, tables) => {
+                let id = which.at(at);
+                let table = tables.partition_point(|(first, _)| *first <= id).checked_sub(1);
+                match (table, id) {
+                    (_, NO_ELEMENT) => Err(Lack::Null),
+                    (None, _) => Err(Lack::Unknown),
+                    (Some(table), _) => {
+                        let (first, numbers) = tables[table];
+                        numbers.and_then(|numbers| numbers.get((id - first) as usize)).ok_or(Lack::Null)
+                    }
                 }
-                let table = match &tables[..] {
-                    [only] => only,
-                    _ => &tables[tables.partition_point(|(first, _)| *first <= id).checked_sub(1)?],
-                };
-                Some(table.1.and_then(|numbers| numbers.get((id - table.0) as usize)))
             }
-            Number::Computed(operation, pair) => match (pair.0.get(at)?, pair.1.get(at)?) {
-                (Some(a), Some(b)) => operation(a, b).map(Some),
-                _ => Some(None),
+            Number::Computed(operation, pair) => match (pair.0.get(at), pair.1.get(at)) {
+                (Ok(a), Ok(b)) => operation.of(a, b).ok_or(Lack::Unknown),
+                (Err(Lack::Unknown), _) | (_, Err(Lack::Unknown)) => Err(Lack::Unknown),
+                _ => Err(Lack::Null),
             },
         }
     }
@@ -198,8 +265,11 @@ impl<'a> Comparison<'a> {
     /// Whether it holds: unknown does not. `None` where the full evaluation must be asked.
     #[inline]
     pub fn get(&self, at: Place) -> Option<bool> {
-        let (a, b) = (self.a.get(at)?, self.b.get(at)?);
-        Some(a.zip(b).is_some_and(|(a, b)| (self.holds)(a.cmp(&b))))
+        match (self.a.get(at), self.b.get(at)) {
+            (Ok(a), Ok(b)) => Some((self.holds)(a.cmp(&b))),
+            (Err(Lack::Unknown), _) | (_, Err(Lack::Unknown)) => None,
+            _ => Some(false),
+        }
     }
 }
 

@@ -159,7 +159,7 @@ fn common_neighbours_in_either_direction_are_counted_apart() {
 fn bindings(graph: &Graph, edges: usize, same: &[(usize, usize)], used: &mut Vec<usize>) -> i64 {
     let node = |end: usize, used: &[usize]| {
         let (from, to, _) = graph.edges[used[end / 2]];
-        if end % 2 == 0 { from } else { to }
+        if end.is_multiple_of(2) { from } else { to }
     };
     let joined = |used: &[usize]| {
         let known = same.iter().filter(|(a, b)| a / 2 < used.len() && b / 2 < used.len());

@@ -51,11 +51,14 @@ pub type NumbersByTable<'a> = Vec<(Dense, Option<WholeNumbers<'a>>)>;
 fn numbers<'a>(
     tables: impl Iterator<Item = (Dense, &'a Vec<(Arc<str>, Column)>)>, reader: &PropertyReader,
 ) -> Option<NumbersByTable<'a>> {
-    let of_table = |((first, columns), place): ((Dense, &'a Vec<(Arc<str>, Column)>), &Option<usize>)| {
-        let column = place.map(|c| columns[c].1.whole_numbers().ok_or(())).transpose();
-        column.ok().map(|numbers| (first, numbers))
-    };
-    tables.zip(&reader.columns).map(of_table).collect()
+    let mut found = vec![];
+    for ((first, columns), place) in tables.zip(&reader.columns) {
+        found.push(match place {
+            Some(place) => (first, Some(columns[*place].1.whole_numbers()?)),
+            None => (first, None),
+        });
+    }
+    Some(found)
 }
 
 impl Snapshot {

@@ -45,11 +45,11 @@ impl CountWalks {
             return None;
         }
         let walks = CountWalks { step: step.clone(), close: close.clone(), through, kept, counting };
-        Some(if near < far { walks } else { walks.from_other_end(width) })
+        Some(if near < far { walks } else { walks.turned_round(width) })
     }
 
     /// The same ways, walked from the other bound node.
-    fn from_other_end(self, width: usize) -> CountWalks {
+    fn turned_round(self, width: usize) -> CountWalks {
         let (first, second, third) =
             (&self.step.edge, &self.close.arms[self.through].edge, &self.close.arms[self.kept].edge);
         let has = |edge: &EdgeCheck| edge.different_from.contains(&width);

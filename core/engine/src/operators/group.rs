@@ -14,7 +14,7 @@ use crate::evaluate::{Evaluator, Row};
 use crate::expression::{Expr, Kind};
 use crate::operators::Accumulator;
 use crate::plan::{Input, Operator, OperatorPlan};
-use crate::quick::{self, Number, Place};
+use crate::quick::{self, Lack, Number, Place};
 use rust_decimal::prelude::ToPrimitive;
 
 #[derive(Clone, Debug)]
@@ -78,6 +78,11 @@ impl Run {
         let mut numbered: HashMap<i64, usize> = HashMap::new();
         let single = self.spec.keys.len() == 1;
         let mut groups: Vec<Vec<Accumulator>> = vec![];
+        // Where rows are only counted, their numbers by group, which become accumulators at the end.
+        let counts_rows =
+            |a: &AggregateSpec| a.function == Aggregate::Count && a.argument.is_none() && a.weight.is_none();
+        let only_counts = single && self.spec.aggregates.iter().all(counts_rows);
+        let mut counts: Vec<usize> = vec![];
         if self.spec.keys.is_empty() {
             places.insert(vec![], 0);
             groups.push(fresh(&self.spec));
@@ -101,7 +106,11 @@ impl Run {
                 let number = match (&key_number, key) {
                     (Some(number), _) => {
                         evaluator.counters.properties_read += number.reads();
-                        number.get(Place { row, edge: NO_ELEMENT, node: NO_ELEMENT })
+                        match number.get(Place { row, edge: NO_ELEMENT, node: NO_ELEMENT }) {
+                            Ok(number) => Some(Some(number)),
+                            Err(Lack::Null) => Some(None),
+                            Err(Lack::Unknown) => None,
+                        }
                     }
                     (None, Some(key)) => quick::number(key, at, evaluator.scope, evaluator.counters),
                     (None, None) => None,
@@ -140,6 +149,11 @@ impl Run {
                         }
                     }
                 };
+                if only_counts {
+                    counts.resize(groups.len(), 0);
+                    counts[place] += 1;
+                    continue;
+                }
                 for (spec, accumulator) in self.spec.aggregates.iter().zip(&mut groups[place]) {
                     match &spec.argument {
                         None => accumulator.add_rows(spec.weight.map_or(1, |slot| weight(&batch, slot, row))),
@@ -154,6 +168,9 @@ impl Run {
                 }
             }
             context.reserve(new_bytes)?;
+        }
+        for (group, rows) in groups.iter_mut().zip(counts) {
+            group.iter_mut().for_each(|accumulator| accumulator.add_rows(rows));
         }
         let mut keys: Vec<(Vec<Value>, usize)> = places.into_iter().collect();
         keys.extend(numbered.into_iter().map(|(n, place)| (vec![Value::Int(n)], place)));

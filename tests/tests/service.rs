@@ -340,3 +340,36 @@ async fn another_address_and_a_second_service_are_refused() {
     assert!(!refused.status.success());
     assert!(stderr(&refused).contains("not a loopback address"));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn texts_of_one_shape_have_their_own_rows_and_their_errors_their_own_place() {
+    let folder = folder();
+    let service = Running::start(folder.path(), &[]);
+    let client = service.client();
+    query(&client, "averley", "CREATE GRAPH g ANY").await;
+    query(&client, "g", "INSERT (:P {n: 1}), (:P {n: 20}), (:P {n: 300})").await;
+    for (number, expected) in [(1, 1), (20, 1), (300, 1), (4, 0)] {
+        let found = query(&client, "g", &format!("MATCH (p:P {{n: {number}}}) RETURN p.n AS n")).await;
+        assert_eq!(found.rows.len(), expected, "{number}");
+        assert_eq!(found.summary["plan_cached"], json!(number == 300 || number == 4), "{number}");
+    }
+    for number in [1, 20, 300, 4000] {
+        let text = format!("MATCH (p:P) WHERE p.n < {number} RETURN 1 / (p.n - p.n) AS x");
+        let asked = client.query(&request("g", &text.replace("WHERE p.n <", "WHERE p.n >="))).await;
+        let failed = client.query(&request("g", &text)).await;
+        // Nothing is below 1, and nothing is 4000 or more.
+        assert_eq!(failed.is_err(), number != 1, "{text}");
+        assert_eq!(asked.is_err(), number != 4000, "{text}");
+        if let Err(error) = failed {
+            let problem = problem(error);
+            let error = &problem.errors[0];
+            assert_eq!(error.code, "22012");
+            assert_eq!(error.column, Some(text.find("1 / (").unwrap() as u32 + 1), "{text}");
+        }
+    }
+    // Changes too: each makes its own.
+    for number in [7, 8, 9, 10] {
+        query(&client, "g", &format!("MATCH (p:P {{n: 1}}) SET p.seen = {number}")).await;
+        assert_eq!(single(&client, "g", "MATCH (p:P {n: 1}) RETURN p.seen AS seen").await, number);
+    }
+}

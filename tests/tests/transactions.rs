@@ -218,6 +218,9 @@ async fn a_session_keeps_what_is_set_and_ends_when_it_is_idle() {
     within(&client, &s, "SESSION SET TIME ZONE '+05:30'").await;
     let offset = "RETURN CAST(CURRENT_TIMESTAMP AS STRING) LIKE '%+05:30' AS there";
     assert_eq!(cell(&within(&client, &s, offset).await), true);
+    within(&client, &s, "SESSION SET TIME ZONE 'Asia/Kathmandu'").await;
+    let now = within(&client, &s, "RETURN CURRENT_TIMESTAMP AS t").await;
+    assert!(now.rows[0][0].as_str().is_some_and(|t| t.ends_with("+05:45")), "{:?}", now.rows);
     assert_eq!(refused(&client, &s, "SESSION SET TIME ZONE 'Mars'").await, "22009");
     within(&client, &s, "SESSION RESET PARAMETER $code").await;
     assert_eq!(refused(&client, &s, "RETURN $code AS c").await, "42002");

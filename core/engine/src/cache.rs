@@ -68,7 +68,8 @@ impl Plan {
 struct OfShape {
     used: u64,
     plans: Vec<Plan>,
-    /// A plan of the shape is not what the texts are: their columns are named by what stands in them.
+    /// A plan of the shape would not serve the texts: their columns are named by what stands in them, or the
+    /// plan depends on their literals.
     unlike: bool,
 }
 
@@ -174,7 +175,9 @@ impl PlanCache {
             Some(Statement::Query(query)) => prepare_with(facts, &query, &text, snapshot, &parameters).ok(),
             _ => None,
         };
-        let like = |made: &Prepared| made.columns == prepared.columns && made.warnings.is_empty();
+        let like = |made: &Prepared| {
+            made.columns == prepared.columns && made.warnings.is_empty() && !made.depends_on(&literals)
+        };
         let made = made.filter(like);
         let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(shape) = kept.shapes.get_mut(&text) {

@@ -111,6 +111,11 @@ impl Prepared {
         self.root.estimate.cost
     }
 
+    /// Whether the plan was made for the value of one of these parameters, and serves that alone.
+    pub(crate) fn depends_on(&self, parameters: &[(String, Value)]) -> bool {
+        self.looked.iter().any(|(looked, _)| parameters.iter().any(|(name, _)| **looked == **name))
+    }
+
     /// Whether the plan serves a request with these parameters as well.
     pub fn serves(&self, parameters: &Parameters) -> bool {
         self.parameters.iter().all(|name| parameters.contains_key(&**name))

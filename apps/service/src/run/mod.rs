@@ -77,7 +77,6 @@ fn microseconds(duration: Duration) -> f64 {
 }
 
 /// What a request asks for, whatever its text says.
-#[derive(Clone)]
 struct Terms {
     parameters: Parameters,
     limits: Limits,
@@ -144,10 +143,11 @@ pub async fn query(app: Arc<App>, request: QueryRequest, format: ResultFormat) -
         {
             let changes = prepared.changes;
             let of_shape = !literals.is_empty();
-            let mut own = terms.clone();
-            own.parameters.extend(literals);
+            let mut terms = terms;
+            terms.parameters.extend(literals);
             let ready = Ready { prepared, snapshot, cached: true };
-            let run = Run { ready: Some(ready), changes, keep: true, ..Run::new(&app, graph, &request, own) };
+            let run =
+                Run { ready: Some(ready), changes, keep: true, ..Run::new(&app, graph, &request, terms) };
             match run.answer(format, true).await {
                 // Where in the text it failed only a plan of the text itself can say.
                 Err(problem) if of_shape && !problem.errors.is_empty() => {}
@@ -380,6 +380,7 @@ struct Facts<'a> {
     wait_us: f64,
     plan_cached: bool,
 }
+
 /// What a finished run says besides its rows.
 fn epilogue(
     summary: &Summary, phases: &Phases, warnings: &[Diagnostic], text: &str, graph: &str, version: u64,

@@ -1,22 +1,20 @@
-//! Patterns, lookups and single inserts of docs/benchmarks.md, each against the same question in SQL on
+//! Patterns of docs/benchmarks.md, each against the same question in SQL on
 //! PostgreSQL in the same run: `cargo bench --bench patterns`. SCALES=16 asks for the small graph alone;
 //! SQL_SECONDS is how long a question may take in SQL.
 
 #![allow(clippy::unwrap_used)] // A benchmark that cannot go on should stop with the place.
 
 use std::path::Path;
-use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use graphodrome_bench::{Line, in_memory, median, milliseconds, shown, table};
-use graphodrome_client::{Client, QueryRequest};
 use graphodrome_engine::{Limits, Parameters, prepare};
 use graphodrome_generator::{Shape, Style};
 use graphodrome_graph::{Snapshot, Value};
 use graphodrome_language::ast::Statement;
 use graphodrome_language::parse;
 use graphodrome_store::PrivateServer;
-use graphodrome_tests::{Running, folder, load_mapping, query, single};
+use graphodrome_tests::folder;
 use sea_orm::sqlx::postgres::{PgPool, PgPoolCopyExt, PgPoolOptions};
 use sea_orm::sqlx::{self, Row};
 
@@ -216,160 +214,6 @@ async fn graph(scale: u32, lines: &mut Vec<Line>) {
     server.stop().unwrap();
 }
 
-/// Requests a second of so many clients at once, and their 99th percentile in milliseconds.
-async fn rate<F, Fut>(clients: usize, each: usize, work: F) -> (f64, f64)
-where
-    F: Fn(usize, usize) -> Fut + Send + Sync + 'static,
-    Fut: Future<Output = ()> + Send,
-{
-    let work = Arc::new(work);
-    let started = Instant::now();
-    let tasks: Vec<_> = (0..clients)
-        .map(|client| {
-            let work = work.clone();
-            tokio::spawn(async move {
-                let mut times = vec![];
-                for i in 0..each {
-                    let began = Instant::now();
-                    work(client, i).await;
-                    times.push(began.elapsed().as_secs_f64() * 1e3);
-                }
-                times
-            })
-        })
-        .collect();
-    let mut times = vec![];
-    for task in tasks {
-        times.extend(task.await.unwrap());
-    }
-    let seconds = started.elapsed().as_secs_f64();
-    times.sort_by(f64::total_cmp);
-    ((clients * each) as f64 / seconds, times[times.len() * 99 / 100])
-}
-
-fn asking(text: &str, parameters: serde_json::Value) -> QueryRequest {
-    let parameters = parameters.as_object().unwrap().clone();
-    QueryRequest { text: text.into(), graph: Some("random".into()), parameters, ..QueryRequest::default() }
-}
-
-/// Lookups and inserts through the service, against the protocol of PostgreSQL.
-async fn requests(lines: &mut Vec<Line>) {
-    let tables = folder();
-    let nodes = 1u32 << 16;
-    graphodrome_generator::random_graph(
-        Shape::skewed(nodes, 16 * nodes as u64),
-        11,
-        Style::default(),
-        tables.path(),
-    )
-    .unwrap();
-    let data = folder();
-    let service = Running::start(data.path(), &[]);
-    let client: Client = service.client();
-    let model = std::fs::read_to_string(tables.path().join("model.gql")).unwrap();
-    client.query(&QueryRequest { text: model, ..QueryRequest::default() }).await.unwrap();
-    assert_eq!(load_mapping(&client, "random", &tables.path().join("load.toml")).await.state, "done");
-    let beside = folder();
-    let server = PrivateServer::start(beside.path()).unwrap();
-    let pool =
-        PgPoolOptions::new().min_connections(32).max_connections(32).connect(&server.url()).await.unwrap();
-    run(&pool, "CREATE TABLE nodes (id bigint PRIMARY KEY)").await;
-    copy(&pool, "nodes", &tables.path().join("nodes.csv")).await;
-    run(&pool, "CREATE TABLE made (id bigint PRIMARY KEY, name text)").await;
-
-    let lookup = "MATCH (p:Place {id: $id}) RETURN p.id AS id";
-    let each = setting("LOOKUPS", 4000) as usize;
-    let reading = client.clone();
-    let (mine, late) = rate(8, each, move |client, i| {
-        let reading = reading.clone();
-        async move {
-            let id = 1 + (client * 7919 + i * 31) as u32 % nodes;
-            let result = reading.query(&asking(lookup, serde_json::json!({ "id": id }))).await.unwrap();
-            assert_eq!(result.rows.len(), 1);
-        }
-    })
-    .await;
-    let reading = pool.clone();
-    let (sql, sql_late) = rate(8, each, move |client, i| {
-        let reading = reading.clone();
-        async move {
-            let id = 1 + ((client * 7919 + i * 31) as u32 % nodes) as i64;
-            sqlx::query("SELECT id FROM nodes WHERE id = $1").bind(id).fetch_one(&reading).await.unwrap();
-        }
-    })
-    .await;
-    lines.push(Line {
-        figure: format!(
-            "key lookup through HTTP, 8 clients, a second (99th percentile {late:.2} ms, {sql_late:.2} ms)"
-        ),
-        ours: format!("{mine:.0}"),
-        theirs: format!("{sql:.0}"),
-        ratio: mine / sql,
-        target: "1".into(),
-    });
-
-    // What a request takes besides its execution.
-    let mut beyond = vec![];
-    for i in 1..=2000 {
-        let began = Instant::now();
-        let result = client.query(&asking(lookup, serde_json::json!({ "id": i }))).await.unwrap();
-        let execute = result.summary["execute_us"].as_f64().unwrap() / 1e3;
-        beyond.push(began.elapsed().as_secs_f64() * 1e3 - execute);
-    }
-    let beyond = median(beyond);
-    println!("a simple query takes {} besides its execution (target 0.3 ms)", shown(beyond));
-
-    let each = setting("INSERTS", 300) as usize;
-    let writing = client.clone();
-    let (mine, late) = rate(32, each, move |client, i| {
-        let writing = writing.clone();
-        async move {
-            let id = 1_000_000 + client * 100_000 + i;
-            let request = asking("INSERT (:Place {id: $id})", serde_json::json!({ "id": id }));
-            writing.query(&request).await.unwrap();
-        }
-    })
-    .await;
-    let writing = pool.clone();
-    let (sql, sql_late) = rate(32, each, move |client, i| {
-        let writing = writing.clone();
-        async move {
-            let id = (client * 100_000 + i) as i64;
-            sqlx::query("INSERT INTO made (id, name) VALUES ($1, 'x')")
-                .bind(id)
-                .execute(&writing)
-                .await
-                .unwrap();
-        }
-    })
-    .await;
-    let made = single(&client, "random", "MATCH (p:Place) WHERE p.id >= 1000000 RETURN COUNT(*) AS n").await;
-    assert_eq!(made, 32 * each);
-    lines.push(Line {
-        figure: format!(
-            "single inserts, 32 clients, a second (99th percentile {late:.1} ms, {sql_late:.1} ms)"
-        ),
-        ours: format!("{mine:.0}"),
-        theirs: format!("{sql:.0}"),
-        ratio: mine / sql,
-        target: "1".into(),
-    });
-
-    // One statement that changes a million elements.
-    query(&client, "random", "MATCH (p:Place) WHERE p.id >= 1000000 DETACH DELETE p").await;
-    let began = Instant::now();
-    let result =
-        query(&client, "random", "MATCH ()-[e:LINK]->() SET e.weight = e.weight + 1 RETURN COUNT(*) AS n")
-            .await;
-    println!(
-        "one statement that changes {} edges: {}",
-        result.rows[0][0],
-        shown(began.elapsed().as_secs_f64() * 1e3)
-    );
-    pool.close().await;
-    server.stop().unwrap();
-}
-
 fn main() {
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
     runtime.block_on(async {
@@ -377,9 +221,6 @@ fn main() {
         let scales = std::env::var("SCALES").unwrap_or("16,20".into());
         for scale in scales.split(',').filter(|s| !s.is_empty()) {
             graph(scale.parse().unwrap(), &mut lines).await;
-        }
-        if std::env::var("GRAPHS_ONLY").is_err() {
-            requests(&mut lines).await;
         }
         println!("\n{}", table(&lines));
     });

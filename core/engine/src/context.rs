@@ -1,7 +1,9 @@
 //! What a running query carries: the snapshot, its limits, its counters.
 
-use std::sync::Arc;
+use std::any::Any;
+use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use graphodrome_graph::{GraphError, Transaction, Zone};
@@ -138,6 +140,8 @@ pub(crate) struct Context {
     pub changed: Changed,
     /// The number of the slice that is worked on, where rows are shared out.
     pub slice: u64,
+    /// What an operator has made once for all threads that run it, by its number.
+    shared: Arc<Mutex<HashMap<usize, Made>>>,
     /// Bytes held, by the contexts beside this one too.
     memory: Arc<AtomicU64>,
     since_check: u64,
@@ -156,6 +160,8 @@ pub struct Changed {
 
 pub(crate) type Outcome<T> = Result<T, Diagnostic>;
 
+type Made = Arc<dyn Any + Send + Sync>;
+
 impl Context {
     pub fn new(scope: Scope, limits: Limits, operators: usize) -> Context {
         Context {
@@ -170,6 +176,7 @@ impl Context {
             warnings: vec![],
             changed: Changed::default(),
             slice: 0,
+            shared: Arc::default(),
             memory: Arc::default(),
             since_check: 0,
         }
@@ -182,6 +189,7 @@ impl Context {
             started: self.started,
             arguments: self.arguments.clone(),
             tables: self.tables.clone(),
+            shared: self.shared.clone(),
             memory: self.memory.clone(),
             ..Context::new(self.scope.clone(), self.limits.clone(), self.metrics.len())
         }
@@ -219,6 +227,23 @@ impl Context {
 
     pub fn table(&self, number: usize) -> Arc<crate::Batch> {
         self.tables.get(number).cloned().unwrap_or_default()
+    }
+
+    /// What the operator that runs now has made for all of its threads; the first of them makes it, the
+    /// others wait.
+    pub fn made_once<T: Any + Send + Sync>(
+        &mut self, make: impl FnOnce(&mut Context) -> Outcome<T>,
+    ) -> Outcome<Arc<T>> {
+        let shared = self.shared.clone();
+        let mut shared = shared.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(made) = shared.get(&self.current).cloned()
+            && let Ok(made) = made.downcast()
+        {
+            return Ok(made);
+        }
+        let made = Arc::new(make(self)?);
+        shared.insert(self.current, made.clone());
+        Ok(made)
     }
 
     pub fn counters(&mut self) -> &mut Counters {

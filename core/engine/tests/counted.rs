@@ -154,6 +154,80 @@ fn common_neighbours_in_either_direction_are_counted_apart() {
     }
 }
 
+#[test]
+fn triangles_of_all_directions_and_kinds_are_those_of_the_reference() {
+    let mut random = ChaCha8Rng::seed_from_u64(9);
+    let mut ranked = 0;
+    for round in 0..400 {
+        let mut graph = graph(&mut random, if round % 4 == 0 { 2 } else { 0 });
+        let second = if round % 2 == 0 { "S" } else { "R" };
+        let changed = round % 8 == 1;
+        if second == "S" || changed {
+            graph = with_more(&mut random, graph, second, changed);
+        }
+        let kinds: Vec<&str> = (0..3).map(|_| if random.random_bool(0.5) { "R" } else { second }).collect();
+        let forward: Vec<bool> = (0..3).map(|_| random.random_bool(0.5)).collect();
+        let label = ["A", "B"][random.random_range(0..2)];
+        let link = |i: usize| {
+            if forward[i] { format!("-[e{i}:{}]->", kinds[i]) } else { format!("<-[e{i}:{}]-", kinds[i]) }
+        };
+        let pattern = format!("(a:{label}){}(b:{label}){}(c:{label}){}(a)", link(0), link(1), link(2));
+        let counted = format!("MATCH {pattern} RETURN COUNT(*) AS n");
+        let count = numbers(&graph.snapshot, &counted, 0);
+        ranked += plan_text(&graph.snapshot, &counted).contains("CountTriangles") as usize;
+        // Read one by one.
+        let made = numbers(&graph.snapshot, &format!("MATCH {pattern} RETURN a.x AS x, e0, e1, e2"), 0).len();
+        assert_eq!(count, [made as i64], "round {round}: {pattern} on {:?}", graph.edges);
+        // Edges of the first kind alone can be told from the list.
+        if kinds == ["R"; 3] && label == "A" {
+            let mut expected = 0;
+            let edges = &graph.edges;
+            let ends = |i: usize, edge: usize| {
+                let (from, to, _) = edges[edge];
+                if forward[i] { (from, to) } else { (to, from) }
+            };
+            for one in 0..edges.len() {
+                for two in (0..edges.len()).filter(|two| *two != one && ends(0, one).1 == ends(1, *two).0) {
+                    let closes = |three: &usize| {
+                        ![one, two].contains(three) && ends(2, *three) == (ends(1, two).1, ends(0, one).0)
+                    };
+                    expected += (0..edges.len()).filter(closes).count() as i64;
+                }
+            }
+            assert_eq!(count, [expected], "round {round}: {pattern} on {edges:?}");
+        }
+    }
+    assert!(ranked > 200, "{ranked} of 400 were counted by rank");
+}
+
+/// The graph with edges of another kind, and a second label at some nodes; folded, or as changes.
+fn with_more(random: &mut ChaCha8Rng, graph: Graph, kind: &str, changed: bool) -> Graph {
+    let mut transaction = Transaction::new(graph.snapshot);
+    let bound = transaction.snapshot().node_bound();
+    if kind != "R" {
+        for _ in 0..random.random_range(1..20) {
+            let (source, target) = (random.random_range(0..bound), random.random_range(0..bound));
+            let labels = label_set([kind]);
+            let edge = NewEdge { labels, properties: vec![], directed: true, source, target };
+            transaction.insert_edge(edge).unwrap();
+        }
+    }
+    for node in (0..bound).filter(|node| node % 3 != 0) {
+        let x = transaction_x(transaction.snapshot(), node);
+        let properties = vec![("x".into(), Value::Int(x))];
+        transaction.change_node(node, label_set(["A", "B"]), properties).unwrap();
+    }
+    let (made, _) = transaction.finish().unwrap();
+    if changed {
+        return Graph { snapshot: made, ..graph };
+    }
+    let base = Base::build(made.fold(), &Default::default()).unwrap();
+    let next = made.next_ids();
+    let mut snapshot = Snapshot::new(base.into(), Default::default(), made.version);
+    snapshot.reserve_ids(next.0, next.1);
+    Graph { snapshot, ..graph }
+}
+
 /// How many bindings of edges to distinct ones of the graph there are, so that these pairs of their ends are
 /// the same node. An end is twice the edge's place, and one more where it is the edge's destination.
 fn bindings(graph: &Graph, edges: usize, same: &[(usize, usize)], used: &mut Vec<usize>) -> i64 {

@@ -24,7 +24,7 @@ pub struct Snapshot {
 }
 
 /// Which nodes a label expression takes: decided once per base table.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct NodeTest {
     pub expression: Option<LabelExpression>,
     pub tables: Vec<bool>,

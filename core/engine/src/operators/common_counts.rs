@@ -48,26 +48,44 @@ pub(super) struct Kept {
 #[derive(Default)]
 pub(super) struct Marks {
     counts: Vec<u32>,
+    /// Which are not 0: small enough to stay close to the processor.
+    bits: Vec<u64>,
     nodes: Vec<Dense>,
 }
 
 impl Marks {
-    fn clear(&mut self, bound: u32) {
+    pub fn clear(&mut self, bound: u32) {
         // Fresh zeroes cost nothing until they are looked at.
         if self.counts.len() != bound as usize {
             self.counts = vec![0; bound as usize];
+            self.bits = vec![0; bound.div_ceil(64) as usize];
             self.nodes.clear();
         } else if self.nodes.len() > bound as usize / 8 {
             self.counts.fill(0);
+            self.bits.fill(0);
             self.nodes.clear();
         }
         for node in self.nodes.drain(..) {
             self.counts[node as usize] = 0;
+            self.bits[node as usize / 64] = 0;
         }
     }
 
-    fn bytes(&self) -> usize {
-        4 * (self.counts.len() + self.nodes.len())
+    pub fn bytes(&self) -> usize {
+        4 * (self.counts.len() + self.nodes.len()) + 8 * self.bits.len()
+    }
+
+    /// The numbers of all these together, where most have none.
+    #[inline]
+    pub fn sum(&self, nodes: &[Dense]) -> u64 {
+        let mut sum = 0;
+        for &node in nodes {
+            let word = self.bits.get(node as usize / 64).copied().unwrap_or(0);
+            if word >> (node % 64) & 1 == 1 {
+                sum += self.counts[node as usize] as u64;
+            }
+        }
+        sum
     }
 
     #[inline]
@@ -77,10 +95,11 @@ impl Marks {
 
     /// `false` where the number is too large.
     #[inline]
-    fn add(&mut self, node: Dense, number: u32) -> bool {
+    pub fn add(&mut self, node: Dense, number: u32) -> bool {
         let place = &mut self.counts[node as usize];
         if *place == 0 {
             self.nodes.push(node);
+            self.bits[node as usize / 64] |= 1 << (node % 64);
         }
         let (sum, too_large) = place.overflowing_add(number);
         *place = sum;
@@ -249,11 +268,7 @@ impl CommonCounts {
         if entries.len() <= MUCH_LONGER * nodes.len() {
             *looked += entries.len() as u64;
             self.spent += entries.len() as u64;
-            let mut count = 0;
-            for &node in entries {
-                count += edges.get(node);
-            }
-            return count;
+            return edges.sum(entries);
         }
         let (mut count, mut at) = (0, 0);
         for &node in nodes {

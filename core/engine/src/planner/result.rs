@@ -9,8 +9,8 @@ use crate::compile::{Compiler, Computed};
 use crate::context::Outcome;
 use crate::expression::{Expr, Kind};
 use crate::operators::{
-    AggregateSpec, AttachRow, Compute, CountWalks, Distinct, Filter, FollowEdges, Group, IntersectEdges,
-    Order, ReturnRows, SortSpec,
+    AggregateSpec, AttachRow, Compute, CountTriangles, CountWalks, Distinct, Filter, FollowEdges, Group,
+    IntersectEdges, Order, ReturnRows, ScanNodes, SortSpec,
 };
 use crate::plan::{ColumnInfo, Counting, PlanNode, Schema};
 use crate::planner::compose::{Around, column_kind};
@@ -34,19 +34,20 @@ impl Planner<'_> {
         let items = if items.is_empty() { all_variables(&input.schema, outer) } else { items.to_vec() };
         let expressions: Vec<&Expression> = items.iter().map(|i| &i.expression).collect();
         let (node, computed) = self.subqueries(input, &expressions)?;
-        self.project(node, &items, &computed, false)
+        let before = node.schema.clone();
+        self.project(node, &before, &items, &computed, false)
     }
 
+    /// Computes items from what is in the first slots, those of `before`; `node` may have more.
     fn project(
-        &mut self, node: PlanNode, items: &[ReturnItem], computed: &Computed, grouped: bool,
+        &mut self, node: PlanNode, before: &Schema, items: &[ReturnItem], computed: &Computed, grouped: bool,
     ) -> Outcome<Projected> {
-        let before = node.schema.clone();
-        let mut schema = before.clone();
+        let mut schema = node.schema.clone();
         let (mut expressions, mut slots, mut columns) = (vec![], vec![], vec![]);
         for item in items {
-            let compiler = Compiler { grouped, ..self.compiler(&before, computed) };
+            let compiler = Compiler { grouped, ..self.compiler(before, computed) };
             let compiled = compiler.expression(&item.expression)?;
-            let kind = expression_kind(&compiled, &before);
+            let kind = expression_kind(&compiled, before);
             columns.push(ColumnInfo { name: item.name.to_string(), kind: column_kind(kind) });
             // An item's name hides a variable of the same name from here on.
             slots.push(schema.push(item.name.clone(), kind));
@@ -97,7 +98,24 @@ impl Planner<'_> {
             node = with;
         }
         let bounds = self.bounds(&result.page)?;
-        let Projected { mut node, slots, columns, shown } = self.project(node, &items, &computed, grouped)?;
+        let before = node.schema.clone();
+        // Where only the first rows are wanted, what their order does not need is read of those alone.
+        let late = |item: &ReturnItem| {
+            let needed = |key: &SortKey| {
+                key.expression.kind == item.expression.kind
+                    || expression_variables(&key.expression).contains(&item.name)
+            };
+            !result.page.order.iter().any(needed)
+        };
+        let first_rows = bounds.1.is_some() && !result.page.order.is_empty();
+        let may_wait = first_rows && !grouped && !result.distinct;
+        let is_late: Vec<bool> = items.iter().map(|item| may_wait && late(item)).collect();
+        let taken = |wanted: bool| -> Vec<ReturnItem> {
+            items.iter().zip(&is_late).filter(|(_, late)| **late == wanted).map(|(i, _)| i.clone()).collect()
+        };
+        let (sooner, later) = (taken(false), taken(true));
+        let Projected { mut node, slots, columns, shown } =
+            self.project(node, &before, &sooner, &computed, grouped)?;
         let schema = node.schema.clone();
         if result.distinct {
             let estimate = Estimate {
@@ -111,12 +129,24 @@ impl Planner<'_> {
         if !result.page.order.is_empty() {
             // An expression that repeats an item word for word is that item.
             let mut known = computed.clone();
-            for (item, slot) in items.iter().zip(&slots) {
+            for (item, slot) in sooner.iter().zip(&slots) {
                 known.push((item.expression.kind.clone(), *slot));
             }
             node = self.order(node, &result.page.order, &schema, &known, bounds)?;
         }
         node = self.cut(node, bounds);
+        let mut projected = Projected { node, slots, columns, shown };
+        if !later.is_empty() {
+            let rest = self.project(projected.node, &before, &later, &computed, false)?;
+            let mut slots = [projected.slots.into_iter(), rest.slots.into_iter()];
+            let mut columns = [projected.columns.into_iter(), rest.columns.into_iter()];
+            let next = |late: &bool| Some((slots[*late as usize].next()?, columns[*late as usize].next()?));
+            let (slots, columns) = is_late.iter().filter_map(next).unzip();
+            let shown = items.iter().map(|i| i.name.to_string()).collect::<Vec<_>>().join(", ");
+            projected = Projected { node: rest.node, slots, columns, shown };
+        }
+        let Projected { node, slots, columns, shown } = projected;
+        let schema = node.schema.clone();
         let estimate = node.estimate.clone();
         let mut final_schema = Schema::default();
         for slot in &slots {
@@ -339,6 +369,18 @@ fn counted(input: PlanNode, keys: &[Expr], specs: &mut [AggregateSpec]) -> PlanN
         node.schema = first.schema.clone();
         // Each first step is looked at, and little else.
         node.estimate.cost = first.estimate.cost + below.estimate.rows;
+        node.inputs = node.inputs.remove(0).inputs;
+    }
+    if let [step] = &node.inputs[..]
+        && let [scan] = &step.inputs[..]
+        && let (Some(close), Some(follow), Some(all)) =
+            (node.operator::<IntersectEdges>(), step.operator::<FollowEdges>(), scan.operator::<ScanNodes>())
+        && let Some(triangles) = CountTriangles::of(close, follow, all)
+    {
+        node.plan = Arc::new(triangles);
+        node.schema = scan.schema.clone();
+        // A few looks at each edge, and in dense parts more.
+        node.estimate.cost = scan.estimate.cost + 10.0 * step.estimate.rows;
         node.inputs = node.inputs.remove(0).inputs;
     }
     let weight = node.schema.push("#count", VariableKind::Value);

@@ -1,0 +1,293 @@
+//! Requests of docs/benchmarks.md: key lookups and single inserts of many clients at once, each against
+//! the same in SQL on PostgreSQL, in turns of one run: `cargo bench --bench requests`. Every client has one
+//! connection that stays, a plain socket for HTTP and one of PostgreSQL's protocol with a prepared statement.
+//! LOOKUPS and INSERTS are requests a client and turn, TURNS how many turns there are.
+
+#![allow(clippy::unwrap_used)] // A benchmark that cannot go on should stop with the place.
+
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+use graphodrome_bench::{Line, median, shown, table};
+use graphodrome_client::QueryRequest;
+use graphodrome_generator::{Shape, Style};
+use graphodrome_store::PrivateServer;
+use graphodrome_tests::{Running, folder, load_mapping, query, single};
+use sea_orm::sqlx::postgres::{PgConnection, PgPoolCopyExt, PgPoolOptions};
+use sea_orm::sqlx::{self, Connection, Row};
+use serde::Deserialize;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::TcpStream;
+
+fn setting(name: &str, default: u64) -> u64 {
+    std::env::var(name).ok().and_then(|v| v.parse().ok()).unwrap_or(default)
+}
+
+/// A client with one connection.
+struct Plain {
+    stream: TcpStream,
+    host: String,
+    read: Vec<u8>,
+}
+
+#[derive(Deserialize)]
+struct Answer {
+    rows: Vec<Vec<i64>>,
+    summary: Summary,
+}
+
+#[derive(Deserialize)]
+struct Summary {
+    execute_us: f64,
+}
+
+impl Plain {
+    async fn connect(address: &str) -> Plain {
+        let host = address.trim_start_matches("http://").trim_end_matches('/').to_string();
+        let stream = TcpStream::connect(&host).await.unwrap();
+        stream.set_nodelay(true).unwrap();
+        Plain { stream, host, read: vec![] }
+    }
+
+    async fn query(&mut self, text: &str, id: u64) -> Answer {
+        let parameters = serde_json::json!({ "id": id }).as_object().unwrap().clone();
+        let request = QueryRequest {
+            text: text.into(),
+            graph: Some("random".into()),
+            parameters,
+            ..QueryRequest::default()
+        };
+        let body = serde_json::to_string(&request).unwrap();
+        let head = format!(
+            "POST /v1/query HTTP/1.1\r\nhost: {}\r\ncontent-type: application/json\r\ncontent-length: {}\r\n\r\n",
+            self.host,
+            body.len()
+        );
+        self.stream.write_all(format!("{head}{body}").as_bytes()).await.unwrap();
+        self.read.clear();
+        loop {
+            assert!(
+                self.stream.read_buf(&mut self.read).await.unwrap() > 0,
+                "the service closed the connection"
+            );
+            let Some(head) = self.read.windows(4).position(|four| four == b"\r\n\r\n") else { continue };
+            let text = std::str::from_utf8(&self.read[..head]).unwrap().to_ascii_lowercase();
+            let length = text.lines().find_map(|line| line.strip_prefix("content-length: ")).unwrap();
+            let whole = head + 4 + length.parse::<usize>().unwrap();
+            if self.read.len() >= whole {
+                assert!(text.starts_with("http/1.1 200"), "{}", String::from_utf8_lossy(&self.read));
+                return serde_json::from_slice(&self.read[head + 4..whole]).unwrap();
+            }
+        }
+    }
+}
+
+/// Requests a second of all clients at once, and their times in milliseconds.
+async fn rate<C, W>(clients: Vec<C>, each: usize, work: W) -> (Vec<C>, f64, Vec<f64>)
+where
+    C: Send + 'static,
+    W: AsyncWork<C>,
+{
+    let (count, started) = (clients.len(), Instant::now());
+    let tasks: Vec<_> = clients
+        .into_iter()
+        .enumerate()
+        .map(|(number, mut client)| {
+            tokio::spawn(async move {
+                let mut times = vec![];
+                for i in 0..each {
+                    let began = Instant::now();
+                    work.once(&mut client, number as u64, i as u64).await;
+                    times.push(began.elapsed().as_secs_f64() * 1e3);
+                }
+                (client, times)
+            })
+        })
+        .collect();
+    let (mut clients, mut times) = (vec![], vec![]);
+    for task in tasks {
+        let (client, taken) = task.await.unwrap();
+        clients.push(client);
+        times.extend(taken);
+    }
+    (clients, (count * each) as f64 / started.elapsed().as_secs_f64(), times)
+}
+
+/// One request of a client: its number and how many requests it made before.
+trait AsyncWork<C>: Copy + Send + 'static {
+    fn once(self, client: &mut C, number: u64, before: u64) -> impl Future<Output = ()> + Send;
+}
+
+const NODES: u64 = 1 << 16;
+const LOOKUP: &str = "MATCH (p:Place {id: $id}) RETURN p.id AS id";
+const INSERT: &str = "INSERT (:Place {id: $id})";
+
+#[derive(Clone, Copy)]
+struct Lookup;
+
+#[derive(Clone, Copy)]
+struct Insert {
+    /// The first id of this turn.
+    from: u64,
+}
+
+fn known(number: u64, before: u64) -> u64 {
+    1 + (number * 7919 + before * 31) % NODES
+}
+
+impl AsyncWork<Plain> for Lookup {
+    async fn once(self, client: &mut Plain, number: u64, before: u64) {
+        let id = known(number, before);
+        assert_eq!(client.query(LOOKUP, id).await.rows, [[id as i64]]);
+    }
+}
+
+impl AsyncWork<PgConnection> for Lookup {
+    async fn once(self, client: &mut PgConnection, number: u64, before: u64) {
+        let id = known(number, before) as i64;
+        let row = sqlx::query("SELECT id FROM nodes WHERE id = $1").bind(id).fetch_one(client).await.unwrap();
+        assert_eq!(row.get::<i64, _>(0), id);
+    }
+}
+
+impl AsyncWork<Plain> for Insert {
+    async fn once(self, client: &mut Plain, number: u64, before: u64) {
+        client.query(INSERT, self.from + number * 100_000 + before).await;
+    }
+}
+
+impl AsyncWork<PgConnection> for Insert {
+    async fn once(self, client: &mut PgConnection, number: u64, before: u64) {
+        let id = (self.from + number * 100_000 + before) as i64;
+        sqlx::query("INSERT INTO made (id, name) VALUES ($1, 'x')").bind(id).execute(client).await.unwrap();
+    }
+}
+
+async fn copy(server: &PrivateServer, table: &str, path: &Path) {
+    let pool = PgPoolOptions::new().connect(&server.url()).await.unwrap();
+    let mut copy = pool.copy_in_raw(&format!("COPY {table} FROM STDIN (FORMAT csv, HEADER)")).await.unwrap();
+    copy.send(std::fs::read(path).unwrap()).await.unwrap();
+    copy.finish().await.unwrap();
+    pool.close().await;
+}
+
+/// What all turns gave of one kind of request.
+#[derive(Default)]
+struct Turns {
+    ours: Vec<f64>,
+    theirs: Vec<f64>,
+    our_times: Vec<f64>,
+    their_times: Vec<f64>,
+}
+
+impl Turns {
+    fn line(self, figure: &str) -> Line {
+        let ratios: Vec<f64> =
+            self.ours.iter().zip(&self.theirs).map(|(ours, theirs)| ours / theirs).collect();
+        let each: Vec<String> = ratios.iter().map(|r| format!("{r:.2}")).collect();
+        println!("{figure}: {}", each.join(", "));
+        let late = |mut times: Vec<f64>| {
+            times.sort_by(f64::total_cmp);
+            times[times.len() * 99 / 100]
+        };
+        let late = (late(self.our_times), late(self.their_times));
+        Line {
+            figure: format!("{figure}, a second (99th percentile {:.2} ms, {:.2} ms)", late.0, late.1),
+            ours: format!("{:.0}", median(self.ours)),
+            theirs: format!("{:.0}", median(self.theirs)),
+            ratio: median(ratios),
+            target: "1".into(),
+        }
+    }
+}
+
+async fn requests() {
+    let (tables, data, beside) = (folder(), folder(), folder());
+    let shape = Shape::skewed(NODES as u32, 16 * NODES);
+    graphodrome_generator::random_graph(shape, 11, Style::default(), tables.path()).unwrap();
+    let service = Running::start(data.path(), &[]);
+    let client = service.client();
+    let model = std::fs::read_to_string(tables.path().join("model.gql")).unwrap();
+    client.query(&QueryRequest { text: model, ..QueryRequest::default() }).await.unwrap();
+    assert_eq!(load_mapping(&client, "random", &tables.path().join("load.toml")).await.state, "done");
+    let server = PrivateServer::start(beside.path()).unwrap();
+    let mut sql = vec![];
+    for _ in 0..32 {
+        sql.push(PgConnection::connect(&server.url()).await.unwrap());
+    }
+    for text in
+        ["CREATE TABLE nodes (id bigint PRIMARY KEY)", "CREATE TABLE made (id bigint PRIMARY KEY, name text)"]
+    {
+        sqlx::query(text).execute(&mut sql[0]).await.unwrap();
+    }
+    copy(&server, "nodes", &tables.path().join("nodes.csv")).await;
+    let mut http = vec![];
+    for _ in 0..32 {
+        http.push(Plain::connect(&service.url).await);
+    }
+
+    let turns = setting("TURNS", 5) as usize;
+    let mut lines = vec![];
+    let each = setting("LOOKUPS", 4000) as usize;
+    let (mut few_http, mut few_sql) = (http.split_off(24), sql.split_off(24));
+    let mut lookups = Turns::default();
+    for turn in 0..=turns {
+        let ((ours, theirs), (times, their_times));
+        (few_http, ours, times) = rate(few_http, each, Lookup).await;
+        (few_sql, theirs, their_times) = rate(few_sql, each, Lookup).await;
+        // The first is for warming up.
+        if turn > 0 {
+            lookups.ours.push(ours);
+            lookups.theirs.push(theirs);
+            lookups.our_times.extend(times);
+            lookups.their_times.extend(their_times);
+        }
+    }
+    lines.push(lookups.line("key lookup through HTTP, 8 clients"));
+
+    // What a request takes besides its execution.
+    let mut beyond = vec![];
+    for i in 1..=2000 {
+        let began = Instant::now();
+        let answer = few_http[0].query(LOOKUP, i).await;
+        beyond.push(began.elapsed().as_secs_f64() * 1e3 - answer.summary.execute_us / 1e3);
+    }
+    println!("a simple query takes {} besides its execution (target 0.3 ms)", shown(median(beyond)));
+
+    http.extend(few_http);
+    sql.extend(few_sql);
+    let each = setting("INSERTS", 500) as usize;
+    let mut inserts = Turns::default();
+    for turn in 0..=turns {
+        let work = Insert { from: 1_000_000 + turn as u64 * 10_000_000 };
+        let ((ours, theirs), (times, their_times));
+        (http, ours, times) = rate(http, each, work).await;
+        (sql, theirs, their_times) = rate(sql, each, work).await;
+        if turn > 0 {
+            inserts.ours.push(ours);
+            inserts.theirs.push(theirs);
+            inserts.our_times.extend(times);
+            inserts.their_times.extend(their_times);
+        }
+    }
+    let made = single(&client, "random", "MATCH (p:Place) WHERE p.id >= 1000000 RETURN COUNT(*) AS n").await;
+    assert_eq!(made, 32 * each * (turns + 1));
+    lines.push(inserts.line("single inserts, 32 clients"));
+
+    // One statement that changes a million elements.
+    query(&client, "random", "MATCH (p:Place) WHERE p.id >= 1000000 DETACH DELETE p").await;
+    let began = Instant::now();
+    let changed = "MATCH ()-[e:LINK]->() SET e.weight = e.weight + 1 RETURN COUNT(*) AS n";
+    let result = query(&client, "random", changed).await;
+    let took = shown(began.elapsed().as_secs_f64() * 1e3);
+    println!("one statement that changes {} edges: {took}", result.rows[0][0]);
+    println!("\n{}", table(&lines));
+    drop(sql);
+    server.stop().unwrap();
+}
+
+fn main() {
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
+    runtime.block_on(requests());
+    runtime.shutdown_timeout(Duration::from_secs(5));
+}

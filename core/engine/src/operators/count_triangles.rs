@@ -1,0 +1,338 @@
+//! CountTriangles: how many rings of three edges there are, without making one of their edges' rows: for a
+//! pattern of three nodes alike with an edge between each two.
+//!
+//! Nodes are ranked by their degrees. Every ring of three different nodes has one that ranks lowest, and is
+//! counted from there: that node's edges to higher ones are few, also where the others have very many. So
+//! the work grows with the edges times the degrees among the dense part of the graph, not with the squares
+//! of the largest degrees. Rings in which a node comes twice have a loop in them and are counted from it.
+
+use std::sync::Arc;
+
+use graphodrome_graph::{Adjacency, Dense, Direction, EdgeTest, NodeTest, PlainRows, Snapshot};
+
+use crate::batch::{Batch, NO_ELEMENT};
+use crate::context::{CHECK_EVERY, Context, Outcome};
+use crate::operators::common_counts::Marks;
+use crate::operators::intersect_edges::{run, seek};
+use crate::operators::{FollowEdges, IntersectEdges, ScanNodes};
+use crate::plan::{Counting, Input, Operator, OperatorPlan};
+
+#[derive(Clone, Debug)]
+pub(crate) struct CountTriangles {
+    /// The way of one scanned node after another, for graphs with changes or with edges in several tables.
+    step: FollowEdges,
+    close: IntersectEdges,
+    /// From the first node to the second, from there to the third, and back to the first.
+    edges: [(Direction, EdgeTest); 3],
+    counting: Counting,
+}
+
+impl CountTriangles {
+    /// The three operators in one, where they allow it.
+    pub fn of(close: &IntersectEdges, step: &FollowEdges, scan: &ScanNodes) -> Option<CountTriangles> {
+        let Some(counting @ Counting::Together) = close.counting else { return None };
+        // Slots: the scanned node, the edge, the second node.
+        let through = close.arms.iter().position(|arm| arm.from == 2)?;
+        let back = close.arms.iter().position(|arm| arm.from == 0)?;
+        let free = [&scan.conditions, &step.conditions, &close.conditions].iter().all(|c| c.is_empty());
+        let alone = step.once.is_none() && step.counting.is_none() && step.from == 0;
+        if close.arms.len() != 2 || !free || !alone || !step.edge.different_from.is_empty() {
+            return None;
+        }
+        let (through, back) = (&close.arms[through].edge, &close.arms[back].edge);
+        let apart = close.apart && through.different_from == [1] && back.different_from == [1];
+        if !apart || scan.test != step.node.test || scan.test != close.node.test {
+            return None;
+        }
+        let edges = [
+            (step.edge.direction, step.edge.test.clone()),
+            (through.direction, through.test.clone()),
+            (back.direction.reversed(), back.test.clone()),
+        ];
+        Some(CountTriangles { step: step.clone(), close: close.clone(), edges, counting })
+    }
+}
+
+impl OperatorPlan for CountTriangles {
+    fn name(&self) -> &'static str {
+        "CountTriangles"
+    }
+
+    fn side_by_side(&self) -> bool {
+        true
+    }
+
+    fn details(&self) -> Vec<(&'static str, String)> {
+        vec![
+            ("pattern", format!("{}, {}", self.step.pattern, self.close.pattern)),
+            ("method", "each ring from its node of the lowest degree".into()),
+            ("rows", "counted, not made".into()),
+        ]
+    }
+
+    fn counting(&self) -> Option<Counting> {
+        Some(self.counting)
+    }
+
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        Box::new(Run {
+            spec: self,
+            input: Some(inputs.remove(0)),
+            rows_made: None,
+            marks: Marks::default(),
+            held: 0,
+        })
+    }
+}
+
+struct Run {
+    spec: Arc<CountTriangles>,
+    input: Option<Input>,
+    /// The operators that make rows, where those have the input.
+    rows_made: Option<Box<dyn Operator>>,
+    marks: Marks,
+    /// Bytes of the marks that are accounted for.
+    held: usize,
+}
+
+/// One node's part in a ring: which it is of the three that the pattern names, when it ranks lowest. `near`
+/// are the edges to the next one, `far` those from there to the third, `back` those from the third.
+#[derive(Clone, Copy)]
+struct Role<'a> {
+    near: PlainRows<'a>,
+    far: PlainRows<'a>,
+    back: PlainRows<'a>,
+}
+
+impl<'a> Role<'a> {
+    fn sides(&self) -> [*const Adjacency; 3] {
+        [self.near.side, self.far.side, self.back.side]
+    }
+
+    /// All three; `None` where edges are not rows of one table and direction each.
+    fn all(edges: &[(Direction, EdgeTest); 3], snapshot: &'a Snapshot) -> Option<[Role<'a>; 3]> {
+        let rows = |i: usize| snapshot.plain_rows(edges[i].0, &edges[i].1);
+        let rows = [rows(0)?, rows(1)?, rows(2)?];
+        Some([0, 1, 2].map(|i| Role { near: rows[i], far: rows[(i + 1) % 3], back: rows[(i + 2) % 3] }))
+    }
+}
+
+/// Entries to nodes that rank higher, by node.
+struct Higher {
+    begins: Vec<u32>,
+    nodes: Vec<Dense>,
+}
+
+/// What is known of all nodes before rings are counted.
+struct Ranks {
+    /// 0 where the node cannot be in a ring; ranks are told apart by the nodes' numbers where degrees are
+    /// equal.
+    degrees: Vec<u32>,
+    /// Of each role that differs from those before it: where it is `None`, its rings are those of the first.
+    higher: Vec<Option<Higher>>,
+}
+
+impl Ranks {
+    fn of(
+        roles: &[Role<'_>; 3], test: &NodeTest, snapshot: &Snapshot, context: &mut Context,
+    ) -> Outcome<Ranks> {
+        let bound = snapshot.node_bound();
+        context.reserve(4 * bound as usize)?;
+        let asked = !snapshot.all_pass(test);
+        let degree = |node: Dense| {
+            if asked && !snapshot.node_passes(node, test) {
+                return 0;
+            }
+            roles.iter().map(|r| r.near.side.row(node).len() + r.near.opposite.row(node).len()).sum::<usize>()
+                as u32
+        };
+        let mut ranks = Ranks { degrees: (0..bound).map(degree).collect(), higher: vec![] };
+        for (i, role) in roles.iter().enumerate() {
+            let known = roles[..i].iter().any(|before| before.sides() == role.sides());
+            let higher = match known {
+                true => None,
+                false => Some(ranks.higher(role.back, bound, context)?),
+            };
+            ranks.higher.push(higher);
+        }
+        Ok(ranks)
+    }
+
+    #[inline]
+    fn is_higher(&self, one: Dense, than: Dense) -> bool {
+        let (a, b) = (self.degrees[one as usize], self.degrees[than as usize]);
+        a > b || a == b && one > than
+    }
+
+    /// Each node's entries against the rows' direction that lead to higher nodes.
+    fn higher(&self, back: PlainRows<'_>, bound: Dense, context: &mut Context) -> Outcome<Higher> {
+        let mut higher = Higher { begins: Vec::with_capacity(bound as usize + 1), nodes: vec![] };
+        let mut accounted = 4 * bound as usize;
+        context.reserve(accounted)?;
+        for node in 0..bound {
+            higher.begins.push(higher.nodes.len() as u32);
+            if self.degrees[node as usize] == 0 {
+                continue;
+            }
+            let entries = back.opposite.neighbours(node);
+            context.counters().edges_looked += entries.len() as u64;
+            context.work(entries.len() as u64)?;
+            let passing = entries.iter().filter(|other| self.degrees[**other as usize] > 0);
+            higher.nodes.extend(passing.filter(|other| self.is_higher(**other, node)));
+            let bytes = 4 * (bound as usize + higher.nodes.capacity());
+            if bytes > accounted {
+                context.reserve(bytes - accounted)?;
+                accounted = bytes;
+            }
+        }
+        higher.begins.push(higher.nodes.len() as u32);
+        Ok(higher)
+    }
+}
+
+impl Higher {
+    fn of(&self, node: Dense) -> &[Dense] {
+        &self.nodes[self.begins[node as usize] as usize..self.begins[node as usize + 1] as usize]
+    }
+}
+
+/// Rings of three different nodes in which `node` comes after the one that ranks lowest.
+fn after_lowest(
+    role: &Role<'_>, node: Dense, ranks: &Ranks, higher: &Higher, marks: &mut Marks, looked: &mut u64,
+) -> u64 {
+    let lowest = role.near.opposite.neighbours(node);
+    *looked += lowest.len() as u64;
+    let is_lower = |other: &Dense| ranks.degrees[*other as usize] > 0 && ranks.is_higher(node, *other);
+    let (mut count, mut marked, mut at) = (0, false, 0);
+    while let Some(&first) = lowest.get(at) {
+        let times = run(lowest, at, first);
+        at += times;
+        if !is_lower(&first) {
+            continue;
+        }
+        let thirds = higher.of(first);
+        if thirds.is_empty() {
+            continue;
+        }
+        if !std::mem::replace(&mut marked, true) {
+            marks.clear(ranks.degrees.len() as u32);
+            let entries = role.far.side.neighbours(node);
+            *looked += entries.len() as u64;
+            // A loop is no edge to a third node.
+            for third in entries.iter().filter(|third| **third != node) {
+                marks.add(*third, 1);
+            }
+        }
+        *looked += thirds.len() as u64;
+        count += times as u64 * marks.sum(thirds);
+    }
+    count
+}
+
+/// Rings that go over a loop at `node`.
+fn with_loops(roles: &[Role<'_>; 3], node: Dense, ranks: &Ranks, looked: &mut u64) -> u64 {
+    let loops = [0, 1, 2].map(|i| {
+        let entries = roles[i].near.side.neighbours(node);
+        run(entries, entries.partition_point(|other| *other < node), node) as u64
+    });
+    if loops == [0; 3] {
+        return 0;
+    }
+    let mut count = 0;
+    for (i, role) in roles.iter().enumerate().filter(|(i, _)| loops[*i] > 0) {
+        // The loop stands for this role's edge; the other two lead to another node and back.
+        let (there, back) = (role.far.side.neighbours(node), role.back.opposite.neighbours(node));
+        let same = std::ptr::eq(role.far.side, role.back.opposite);
+        let (mut pairs, mut at, mut other_at) = (0, 0, 0);
+        while at < there.len() && other_at < back.len() {
+            let other = there[at];
+            other_at = seek(back, other_at, other);
+            let (times, backs) = (run(there, at, other) as u64, run(back, other_at, other) as u64);
+            *looked += 1 + times + backs;
+            if backs > 0 && other != node && ranks.degrees[other as usize] > 0 {
+                // The way there and the way back may not be one edge.
+                pairs += times * backs - if same { times } else { 0 };
+            }
+            at = match back.get(other_at) {
+                Some(next) if *next > other => seek(there, at, *next),
+                Some(_) => at + times as usize,
+                None => there.len(),
+            };
+        }
+        count += loops[i] * pairs;
+    }
+    // Three loops at this node, no two of them the same.
+    let tables = [0, 1, 2].map(|i| roles[i].near.table);
+    let mut three = 1;
+    for i in 0..3 {
+        let taken = tables[..i].iter().filter(|table| **table == tables[i]).count() as u64;
+        three *= loops[i].saturating_sub(taken);
+    }
+    count + three
+}
+
+impl Run {
+    fn count(
+        &mut self, roles: &[Role<'_>; 3], ranks: &Ranks, batch: &Batch, context: &mut Context,
+    ) -> Outcome<u64> {
+        // Roles that are the same have the same rings, turned.
+        let times: Vec<u64> = roles
+            .iter()
+            .map(|role| roles.iter().filter(|other| other.sides() == role.sides()).count() as u64)
+            .collect();
+        let (mut total, mut since_check) = (0u64, 0);
+        for row in 0..batch.len {
+            let node = batch.node(0, row);
+            if node == NO_ELEMENT || ranks.degrees[node as usize] == 0 {
+                continue;
+            }
+            let mut looked = 0;
+            for ((role, times), higher) in roles.iter().zip(&times).zip(&ranks.higher) {
+                if let Some(higher) = higher {
+                    let found = after_lowest(role, node, ranks, higher, &mut self.marks, &mut looked);
+                    total = total.wrapping_add(times * found);
+                }
+            }
+            total = total.wrapping_add(with_loops(roles, node, ranks, &mut looked));
+            context.counters().edges_looked += looked;
+            since_check += looked + 1;
+            if since_check >= CHECK_EVERY {
+                since_check = 0;
+                context.check()?;
+            }
+        }
+        let bytes = self.marks.bytes();
+        if bytes > self.held {
+            context.reserve(bytes - self.held)?;
+            self.held = bytes;
+        }
+        Ok(total)
+    }
+}
+
+impl Operator for Run {
+    fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
+        let snapshot = context.scope.snapshot.clone();
+        let spec = self.spec.clone();
+        let roles = Role::all(&spec.edges, &snapshot).filter(|_| snapshot.is_unchanged());
+        let Some(roles) = roles else {
+            let input = self.input.take();
+            let rows = self.rows_made.get_or_insert_with(|| {
+                let steps = Arc::new(spec.step.clone()).open(input.into_iter().collect());
+                Arc::new(spec.close.clone()).open(vec![steps])
+            });
+            let Some(mut batch) = rows.next(context)? else { return Ok(None) };
+            // The scanned node and the number, as where they are counted here.
+            let counts = batch.columns.pop();
+            batch.columns.truncate(1);
+            batch.columns.extend(counts);
+            return Ok(Some(batch));
+        };
+        let Some(input) = &mut self.input else { return Ok(None) };
+        let Some(batch) = input.next(context)? else { return Ok(None) };
+        let ranks =
+            context.made_once(|context| Ranks::of(&roles, &spec.close.node.test, &snapshot, context))?;
+        let total = self.count(&roles, &ranks, &batch, context)?;
+        Ok(Some(self.spec.counting.batch(batch, vec![total], context)))
+    }
+}

@@ -50,36 +50,33 @@ impl Plain {
     }
 
     async fn query(&mut self, text: &str, id: u64) -> Answer {
-        let parameters = serde_json::json!({ "id": id }).as_object().unwrap().clone();
-        let request = QueryRequest {
-            text: text.into(),
-            graph: Some("random".into()),
-            parameters,
-            ..QueryRequest::default()
-        };
-        let body = serde_json::to_string(&request).unwrap();
-        let head = format!(
-            "POST /v1/query HTTP/1.1\r\nhost: {}\r\ncontent-type: application/json\r\ncontent-length: {}\r\n\r\n",
+        let body = format!("{{\"text\":\"{text}\",\"graph\":\"random\",\"parameters\":{{\"id\":{id}}}}}");
+        let request = format!(
+            "POST /v1/query HTTP/1.1\r\nhost: {}\r\ncontent-type: application/json\r\ncontent-length: {}\r\n\r\n{body}",
             self.host,
             body.len()
         );
-        self.stream.write_all(format!("{head}{body}").as_bytes()).await.unwrap();
+        self.stream.write_all(request.as_bytes()).await.unwrap();
         self.read.clear();
         loop {
             assert!(
                 self.stream.read_buf(&mut self.read).await.unwrap() > 0,
                 "the service closed the connection"
             );
-            let Some(head) = self.read.windows(4).position(|four| four == b"\r\n\r\n") else { continue };
-            let text = std::str::from_utf8(&self.read[..head]).unwrap().to_ascii_lowercase();
-            let length = text.lines().find_map(|line| line.strip_prefix("content-length: ")).unwrap();
-            let whole = head + 4 + length.parse::<usize>().unwrap();
-            if self.read.len() >= whole {
-                assert!(text.starts_with("http/1.1 200"), "{}", String::from_utf8_lossy(&self.read));
-                return serde_json::from_slice(&self.read[head + 4..whole]).unwrap();
+            let Some((head, body)) = parts(&self.read) else { continue };
+            assert!(head.starts_with("HTTP/1.1 200"), "{}", String::from_utf8_lossy(&self.read));
+            let length = head.lines().find_map(|line| line.strip_prefix("content-length: ")).unwrap();
+            if body.len() >= length.parse().unwrap() {
+                return serde_json::from_slice(body).unwrap();
             }
         }
     }
+}
+
+/// Head and body of an answer, once the head is there.
+fn parts(read: &[u8]) -> Option<(&str, &[u8])> {
+    let end = read.windows(4).position(|four| four == b"\r\n\r\n")?;
+    Some((std::str::from_utf8(&read[..end]).unwrap(), &read[end + 4..]))
 }
 
 /// Requests a second of all clients at once, and their times in milliseconds.

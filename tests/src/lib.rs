@@ -109,6 +109,11 @@ impl Running {
         Client::new(&self.url)
     }
 
+    /// The number of its process.
+    pub fn id(&self) -> u32 {
+        self.child.id()
+    }
+
     /// Everything it printed so far.
     pub fn printed(&self) -> String {
         self.output.lock().unwrap().clone()

@@ -2,8 +2,8 @@
 //! page they come from, only pages of the service itself. So a web page elsewhere cannot reach it,
 //! not even by making its own name resolve to 127.0.0.1.
 
-use axum::extract::Request;
-use axum::http::{HeaderMap, StatusCode, header};
+use axum::extract;
+use axum::http::{HeaderMap, Request, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 
@@ -25,30 +25,36 @@ fn is_own_origin(headers: &HeaderMap, origin: &str) -> bool {
     authority.eq_ignore_ascii_case(host)
 }
 
-pub async fn check(request: Request, next: Next) -> Response {
+/// Why a request is refused, where it is.
+pub fn refusal<B>(request: &Request<B>) -> Option<Problem> {
     let headers = request.headers();
-    let host = headers.get(header::HOST).and_then(|h| h.to_str().ok()).map(str::to_string);
-    let host = host.or_else(|| request.uri().authority().map(|a| a.to_string()));
-    let refused = match host {
-        Some(host) if is_loopback_host(&host) => None,
+    let named = headers.get(header::HOST).and_then(|h| h.to_str().ok());
+    let refused = match named.or_else(|| request.uri().authority().map(|a| a.as_str())) {
+        Some(host) if is_loopback_host(host) => None,
         Some(host) => Some(format!(
             "the host {host} is not this service's: it answers to localhost, 127.0.0.1 and [::1]"
         )),
         None => Some("the request names no host".into()),
     };
-    if let Some(detail) = refused {
-        return Problem::new(StatusCode::FORBIDDEN, detail).into_response();
-    }
-    if let Some(origin) = headers.get(header::ORIGIN).map(|o| o.to_str().unwrap_or("").to_string())
-        && !is_own_origin(headers, &origin)
-    {
-        let detail = format!("requests from pages of {origin} are refused");
-        return Problem::new(StatusCode::FORBIDDEN, detail).into_response();
-    }
-    let mut response = next.run(request).await;
-    let headers = response.headers_mut();
+    let foreign = || {
+        let origin = headers.get(header::ORIGIN)?.to_str().unwrap_or("");
+        (!is_own_origin(headers, origin)).then(|| format!("requests from pages of {origin} are refused"))
+    };
+    refused.or_else(foreign).map(|detail| Problem::new(StatusCode::FORBIDDEN, detail))
+}
+
+/// What every answer says to browsers.
+pub fn mark(headers: &mut HeaderMap) {
     headers.insert(header::X_CONTENT_TYPE_OPTIONS, header::HeaderValue::from_static("nosniff"));
     headers.insert(header::X_FRAME_OPTIONS, header::HeaderValue::from_static("DENY"));
+}
+
+pub async fn check(request: extract::Request, next: Next) -> Response {
+    if let Some(problem) = refusal(&request) {
+        return problem.into_response();
+    }
+    let mut response = next.run(request).await;
+    mark(response.headers_mut());
     response
 }
 

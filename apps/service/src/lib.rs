@@ -13,6 +13,7 @@ mod models;
 mod problem;
 mod routes;
 mod run;
+mod serve;
 mod sessions;
 mod state;
 mod values;
@@ -90,15 +91,10 @@ impl Service {
             stop.await;
             app.stop();
         };
-        let (ended, mut end) = tokio::sync::oneshot::channel();
-        let serving = tokio::spawn(async move {
-            let result = axum::serve(self.listener, router).with_graceful_shutdown(stopping).await;
-            let _ = ended.send(());
-            result
-        });
+        let mut serving = tokio::spawn(serve::serve(self.listener, self.app.clone(), router, stopping));
         let app = self.app.clone();
         tokio::select! {
-            _ = &mut end => {}
+            _ = &mut serving => {}
             () = async { app.stopped().await; tokio::time::sleep(Duration::from_secs(3)).await; } => {}
         }
         serving.abort();

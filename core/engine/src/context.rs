@@ -317,14 +317,14 @@ impl Context {
     /// The transaction of a changing query, begun at its first change.
     pub fn transaction(&mut self) -> &mut Transaction {
         let snapshot = &self.scope.snapshot;
-        self.transaction.get_or_insert_with(|| Transaction::new(snapshot.clone()))
+        self.transaction.get_or_insert_with(|| Transaction::new((**snapshot).clone()))
     }
 
     /// After a changing statement: checks what it did and lets the rest of the query see it.
     pub fn settle(&mut self, span: Span) -> Outcome<()> {
         if let Some(transaction) = &mut self.transaction {
             transaction.settle().map_err(|e| Diagnostic::from_graph(e, span))?;
-            self.scope.snapshot = transaction.snapshot().clone();
+            self.scope.snapshot = Arc::new(transaction.snapshot().clone());
         }
         Ok(())
     }

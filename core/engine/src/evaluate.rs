@@ -58,7 +58,7 @@ fn element_of(value: &Value) -> Option<u32> {
 /// What expressions are evaluated against: the graph at one version and the request's parameters.
 #[derive(Clone, Debug)]
 pub(crate) struct Scope {
-    pub snapshot: Snapshot,
+    pub snapshot: Arc<Snapshot>,
     /// In the order in which the plan numbered them.
     pub parameters: Arc<[Value]>,
     /// The moment of CURRENT_TIMESTAMP and its kin: one for a whole query, in the session's time zone.
@@ -67,7 +67,7 @@ pub(crate) struct Scope {
 
 impl Scope {
     pub fn without_parameters(snapshot: Snapshot) -> Scope {
-        Scope { snapshot, parameters: Arc::from([]), now: Utc::now().fixed_offset() }
+        Scope { snapshot: snapshot.into(), parameters: Arc::from([]), now: Utc::now().fixed_offset() }
     }
 }
 

@@ -55,6 +55,7 @@ impl Facts {
 /// A planned query, ready to run on the snapshot it was planned for (or a later one on the same base).
 pub struct Prepared {
     root: PlanNode,
+    operators: usize,
     /// Parameters that the plan reads, in its own order.
     parameters: Vec<Arc<str>>,
     /// Values that the plan was made for: with others it may be a bad one, or a wrong one.
@@ -90,6 +91,7 @@ pub(crate) fn prepare_with(
     let planned = Planner::new(&scope, &facts.counts, &slots, text).query(query)?;
     let (parameters, looked) = slots.into_parts();
     Ok(Prepared {
+        operators: planned.root.operator_count(),
         root: planned.root,
         parameters,
         looked,
@@ -127,11 +129,14 @@ impl Prepared {
 
     /// Runs it. A parameter that the plan reads and the request lacks is null; [`Self::serves`] says
     /// whether there is one.
-    pub fn run(&self, snapshot: Snapshot, parameters: &Parameters, limits: Limits) -> Execution<'_> {
+    pub fn run(
+        &self, snapshot: impl Into<Arc<Snapshot>>, parameters: &Parameters, limits: Limits,
+    ) -> Execution<'_> {
         let given = |name: &Arc<str>| parameters.get(&**name).cloned().unwrap_or(Value::Null);
         let now = limits.zone.at(chrono::Utc::now());
+        let snapshot = snapshot.into();
         let scope = Scope { snapshot, parameters: self.parameters.iter().map(given).collect(), now };
-        let context = Context::new(scope, limits, self.root.operator_count());
+        let context = Context::new(scope, limits, self.operators);
         Execution { prepared: self, root: self.root.open(), context, rows: 0, first_row: None, done: false }
     }
 }

@@ -14,7 +14,7 @@ use chrono::{Days, NaiveDate};
 use hashbrown::HashMap;
 use rayon::prelude::*;
 
-use crate::{Value, ValueType};
+use crate::{Value, ValueType, parse_text};
 
 /// A row of one of several columns that are gathered into one.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -300,30 +300,46 @@ enum Building {
 #[derive(Debug)]
 pub struct ColumnBuilder {
     building: Building,
+    len: usize,
+    /// Which rows are not null; empty while all are not.
     valid: Vec<bool>,
     nulls: usize,
+    /// Rows that room is made for.
+    room: usize,
 }
 
 impl ColumnBuilder {
     pub fn with_capacity(rows: usize) -> Self {
-        ColumnBuilder { building: Building::Empty, valid: Vec::with_capacity(rows), nulls: 0 }
+        ColumnBuilder { building: Building::Empty, len: 0, valid: vec![], nulls: 0, room: rows }
     }
 
     pub fn len(&self) -> usize {
-        self.valid.len()
+        self.len
     }
 
     pub fn is_empty(&self) -> bool {
-        self.valid.is_empty()
+        self.len == 0
+    }
+
+    /// Notes rows that are not null.
+    #[inline]
+    fn count(&mut self, rows: usize) {
+        self.len += rows;
+        if self.nulls > 0 {
+            self.valid.resize(self.len, true);
+        }
     }
 
     /// Forgets the values from `rows` on.
     pub fn truncate(&mut self, rows: usize) {
-        if rows >= self.valid.len() {
+        if rows >= self.len {
             return;
         }
-        self.nulls -= self.valid[rows..].iter().filter(|valid| !**valid).count();
-        self.valid.truncate(rows);
+        self.len = rows;
+        if self.nulls > 0 {
+            self.nulls -= self.valid[rows..].iter().filter(|valid| !**valid).count();
+            self.valid.truncate(if self.nulls > 0 { rows } else { 0 });
+        }
         match &mut self.building {
             Building::Empty => {}
             Building::Bool(v) => v.truncate(rows),
@@ -353,7 +369,9 @@ impl ColumnBuilder {
             Building::Date(v) => v.push(0),
             Building::Other(v) => v.push(Value::Null),
         }
+        self.valid.resize(self.len, true);
         self.valid.push(false);
+        self.len += 1;
         self.nulls += 1;
     }
 
@@ -361,7 +379,7 @@ impl ColumnBuilder {
     pub fn push_int(&mut self, value: i64) {
         if let Building::Int(v) = &mut self.building {
             v.push(value);
-            self.valid.push(true);
+            self.count(1);
         } else {
             self.push(Value::Int(value));
         }
@@ -371,7 +389,7 @@ impl ColumnBuilder {
     pub fn push_float(&mut self, value: f64) {
         if let Building::Float(v) = &mut self.building {
             v.push(value);
-            self.valid.push(true);
+            self.count(1);
         } else {
             self.push(Value::Float(value));
         }
@@ -381,22 +399,75 @@ impl ColumnBuilder {
     pub fn push_date(&mut self, value: NaiveDate) {
         if let Building::Date(v) = &mut self.building {
             v.push(ValueType::epoch_day(value));
-            self.valid.push(true);
+            self.count(1);
         } else {
             self.push(Value::Date(value));
         }
     }
 
+    /// The value that a text is read as; false where it is not of this type.
+    pub fn push_read(&mut self, wanted: &ValueType, text: &str) -> bool {
+        let read = parse_text(wanted, text);
+        let good = read.is_ok();
+        read.into_iter().for_each(|value| self.push(value));
+        good
+    }
+
+    /// Many numbers at once; where `valid` says so a row is null, whatever its number.
+    pub fn extend_ints(&mut self, values: &[i64], valid: Option<&[bool]>) {
+        self.extend(values, valid, |b| if let Building::Int(v) = b { Some(v) } else { None }, Value::Int);
+    }
+
+    pub fn extend_floats(&mut self, values: &[f64], valid: Option<&[bool]>) {
+        self.extend(values, valid, |b| if let Building::Float(v) = b { Some(v) } else { None }, Value::Float);
+    }
+
+    /// Days from 1970-01-01 on.
+    pub fn extend_days(&mut self, values: &[i32], valid: Option<&[bool]>) {
+        let date = |days| Value::Date(day(days));
+        self.extend(values, valid, |b| if let Building::Date(v) = b { Some(v) } else { None }, date);
+    }
+
+    fn extend<T: Copy>(
+        &mut self, values: &[T], valid: Option<&[bool]>, own: impl Fn(&mut Building) -> Option<&mut Vec<T>>,
+        value: impl Fn(T) -> Value,
+    ) {
+        let is_valid = |row: usize| valid.is_none_or(|valid| valid[row]);
+        let mut from = 0;
+        // The first value decides the type.
+        while from < values.len() && own(&mut self.building).is_none() {
+            match is_valid(from) {
+                true => self.push(value(values[from])),
+                false => self.push_null(),
+            }
+            from += 1;
+        }
+        let Some(building) = own(&mut self.building) else { return };
+        building.extend_from_slice(&values[from..]);
+        match valid {
+            None => self.count(values.len() - from),
+            Some(valid) => {
+                self.valid.resize(self.len, true);
+                self.valid.extend_from_slice(&valid[from..]);
+                self.len += values.len() - from;
+                self.nulls += valid[from..].iter().filter(|valid| !**valid).count();
+                if self.nulls == 0 {
+                    self.valid.clear();
+                }
+            }
+        }
+    }
+
     pub fn push_text(&mut self, text: &str) {
         if let Building::Empty = self.building {
-            let mut offsets = Vec::with_capacity(self.valid.capacity() + 1);
-            offsets.resize(self.valid.len() + 1, 0);
+            let mut offsets = Vec::with_capacity(self.room.max(self.len) + 1);
+            offsets.resize(self.len + 1, 0);
             self.building = Building::Text { offsets, bytes: vec![] };
         }
         if let Building::Text { offsets, bytes } = &mut self.building {
             bytes.extend_from_slice(text.as_bytes());
             offsets.push(bytes.len() as i64);
-            self.valid.push(true);
+            self.count(1);
         } else {
             self.push(Value::text(text));
         }
@@ -427,14 +498,14 @@ impl ColumnBuilder {
                 }
             }
         }
-        self.valid.push(true);
+        self.count(1);
     }
 
     /// A builder state for the type of `value`, filled with the nulls pushed so far.
     fn start_for(&self, value: &Value) -> Building {
         fn filled<T: Clone>(builder: &ColumnBuilder, zero: T) -> Vec<T> {
-            let mut values = Vec::with_capacity(builder.valid.capacity());
-            values.resize(builder.valid.len(), zero);
+            let mut values = Vec::with_capacity(builder.room.max(builder.len));
+            values.resize(builder.len, zero);
             values
         }
         match value {
@@ -448,7 +519,8 @@ impl ColumnBuilder {
 
     fn mix(&mut self) {
         let building = std::mem::replace(&mut self.building, Building::Empty);
-        let done = ColumnBuilder { building, valid: self.valid.clone(), nulls: self.nulls }.finish_plain();
+        let (valid, room) = (self.valid.clone(), self.room);
+        let done = ColumnBuilder { building, valid, room, ..*self }.finish_plain();
         self.building = Building::Other((0..done.len()).map(|row| done.value(row)).collect());
     }
 
@@ -459,7 +531,7 @@ impl ColumnBuilder {
     fn finish_plain(self) -> Column {
         let nulls = self.nulls();
         match self.building {
-            Building::Empty => Column::Other(vec![Value::Null; self.valid.len()].into()),
+            Building::Empty => Column::Other(vec![Value::Null; self.len].into()),
             Building::Bool(v) => Column::Bool(BooleanArray::new(v.into(), nulls)),
             Building::Int(v) => Column::Int(Int64Array::new(v.into(), nulls)),
             Building::Float(v) => Column::Float(Float64Array::new(v.into(), nulls)),

@@ -56,7 +56,7 @@ pub use schema::{Created, Schema, same_place};
 pub use snapshot::{EdgeTest, NodeTest, NumbersByTable, PropertyReader, Snapshot};
 pub use statistics::{ColumnStatistics, DegreeStatistics, Statistics, Triple};
 pub use suspicions::suspicions;
-pub use text::{parse_text, parse_whole};
+pub use text::{parse_day, parse_short_float, parse_text, parse_whole};
 pub use types::{Field, ValueType};
 pub use value::{Duration, PathValue, Truth, Value};
 pub use zone::Zone;

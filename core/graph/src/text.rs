@@ -73,6 +73,67 @@ pub fn parse_whole(text: &str) -> Option<i64> {
     Some(if digits.len() < text.len() { -number } else { number })
 }
 
+/// A decimal number of at most 15 digits without an exponent, as most are: the digits and the power of ten
+/// are exact, so that their quotient is the nearest number. `None` where `text` is anything else.
+#[inline]
+pub fn parse_short_float(text: &str) -> Option<f64> {
+    const POWERS: [f64; 16] =
+        [1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15];
+    let digits = text.strip_prefix('-').unwrap_or(text).as_bytes();
+    let (mut number, mut count, mut point) = (0u64, 0, None);
+    if digits.len() > 16 {
+        return None;
+    }
+    for (at, byte) in digits.iter().enumerate() {
+        let digit = byte.wrapping_sub(b'0');
+        if digit <= 9 {
+            number = number * 10 + digit as u64;
+            count += 1;
+        } else if *byte == b'.' && point.is_none() {
+            point = Some(at);
+        } else {
+            return None;
+        }
+    }
+    // A point stands between digits.
+    let behind = point.map_or(0, |at| digits.len() - at - 1);
+    if count == 0 || count > 15 || point.is_some() && (behind == 0 || behind == count) {
+        return None;
+    }
+    let value = number as f64 / POWERS[behind];
+    Some(if digits.len() < text.len() { -value } else { value })
+}
+
+/// The days from 1970-01-01 to a date written as 2024-05-31, from the year 1 on. `None` where `text` is no such
+/// date.
+#[inline]
+pub fn parse_day(text: &str) -> Option<i32> {
+    let &[y0, y1, y2, y3, b'-', m0, m1, b'-', d0, d1] = text.as_bytes() else { return None };
+    let mut wrong = false;
+    let mut number = |digits: &[u8]| {
+        digits.iter().fold(0u32, |number, byte| {
+            let digit = byte.wrapping_sub(b'0');
+            wrong |= digit > 9;
+            number * 10 + digit as u32
+        })
+    };
+    let (year, month, day) = (number(&[y0, y1, y2, y3]), number(&[m0, m1]), number(&[d0, d1]));
+    let leap = year % 4 == 0 && (year % 100 != 0 || year % 400 == 0);
+    let length = match month {
+        2 => 28 + leap as u32,
+        4 | 6 | 9 | 11 => 30,
+        1..=12 => 31,
+        _ => 0,
+    };
+    if wrong || year == 0 || day == 0 || day > length {
+        return None;
+    }
+    // Years that begin in March have their extra day at the end.
+    let (year, month) = if month > 2 { (year, month - 3) } else { (year - 1, month + 9) };
+    let before = 365 * year + year / 4 - year / 100 + year / 400;
+    Some((before + (153 * month + 2) / 5 + day - 1) as i32 - 719_468)
+}
+
 fn parse_int(text: &str) -> Result<i64, String> {
     if let Some(number) = parse_whole(text) {
         return Ok(number);
@@ -85,6 +146,9 @@ fn parse_int(text: &str) -> Result<i64, String> {
 }
 
 fn parse_float(text: &str) -> Result<f64, String> {
+    if let Some(number) = parse_short_float(text) {
+        return Ok(number);
+    }
     // Rust also takes "inf", "nan" and "infinity"; from a table those are far likelier to be words.
     let numeric = text.bytes().all(|b| matches!(b, b'0'..=b'9' | b'+' | b'-' | b'.' | b'e' | b'E'));
     match text.parse::<f64>() {
@@ -236,6 +300,39 @@ mod tests {
         ];
         for (wanted, text, reason) in cases {
             assert_eq!(parse_text(&wanted, text), Err(reason.to_string()), "{wanted} {text:?}");
+        }
+    }
+
+    #[test]
+    fn short_numbers_and_days_are_read_as_the_thorough_way_does() {
+        for text in ["0", "-0", "12.5", "-3.25", "0.1", "999999999999999", "123456789.012345", "00.10", "1.0"]
+        {
+            let number = parse_short_float(text).unwrap();
+            assert_eq!(number.to_bits(), text.parse::<f64>().unwrap().to_bits(), "{text}");
+        }
+        for text in ["", "-", ".", "5.", ".5", "1e3", "1.2.3", "+1", "1234567890123456", "0x1", " 1", "--1"] {
+            assert_eq!(parse_short_float(text), None, "{text}");
+        }
+        let mut date = NaiveDate::from_ymd_opt(1, 1, 1).unwrap();
+        while date < NaiveDate::from_ymd_opt(2500, 1, 1).unwrap() {
+            assert_eq!(
+                parse_day(&date.format("%Y-%m-%d").to_string()),
+                Some(ValueType::epoch_day(date)),
+                "{date}"
+            );
+            date = date.succ_opt().unwrap();
+        }
+        for text in [
+            "2023-02-29",
+            "2023-00-10",
+            "2023-13-01",
+            "2023-04-31",
+            "0000-01-01",
+            "2023-1-01",
+            "2023-01-0a",
+            "20230101",
+        ] {
+            assert_eq!(parse_day(text), None, "{text}");
         }
     }
 

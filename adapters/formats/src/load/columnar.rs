@@ -13,7 +13,7 @@ use arrow_ipc::reader::{FileReader, StreamReader};
 use arrow_schema::{DataType, FieldRef, TimeUnit};
 use bytes::Bytes;
 use chrono::{DateTime, FixedOffset, NaiveTime, TimeDelta};
-use graphodrome_graph::{ColumnBuilder, Value, ValueType};
+use graphodrome_graph::{ColumnBuilder, Value};
 use rayon::prelude::*;
 use rust_decimal::Decimal;
 
@@ -24,6 +24,9 @@ use crate::load::read::ChunkRead;
 use crate::load::sources::{Source, table_error};
 use crate::load::{LoadError, Progress};
 use crate::mapping::TableFormat;
+
+/// Room is made for no more rows than that on a file's word alone.
+const MOST_EXPECTED: usize = 1 << 20;
 
 /// A source as an owner of bytes.
 struct Shared(Arc<Source>);
@@ -135,13 +138,14 @@ pub(super) fn read(plan: &TablePlan, progress: &Progress) -> Result<Vec<ChunkRea
     let mut first = 0u64;
     for group in 0..metadata.num_row_groups() {
         let group_metadata = metadata.row_group(group);
-        groups.push((group, first, group_metadata.compressed_size() as u64));
+        groups.push((group, first, group_metadata));
         first += group_metadata.num_rows() as u64;
     }
     groups
         .into_par_iter()
-        .map(|(group, first, bytes)| {
-            let mut chunk = ChunkRead::new(plan);
+        .map(|(group, first, of_group)| {
+            let rows = (of_group.num_rows() as usize).min(MOST_EXPECTED);
+            let mut chunk = ChunkRead::new(plan, rows);
             let reader = open(&plan.name, &plan.source)?
                 .with_row_groups(vec![group])
                 .build()
@@ -152,7 +156,7 @@ pub(super) fn read(plan: &TablePlan, progress: &Progress) -> Result<Vec<ChunkRea
                 chunk.batch(plan, &batch, number, progress)?;
                 number += batch.num_rows() as u64;
             }
-            progress.bytes_read.fetch_add(bytes, Ordering::Relaxed);
+            progress.bytes_read.fetch_add(of_group.compressed_size() as u64, Ordering::Relaxed);
             Ok(chunk)
         })
         .collect()
@@ -172,8 +176,9 @@ fn read_ipc(plan: &TablePlan, progress: &Progress) -> Result<Vec<ChunkRead>, Loa
     let read = (0..rayon::current_num_threads()).into_par_iter().map(|_| {
         let mut chunks = vec![];
         while let Some((place, number, batch)) = next() {
-            let mut chunk = ChunkRead::new(plan);
-            chunk.batch(plan, &batch?, number, progress)?;
+            let batch = batch?;
+            let mut chunk = ChunkRead::new(plan, batch.num_rows());
+            chunk.batch(plan, &batch, number, progress)?;
             chunks.push((place, chunk));
         }
         Ok(chunks)
@@ -227,8 +232,8 @@ const MOST_DAYS: std::ops::RangeInclusive<i32> = -90_000_000..=90_000_000;
 /// Whether a column holds, row for row, what the property is to hold: then nothing of it needs a look.
 fn fits(target: &Target<'_>, array: &ArrayRef) -> bool {
     let typed = match (&target.kind, array.data_type()) {
-        (Kind::Whole, DataType::Int64) | (Kind::Other(ValueType::Float(64)), DataType::Float64) => true,
-        (Kind::Other(ValueType::Date), DataType::Date32) => {
+        (Kind::Whole, DataType::Int64) | (Kind::Float, DataType::Float64) => true,
+        (Kind::Date, DataType::Date32) => {
             array.as_primitive::<Date32Type>().values().iter().all(|day| MOST_DAYS.contains(day))
         }
         (Kind::Text, DataType::Utf8) => {
@@ -244,35 +249,19 @@ fn fits(target: &Target<'_>, array: &ArrayRef) -> bool {
 }
 
 fn append(builder: &mut ColumnBuilder, array: &ArrayRef) {
-    macro_rules! each {
-        ($row:ident => $push:expr) => {{
-            if array.null_count() == 0 {
-                (0..array.len()).for_each(|$row| $push);
-            } else {
-                (0..array.len())
-                    .for_each(|$row| if array.is_null($row) { builder.push_null() } else { $push });
-            }
-        }};
-    }
+    let valid: Option<Vec<bool>> = array.nulls().map(|nulls| nulls.iter().collect());
+    let valid = valid.as_deref();
     match array.data_type() {
-        DataType::Int64 => {
-            let values = array.as_primitive::<Int64Type>().values();
-            each!(row => builder.push_int(values[row]))
-        }
-        DataType::Float64 => {
-            let values = array.as_primitive::<Float64Type>().values();
-            each!(row => builder.push_float(values[row]))
-        }
-        DataType::Date32 => {
-            let values = array.as_primitive::<Date32Type>();
-            each!(row => match values.value_as_date(row) {
-                Some(date) => builder.push_date(date),
-                None => builder.push_null(),
-            })
-        }
+        DataType::Int64 => builder.extend_ints(array.as_primitive::<Int64Type>().values(), valid),
+        DataType::Float64 => builder.extend_floats(array.as_primitive::<Float64Type>().values(), valid),
+        DataType::Date32 => builder.extend_days(array.as_primitive::<Date32Type>().values(), valid),
         _ => {
-            let values = array.as_string::<i32>();
-            each!(row => builder.push_text(values.value(row)))
+            for text in array.as_string::<i32>() {
+                match text {
+                    Some(text) => builder.push_text(text),
+                    None => builder.push_null(),
+                }
+            }
         }
     }
 }

@@ -1,18 +1,29 @@
 //! The usual CSV: rows without quotes, cut where the delimiters are, and their fields read straight into
-//! typed columns. A row that does not fit is taken back and read again the thorough way, which knows
-//! what is wrong with it.
+//! typed columns, some rows at a time and column by column. Rows of which one does not fit are taken back
+//! and read again one by one, that one the thorough way, which knows what is wrong with it.
 
-use graphodrome_graph::{ColumnBuilder, Value, ValueType, parse_text, parse_whole};
+use std::ops::Range;
+
+use graphodrome_graph::{
+    ColumnBuilder, Value, ValueType, parse_day, parse_short_float, parse_text, parse_whole,
+};
 
 use crate::load::fields::{Fields, Row};
 use crate::load::plan::{Input, TablePlan};
 use crate::load::read::{BuildingRule, ChunkRead, Counting};
 use crate::load::{LoadError, Progress};
 
-/// The chunk as text, where it has no quote, no line end but `\n` and `\r\n`, and is UTF-8.
+/// Rows that are read at once.
+const ROWS: usize = 256;
+
+/// The chunk as text, where it has no quote, no NUL, no line end but `\n` and `\r\n`, and is UTF-8.
 pub(super) fn plain_text(bytes: &[u8], quote: u8) -> Option<&str> {
     let lone_return = |at: usize| bytes.get(at + 1) != Some(&b'\n');
-    if memchr::memchr(quote, bytes).is_some() || memchr::memchr_iter(b'\r', bytes).any(lone_return) {
+    // Places are told in 32 bits.
+    if bytes.len() > u32::MAX as usize
+        || memchr::memchr2(quote, 0, bytes).is_some()
+        || memchr::memchr_iter(b'\r', bytes).any(lone_return)
+    {
         return None;
     }
     std::str::from_utf8(bytes).ok()
@@ -20,6 +31,8 @@ pub(super) fn plain_text(bytes: &[u8], quote: u8) -> Option<&str> {
 
 pub(super) enum Kind<'p> {
     Whole,
+    Float,
+    Date,
     Text,
     Other(&'p ValueType),
 }
@@ -64,21 +77,110 @@ impl Target<'_> {
                 Some(number) => builder.push_int(number),
                 None => return false,
             },
-            Kind::Text => {
-                if memchr::memchr(0, text.as_bytes()).is_some() {
-                    return false;
-                }
-                builder.push_text(text);
-            }
-            Kind::Other(wanted) => match parse_text(wanted, text) {
-                Ok(Value::Float(number)) => builder.push_float(number),
-                Ok(Value::Date(date)) => builder.push_date(date),
-                Ok(value) => builder.push(value),
-                Err(_) => return false,
-            },
+            Kind::Text => builder.push_text(text),
+            Kind::Float => return builder.push_read(&ValueType::Float(64), text),
+            Kind::Date => return builder.push_read(&ValueType::Date, text),
+            Kind::Other(wanted) => return builder.push_read(wanted, text),
         }
         true
     }
+
+    /// The field of many rows; false where one is not what it should be.
+    fn push_all(&self, rows: &Rows<'_>, rules: &mut [BuildingRule], scratch: &mut Scratch) -> bool {
+        let builder = self.builder(rules);
+        let Scratch { ints, floats, days, valid } = scratch;
+        match self.kind {
+            Kind::Whole => {
+                let bytes = rows.text.as_bytes();
+                let read = |at: Range<usize>| short_whole(bytes, &at).or_else(|| parse_whole(&rows.text[at]));
+                let Some(valid) = self.read_all(rows, ints, valid, read) else { return false };
+                builder.extend_ints(ints, valid);
+            }
+            Kind::Float => {
+                let slow = |text: &str| match parse_text(&ValueType::Float(64), text) {
+                    Ok(Value::Float(number)) => Some(number),
+                    _ => None,
+                };
+                let read = |at: Range<usize>| {
+                    let text = &rows.text[at];
+                    parse_short_float(text).or_else(|| slow(text))
+                };
+                let Some(valid) = self.read_all(rows, floats, valid, read) else { return false };
+                builder.extend_floats(floats, valid);
+            }
+            Kind::Date => {
+                let read = |at: Range<usize>| parse_day(&rows.text[at]);
+                let Some(valid) = self.read_all(rows, days, valid, read) else { return false };
+                builder.extend_days(days, valid);
+            }
+            Kind::Text | Kind::Other(_) => {
+                return (0..rows.len()).all(|row| self.push(rows.field(row, self.column), rules));
+            }
+        }
+        true
+    }
+
+    /// The values of many texts, and where one is null which are not; `None` where one is neither.
+    #[inline]
+    fn read_all<'s, T: Copy + Default>(
+        &self, rows: &Rows<'_>, values: &mut Vec<T>, valid: &'s mut Vec<bool>,
+        read: impl Fn(Range<usize>) -> Option<T>,
+    ) -> Option<Option<&'s [bool]>> {
+        values.clear();
+        valid.clear();
+        for row in 0..rows.len() {
+            let at = rows.place(row, self.column);
+            match read(at.clone()) {
+                Some(value) => {
+                    values.push(value);
+                    if !valid.is_empty() {
+                        valid.push(true);
+                    }
+                }
+                None if self.nullable && at.is_empty() => {
+                    valid.resize(values.len(), true);
+                    values.push(T::default());
+                    valid.push(false);
+                }
+                None => return None,
+            }
+        }
+        Some((!valid.is_empty()).then_some(valid))
+    }
+}
+
+/// A whole number of up to eight digits, all of them at once: they are read as one word with zeroes before them.
+#[inline]
+fn short_whole(bytes: &[u8], at: &Range<usize>) -> Option<i64> {
+    const ZEROES: u64 = 0x3030_3030_3030_3030;
+    const HIGH: u64 = 0xF0F0_F0F0_F0F0_F0F0;
+    let length = at.len();
+    if length == 0 || length > 8 {
+        return None;
+    }
+    let word = u64::from_le_bytes(bytes.get(at.end.checked_sub(8)?..at.end)?.try_into().ok()?);
+    let before = 8 * (8 - length as u32);
+    let word = word >> before << before | ZEROES & ((1u64 << before) - 1);
+    // A digit's high half is 3, also with 6 added to it.
+    if word & HIGH | (word.wrapping_add(0x0606_0606_0606_0606) & HIGH) >> 4 != 0x3333_3333_3333_3333 {
+        return None;
+    }
+    // Pairs, then fours, then all.
+    let pairs = (word - ZEROES).wrapping_mul(10).wrapping_add((word - ZEROES) >> 8);
+    let fours = |pairs: u64, factors: u64| (pairs & 0x0000_00FF_0000_00FF).wrapping_mul(factors);
+    let number =
+        fours(pairs, 0x000F_4240_0000_0064).wrapping_add(fours(pairs >> 16, 0x0000_2710_0000_0001)) >> 32;
+    Some(number as i64)
+}
+
+/// Room for the values of one field of many rows.
+#[derive(Default)]
+struct Scratch {
+    ints: Vec<i64>,
+    floats: Vec<f64>,
+    days: Vec<i32>,
+    /// Empty where all are.
+    valid: Vec<bool>,
 }
 
 /// Where all fields of a table go; `None` where its rules ask for more than reading fields.
@@ -88,6 +190,8 @@ pub(super) fn targets(plan: &TablePlan) -> Option<Vec<Target<'_>>> {
     }
     let kind = |value_type| match value_type {
         &ValueType::Int(64) => Kind::Whole,
+        &ValueType::Float(64) => Kind::Float,
+        &ValueType::Date => Kind::Date,
         ValueType::Text { min: 0, max: None } => Kind::Text,
         // What has no type is a text here; in a columnar file it has its own.
         ValueType::Any if !plan.is_columnar() => Kind::Text,
@@ -140,60 +244,130 @@ impl Input {
     }
 }
 
+/// Where the fields of rows are that follow each other.
+struct Rows<'t> {
+    text: &'t str,
+    /// Fields of a row.
+    width: usize,
+    begins: Vec<u32>,
+    /// The ends of all fields, row by row.
+    ends: Vec<u32>,
+}
+
+impl<'t> Rows<'t> {
+    /// Room for another row, without its end.
+    fn full(&self) -> bool {
+        self.begins.len() == ROWS
+    }
+
+    fn len(&self) -> usize {
+        self.begins.len()
+    }
+
+    #[inline]
+    fn place(&self, row: usize, column: usize) -> Range<usize> {
+        let first = row * self.width;
+        let begin = if column == 0 { self.begins[row] } else { self.ends[first + column - 1] + 1 };
+        begin as usize..self.ends[first + column] as usize
+    }
+
+    fn field(&self, row: usize, column: usize) -> &'t str {
+        &self.text[self.place(row, column)]
+    }
+
+    fn clear(&mut self) {
+        self.begins.clear();
+        self.ends.clear();
+    }
+}
+
 impl ChunkRead {
     pub(super) fn read_plain(
         &mut self, plan: &TablePlan, text: &str, start: usize, progress: &Progress,
     ) -> Result<(), LoadError> {
         let targets = targets(plan);
-        let one_for_all = plan.nodes.iter().all(|n| n.created_by.is_none());
         let bytes = text.as_bytes();
-        let mut fields: Vec<&str> = Vec::with_capacity(plan.columns.len());
-        let mut at = 0;
+        let width = plan.columns.len();
+        let returns = memchr::memchr(b'\r', bytes).is_some();
+        let mut rows =
+            Rows { text, width, begins: Vec::with_capacity(ROWS), ends: Vec::with_capacity(ROWS * width) };
+        let mut scratch = Scratch::default();
         let mut counting = Counting::new(progress);
-        while at < bytes.len() {
-            let offset = (start + at) as u64;
-            fields.clear();
-            loop {
-                let ends = |&byte: &u8| byte == plan.delimiter || byte == b'\n';
-                let end = bytes[at..].iter().position(ends).map_or(bytes.len(), |length| at + length);
-                fields.push(&text[at..end]);
-                at = end + 1;
-                if end == bytes.len() || bytes[end] == b'\n' {
-                    break;
-                }
-            }
-            if let Some(field) = fields.last_mut() {
-                *field = field.strip_suffix('\r').unwrap_or(field);
-            }
-            if fields == [""] {
+        let mut begin = 0;
+        let mut fields = 0;
+        let ends = memchr::memchr2_iter(plan.delimiter, b'\n', bytes);
+        let open = (bytes.last() != Some(&b'\n')).then_some(bytes.len());
+        for end in ends.chain(open) {
+            fields += 1;
+            let row_ends = end == bytes.len() || bytes[end] == b'\n';
+            if !row_ends {
+                rows.ends.push(end as u32);
                 continue;
             }
-            self.rows += 1;
-            counting.at(self.rows)?;
-            if fields.len() != plan.columns.len() {
-                self.reject_fields(plan, offset, fields.len());
-                continue;
+            // A line end may be of two characters.
+            let cut = if returns && end > begin && bytes[end - 1] == b'\r' { end - 1 } else { end };
+            rows.ends.push(cut as u32);
+            let blank = fields == 1 && cut == begin;
+            if fields == width && !blank {
+                rows.begins.push(begin as u32);
+                self.rows += 1;
+                counting.at(self.rows)?;
+            } else {
+                rows.ends.truncate(rows.begins.len() * width);
             }
-            if let Some(targets) = &targets {
-                if targets.iter().all(|target| target.push(fields[target.column], &mut self.rules)) {
-                    if one_for_all {
-                        self.rules.iter_mut().for_each(|rule| rule.offsets.push(offset));
-                    } else {
-                        self.of_rows(plan).for_each(|rule| rule.offsets.push(offset));
-                    }
-                    continue;
-                }
-                self.rules.iter_mut().for_each(BuildingRule::take_back);
+            if rows.full() || fields != width {
+                self.take_rows(plan, targets.as_deref(), &mut rows, start, &mut scratch);
             }
-            let field = |column: usize| match fields.get(column) {
-                Some(text) if !plan.null.iter().any(|null| null == text) => Fields::Text(text),
-                _ => Fields::Null,
-            };
-            let raw = |column: usize| fields.get(column).map(|text| text.to_string());
-            self.row(plan, offset, &Row { field: &field, raw: &raw, null: &plan.null });
+            if fields != width && !blank {
+                self.rows += 1;
+                counting.at(self.rows)?;
+                self.reject_fields(plan, (start + begin) as u64, fields);
+            }
+            begin = end + 1;
+            fields = 0;
         }
+        self.take_rows(plan, targets.as_deref(), &mut rows, start, &mut scratch);
         counting.end(self.rows);
         Ok(())
+    }
+
+    fn take_rows(
+        &mut self, plan: &TablePlan, targets: Option<&[Target<'_>]>, rows: &mut Rows<'_>, start: usize,
+        scratch: &mut Scratch,
+    ) {
+        let all = targets.is_some_and(|targets| {
+            targets.iter().all(|target| target.push_all(rows, &mut self.rules, scratch))
+        });
+        let offset = |row: usize| start as u64 + rows.begins[row] as u64;
+        if all {
+            self.of_rows(plan).for_each(|rule| rule.offsets.extend((0..rows.len()).map(offset)));
+        } else {
+            if targets.is_some() {
+                self.rules.iter_mut().for_each(BuildingRule::take_back);
+            }
+            for row in 0..rows.len() {
+                self.take_row(plan, targets, rows, row, offset(row));
+            }
+        }
+        rows.clear();
+    }
+
+    fn take_row(
+        &mut self, plan: &TablePlan, targets: Option<&[Target<'_>]>, rows: &Rows<'_>, row: usize, offset: u64,
+    ) {
+        if let Some(targets) = targets {
+            if targets.iter().all(|target| target.push(rows.field(row, target.column), &mut self.rules)) {
+                return self.of_rows(plan).for_each(|rule| rule.offsets.push(offset));
+            }
+            self.rules.iter_mut().for_each(BuildingRule::take_back);
+        }
+        let known: Range<usize> = 0..rows.width;
+        let field = |column: usize| match known.contains(&column).then(|| rows.field(row, column)) {
+            Some(text) if !plan.null.iter().any(|null| null == text) => Fields::Text(text),
+            _ => Fields::Null,
+        };
+        let raw = |column: usize| known.contains(&column).then(|| rows.field(row, column).to_string());
+        self.row(plan, offset, &Row { field: &field, raw: &raw, null: &plan.null });
     }
 }
 
@@ -203,5 +377,27 @@ impl BuildingRule {
         let rows = self.offsets.len();
         let columns = self.columns.iter_mut().chain(&mut self.from).chain(&mut self.to);
         columns.for_each(|column| column.truncate(rows));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn short_numbers_are_read_as_one_by_one() {
+        for text in ["0", "7", "42", "00123", "1234567", "12345678", "99999999"] {
+            // Whatever stands before it.
+            for before in ["", "x", "9", "123456789,", ",,,,,,,,"] {
+                let all = format!("{before}{text}");
+                let found = short_whole(all.as_bytes(), &(before.len()..all.len()));
+                let wanted = (all.len() >= 8).then(|| text.parse().unwrap());
+                assert_eq!(found, wanted, "{before} {text}");
+            }
+        }
+        for text in ["", "-1", "+1", "1.5", "12345:78", "1234/678", "123456789", "1 2", "\u{00b2}1"] {
+            let all = format!("01234567{text}");
+            assert_eq!(short_whole(all.as_bytes(), &(8..all.len())), None, "{text}");
+        }
     }
 }

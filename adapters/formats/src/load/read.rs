@@ -303,8 +303,8 @@ pub(super) struct ChunkRead {
     pub rules: Vec<BuildingRule>,
 }
 
-fn builders(count: usize) -> Vec<ColumnBuilder> {
-    (0..count).map(|_| ColumnBuilder::with_capacity(1024)).collect()
+fn builders(count: usize, rows: usize) -> Vec<ColumnBuilder> {
+    (0..count).map(|_| ColumnBuilder::with_capacity(rows)).collect()
 }
 
 /// Rows that have been read, told to the progress in steps.
@@ -333,13 +333,14 @@ impl<'p> Counting<'p> {
 }
 
 impl ChunkRead {
-    pub(super) fn new(plan: &TablePlan) -> ChunkRead {
+    /// With room for so many rows.
+    pub(super) fn new(plan: &TablePlan, rows: usize) -> ChunkRead {
         let rule = |properties: usize, from: usize, to: usize, labels: bool| BuildingRule {
-            columns: builders(properties),
-            from: builders(from),
-            to: builders(to),
-            labels: labels.then(|| ColumnBuilder::with_capacity(1024)),
-            offsets: vec![],
+            columns: builders(properties, rows),
+            from: builders(from, rows),
+            to: builders(to, rows),
+            labels: labels.then(|| ColumnBuilder::with_capacity(rows)),
+            offsets: Vec::with_capacity(rows),
             rejects: vec![],
             rejected: BTreeMap::new(),
             skipped: 0,
@@ -357,7 +358,7 @@ impl ChunkRead {
     fn of_text(
         plan: &TablePlan, block: &[u8], start: usize, progress: &Progress,
     ) -> Result<Option<ChunkRead>, LoadError> {
-        let mut chunk = ChunkRead::new(plan);
+        let mut chunk = ChunkRead::new(plan, memchr::memchr_iter(b'\n', block).count() + 1);
         let ends = match plan.format {
             TableFormat::Jsonl => chunk.read_json(plan, block, start, progress)?,
             _ => chunk.read_csv(plan, block, start, progress)?,

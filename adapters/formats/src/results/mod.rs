@@ -28,31 +28,37 @@ impl ResultFormat {
 }
 
 /// Writes one result: a start, rows, an end with the summary where the format has a place for it.
-pub struct ResultWriter {
+pub struct ResultWriter<'c> {
     format: ResultFormat,
-    columns: Vec<ColumnInfo>,
+    columns: &'c [ColumnInfo],
     rows: u64,
     arrow: Option<arrow::ArrowWriter>,
 }
 
-impl ResultWriter {
-    pub fn new(format: ResultFormat, columns: Vec<ColumnInfo>) -> Self {
+/// Room for a small result.
+const SMALL: usize = 512;
+
+impl<'c> ResultWriter<'c> {
+    pub fn new(format: ResultFormat, columns: &'c [ColumnInfo]) -> Self {
         ResultWriter { format, columns, rows: 0, arrow: None }
     }
 
-    pub fn start(&mut self) -> Vec<u8> {
+    /// What a result begins with; the rest is appended to it.
+    pub fn start(&mut self) -> Result<Vec<u8>, String> {
+        let mut out = Vec::with_capacity(SMALL);
         match self.format {
             ResultFormat::Json => {
-                let columns = serde_json::to_string(&self.columns).unwrap_or_default();
-                format!("{{\"columns\":{columns},\"rows\":[").into_bytes()
+                out.extend(b"{\"columns\":");
+                json_into(&mut out, &self.columns)?;
+                out.extend(b",\"rows\":[");
             }
-            ResultFormat::Csv => csv_line(self.columns.iter().map(|c| c.name.clone())),
-            ResultFormat::Ndjson | ResultFormat::Arrow => vec![],
+            ResultFormat::Csv => out.extend(csv_line(self.columns.iter().map(|c| c.name.clone()))),
+            ResultFormat::Ndjson | ResultFormat::Arrow => {}
         }
+        Ok(out)
     }
 
-    pub fn rows(&mut self, batch: &Batch, snapshot: &Snapshot) -> Result<Vec<u8>, String> {
-        let mut out = vec![];
+    pub fn rows(&mut self, batch: &Batch, snapshot: &Snapshot, out: &mut Vec<u8>) -> Result<(), String> {
         match self.format {
             ResultFormat::Json => {
                 for row in 0..batch.len {
@@ -60,18 +66,27 @@ impl ResultWriter {
                         out.push(b',');
                     }
                     self.rows += 1;
-                    let cells: Vec<serde_json::Value> =
-                        batch.columns.iter().map(|c| value_json(&c.get(row), snapshot)).collect();
-                    serde_json::to_writer(&mut out, &cells).map_err(|e| e.to_string())?;
+                    out.push(b'[');
+                    for (i, column) in batch.columns.iter().enumerate() {
+                        if i > 0 {
+                            out.push(b',');
+                        }
+                        match column.get(row) {
+                            Value::Int(number) => json_into(out, &number)?,
+                            Value::Text(text) => json_into(out, &*text)?,
+                            value => json_into(out, &value_json(&value, snapshot))?,
+                        }
+                    }
+                    out.push(b']');
                 }
             }
             ResultFormat::Ndjson => {
                 for row in 0..batch.len {
                     let mut object = serde_json::Map::new();
-                    for (column, info) in batch.columns.iter().zip(&self.columns) {
+                    for (column, info) in batch.columns.iter().zip(self.columns) {
                         object.insert(info.name.clone(), value_json(&column.get(row), snapshot));
                     }
-                    serde_json::to_writer(&mut out, &object).map_err(|e| e.to_string())?;
+                    json_into(out, &object)?;
                     out.push(b'\n');
                 }
             }
@@ -81,37 +96,40 @@ impl ResultWriter {
                 }
             }
             ResultFormat::Arrow => {
-                let columns = &self.columns;
                 let writer = self
                     .arrow
-                    .get_or_insert_with(|| arrow::ArrowWriter::new(columns, Some((batch, snapshot))));
-                out = writer.write(batch, snapshot)?;
+                    .get_or_insert_with(|| arrow::ArrowWriter::new(self.columns, Some((batch, snapshot))));
+                out.extend(writer.write(batch, snapshot)?);
             }
         }
-        Ok(out)
+        Ok(())
     }
 
     /// `more` are the fields that follow the rows of a JSON result: names with their JSON texts.
-    pub fn end(&mut self, more: &[(&str, String)]) -> Result<Vec<u8>, String> {
+    pub fn end(&mut self, more: &[(&str, String)], out: &mut Vec<u8>) -> Result<(), String> {
         match self.format {
             ResultFormat::Json => {
-                let mut out = b"]".to_vec();
+                out.push(b']');
                 for (name, value) in more {
                     out.push(b',');
-                    serde_json::to_writer(&mut out, name).map_err(|e| e.to_string())?;
+                    json_into(out, name)?;
                     out.push(b':');
                     out.extend(value.as_bytes());
                 }
                 out.extend(b"}\n");
-                Ok(out)
             }
             ResultFormat::Arrow => {
-                let columns = &self.columns;
-                self.arrow.get_or_insert_with(|| arrow::ArrowWriter::new(columns, None)).finish()
+                let writer = self.arrow.get_or_insert_with(|| arrow::ArrowWriter::new(self.columns, None));
+                out.extend(writer.finish()?);
             }
-            ResultFormat::Csv | ResultFormat::Ndjson => Ok(vec![]),
+            ResultFormat::Csv | ResultFormat::Ndjson => {}
         }
+        Ok(())
     }
+}
+
+fn json_into<T: serde::Serialize + ?Sized>(out: &mut Vec<u8>, value: &T) -> Result<(), String> {
+    serde_json::to_writer(out, value).map_err(|e| e.to_string())
 }
 
 fn csv_line(fields: impl Iterator<Item = String>) -> Vec<u8> {

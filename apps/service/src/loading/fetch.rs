@@ -20,6 +20,8 @@ const MOST_REDIRECTS: usize = 5;
 /// Files of the import folder that a pattern may look through.
 const MOST_FILES: usize = 100_000;
 const CONNECT_TIME: Duration = Duration::from_secs(10);
+/// Bytes after which a copy asks whether to go on.
+const COPIED_AT_ONCE: usize = 32 << 20;
 /// Until an answer begins.
 const ANSWER_TIME: Duration = Duration::from_secs(60);
 
@@ -154,6 +156,30 @@ fn spooled(
     }
 }
 
+/// A copy that the system makes without handing the bytes over, with its length; `None` where it cannot.
+fn copied_by_system(
+    from: &File, name: &str, limit: u64, progress: &Progress,
+) -> Result<Option<(File, u64)>, Option<String>> {
+    let failed = |e: std::io::Error| Some(format!("{name}: {e}"));
+    let to = tempfile::tempfile().map_err(failed)?;
+    let mut total = 0u64;
+    loop {
+        if progress.is_cancelled() {
+            return Err(Some("cancelled".into()));
+        }
+        if total > limit {
+            return Err(None);
+        }
+        match rustix::fs::copy_file_range(from, None, &to, None, COPIED_AT_ONCE) {
+            Ok(0) if total == 0 => return Ok(None),
+            Ok(0) => return Ok(Some((to, total))),
+            Ok(length) => total += length as u64,
+            Err(_) if total == 0 => return Ok(None),
+            Err(error) => return Err(failed(error.into())),
+        }
+    }
+}
+
 /// A private copy of a file, so that nobody changes it while it is read; an error where somebody did so
 /// while it was copied, `None` where it is larger than the limit.
 fn copied(path: &PathBuf, name: &str, limit: u64, progress: &Progress) -> Result<Source, Option<String>> {
@@ -166,7 +192,10 @@ fn copied(path: &PathBuf, name: &str, limit: u64, progress: &Progress) -> Result
     if before.len() > limit {
         return Err(None);
     }
-    let (to, total) = spooled(&mut from, name, limit, progress)?;
+    let (to, total) = match copied_by_system(&from, name, limit, progress)? {
+        Some(copied) => copied,
+        None => spooled(&mut from, name, limit, progress)?,
+    };
     let after = from.metadata().map_err(failed)?;
     let same = total == before.len()
         && after.len() == before.len()

@@ -31,6 +31,8 @@ use crate::guard;
 use crate::problem::Problem;
 use crate::state::App;
 
+pub(crate) use query::{QUERY, accepted};
+
 #[derive(OpenApi)]
 #[openapi(
     info(

@@ -13,6 +13,9 @@ use crate::problem::Problem;
 use crate::run::{self, PlanAnswer, ProfileAnswer, QueryRequest};
 use crate::state::App;
 
+/// Where queries are asked.
+pub(crate) const QUERY: &str = "/v1/query";
+
 /// The format the client accepts first.
 pub(crate) fn accepted(headers: &HeaderMap) -> Result<ResultFormat, Problem> {
     let Some(accept) = headers.get(header::ACCEPT).and_then(|a| a.to_str().ok()) else {

@@ -15,13 +15,13 @@ use super::{Ready, Run, epilogue, microseconds, too_many_rows};
 use crate::problem::Problem;
 
 /// The answer, and the new state with the changes that lead to it.
-type Made = (Vec<u8>, Option<(Snapshot, Vec<Change>)>);
+pub(super) type Made = (Vec<u8>, Option<(Snapshot, Vec<Change>)>);
 
 impl Run {
     /// A change takes its turn; it is answered when it is durable.
     pub(super) async fn change(self, format: ResultFormat) -> Result<Response, Problem> {
         let waiting = Instant::now();
-        let (app, graph) = (self.app.clone(), self.graph.clone());
+        let graph = self.graph.clone();
         let turn = graph.turn().await;
         let wait = microseconds(waiting.elapsed());
         let (body, made) = self.execute_change(turn.snapshot(), wait, format).await?;
@@ -29,7 +29,7 @@ impl Run {
             && !changes.is_empty()
         {
             turn.commit(snapshot, changes).await?;
-            super::fold_when_wanted(&app, graph.clone());
+            super::fold_when_wanted(graph.clone());
         }
         Ok(([(header::CONTENT_TYPE, format.media_type())], body).into_response())
     }
@@ -65,17 +65,19 @@ impl Run {
         }
     }
 
-    fn make(&self, ready: &Ready, limits: Limits, wait: f64, format: ResultFormat) -> Result<Made, Stopped> {
+    pub(super) fn make(
+        &self, ready: &Ready, limits: Limits, wait: f64, format: ResultFormat,
+    ) -> Result<Made, Stopped> {
         let (prepared, snapshot) = (&ready.prepared, &*ready.snapshot);
         let phases = self.phases(ready, wait);
-        let mut execution = prepared.run(snapshot.clone(), &self.parameters, limits);
-        let mut writer = ResultWriter::new(format, prepared.columns.clone().unwrap_or_default());
-        let mut body = writer.start();
+        let mut execution = prepared.run(ready.snapshot.clone(), &self.parameters, limits);
+        let mut writer = ResultWriter::new(format, prepared.columns.as_deref().unwrap_or_default());
+        let mut body = writer.start().map_err(Stopped::Unwritable)?;
         while let Some(batch) = execution.next_batch()? {
             if execution.summary().rows > self.max_rows {
                 return Err(too_many_rows(self.max_rows).into());
             }
-            body.extend(writer.rows(&batch, execution.snapshot()).map_err(Stopped::Unwritable)?);
+            writer.rows(&batch, execution.snapshot(), &mut body).map_err(Stopped::Unwritable)?;
         }
         let mut warnings = prepared.warnings.clone();
         warnings.extend_from_slice(execution.warnings());
@@ -84,13 +86,13 @@ impl Run {
         let version = made.as_ref().map_or(snapshot.version, |(s, _)| s.version);
         let more = epilogue(&summary, &phases, &warnings, &self.text, &self.graph.name, version, false)
             .map_err(Stopped::Unwritable)?;
-        body.extend(writer.end(&more).map_err(Stopped::Unwritable)?);
+        writer.end(&more, &mut body).map_err(Stopped::Unwritable)?;
         Ok((body, made))
     }
 }
 
 /// Why a change was not made.
-enum Stopped {
+pub(super) enum Stopped {
     Diagnostic(Box<Diagnostic>),
     /// Its result cannot be written in the format asked for.
     Unwritable(String),

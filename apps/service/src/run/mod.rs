@@ -1,6 +1,7 @@
 //! Running statements: catalog statements at once, reads on a snapshot in a stream, changes in a turn
 //! and durable before they are answered.
 
+mod at_once;
 mod catalog;
 mod change;
 mod explain;
@@ -29,6 +30,7 @@ use crate::sessions::{OpenTransaction, Session};
 use crate::state::App;
 use crate::values;
 
+pub use at_once::at_once;
 pub use explain::{PlanAnswer, ProfileAnswer, plan, profile};
 
 /// A request for a query, a plan or a profile.
@@ -196,7 +198,7 @@ async fn in_session(
                 done.push("done".into());
             }
             Statement::Session(command) => done.push(session::command(app, session, command, request)?),
-            Statement::Transaction(command) => done.push(session::transaction(app, session, command).await?),
+            Statement::Transaction(command) => done.push(session::transaction(session, command).await?),
             statement => {
                 if session.transaction.is_some() {
                     let mut problem = Problem::new(
@@ -219,7 +221,7 @@ async fn in_session(
 }
 
 /// Makes a new base of a graph in the background, where enough lies above the one it has.
-fn fold_when_wanted(_: &Arc<App>, graph: Arc<GraphHandle>) {
+fn fold_when_wanted(graph: Arc<GraphHandle>) {
     if !graph.wants_fold() {
         return;
     }
@@ -233,18 +235,18 @@ fn fold_when_wanted(_: &Arc<App>, graph: Arc<GraphHandle>) {
 /// A result for statements that have none: what was done, one row each.
 fn message_result(done: &[String], format: ResultFormat) -> Response {
     let columns = vec![ColumnInfo { name: "done".into(), kind: ColumnKind::Value }];
-    let mut writer = ResultWriter::new(format, columns);
+    let mut writer = ResultWriter::new(format, &columns);
     let values = done.iter().map(|d| graphodrome_graph::Value::text(d.as_str())).collect();
     let batch = graphodrome_engine::Batch {
         len: done.len(),
         columns: vec![graphodrome_engine::Vector::Values(values)],
     };
-    let mut body = writer.start();
-    let end = || -> Result<Vec<u8>, String> {
+    let mut end = || -> Result<Vec<u8>, String> {
+        let mut body = writer.start()?;
         let snapshot = Snapshot::empty(None).map_err(|e| e.to_string())?;
-        body.extend(writer.rows(&batch, &snapshot)?);
+        writer.rows(&batch, &snapshot, &mut body)?;
         let more = [("summary", json!({ "rows": done.len() }).to_string()), ("warnings", "[]".into())];
-        body.extend(writer.end(&more)?);
+        writer.end(&more, &mut body)?;
         Ok(body)
     };
     match end() {

@@ -90,7 +90,7 @@ impl Run {
     }
 
     /// The whole result, or `None` where it takes longer or becomes larger than a brief one may.
-    fn brief(
+    pub(super) fn brief(
         &self, ready: &Ready, format: ResultFormat, limits: Limits, wait: f64,
     ) -> Result<Option<Vec<u8>>, Problem> {
         let mut whole = None;
@@ -117,9 +117,9 @@ impl Run {
         };
         let prepared = &ready.prepared;
         let snapshot = &*ready.snapshot;
-        let mut execution = prepared.run(snapshot.clone(), &self.parameters, limits);
-        let mut writer = ResultWriter::new(format, prepared.columns.clone().unwrap_or_default());
-        let mut body = writer.start();
+        let mut execution = prepared.run(ready.snapshot.clone(), &self.parameters, limits);
+        let mut writer = ResultWriter::new(format, prepared.columns.as_deref().unwrap_or_default());
+        let mut body = writer.start().map_err(failed)?;
         let mut rows = 0;
         let mut truncated = false;
         while let Some(mut batch) = execution.next_batch()? {
@@ -132,7 +132,7 @@ impl Run {
                 truncated = true;
             }
             rows += batch.len as u64;
-            body.extend(writer.rows(&batch, execution.snapshot()).map_err(failed)?);
+            writer.rows(&batch, execution.snapshot(), &mut body).map_err(failed)?;
             if truncated {
                 break;
             }
@@ -147,7 +147,7 @@ impl Run {
         let name = &self.graph.name;
         let more = epilogue(&summary, &phases, &warnings, &self.text, name, snapshot.version, truncated)
             .map_err(failed)?;
-        body.extend(writer.end(&more).map_err(failed)?);
+        writer.end(&more, &mut body).map_err(failed)?;
         send(body, true);
         Ok(())
     }

@@ -20,7 +20,7 @@ fn state_problem(code: &str, detail: &str, hint: &str) -> Problem {
 }
 
 pub(super) async fn transaction(
-    app: &Arc<App>, session: &mut Session, command: TransactionCommand,
+    session: &mut Session, command: TransactionCommand,
 ) -> Result<String, Problem> {
     let none = || state_problem("25G01", "no transaction is open", "START TRANSACTION begins one");
     match command {
@@ -46,7 +46,7 @@ pub(super) async fn transaction(
             let Some(graph) = committed.graph else {
                 return Ok("transaction committed; nothing was changed".into());
             };
-            super::fold_when_wanted(app, graph);
+            super::fold_when_wanted(graph);
             Ok(format!(
                 "transaction committed: {} elements, version {}",
                 committed.changes, committed.version

@@ -16,6 +16,9 @@ const MUCH_LONGER: usize = 24;
 /// Entries gone through in the time in which one is counted towards a way.
 const WAYS_FACTOR: u64 = 3;
 
+/// The largest number that is kept in a byte; it stands for all from there on.
+const MANY: u8 = u8::MAX;
+
 /// Counts for rows whose arm has the same node for a while.
 #[derive(Default)]
 pub(super) struct CommonCounts {
@@ -48,8 +51,8 @@ pub(super) struct Kept {
 #[derive(Default)]
 pub(super) struct Marks {
     counts: Vec<u32>,
-    /// Which are not 0: small enough to stay close to the processor.
-    bits: Vec<u64>,
+    /// The same up to [`MANY`]: small enough to stay close to the processor.
+    few: Vec<u8>,
     nodes: Vec<Dense>,
 }
 
@@ -58,31 +61,32 @@ impl Marks {
         // Fresh zeroes cost nothing until they are looked at.
         if self.counts.len() != bound as usize {
             self.counts = vec![0; bound as usize];
-            self.bits = vec![0; bound.div_ceil(64) as usize];
+            self.few = vec![0; bound as usize];
             self.nodes.clear();
         } else if self.nodes.len() > bound as usize / 8 {
             self.counts.fill(0);
-            self.bits.fill(0);
+            self.few.fill(0);
             self.nodes.clear();
         }
         for node in self.nodes.drain(..) {
             self.counts[node as usize] = 0;
-            self.bits[node as usize / 64] = 0;
+            self.few[node as usize] = 0;
         }
     }
 
     pub fn bytes(&self) -> usize {
-        4 * (self.counts.len() + self.nodes.len()) + 8 * self.bits.len()
+        4 * (self.counts.len() + self.nodes.len()) + self.few.len()
     }
 
-    /// The numbers of all these together, where most have none.
+    /// The numbers of all these together.
     #[inline]
     pub fn sum(&self, nodes: &[Dense]) -> u64 {
         let mut sum = 0;
         for &node in nodes {
-            let word = self.bits.get(node as usize / 64).copied().unwrap_or(0);
-            if word >> (node % 64) & 1 == 1 {
-                sum += self.counts[node as usize] as u64;
+            let few = self.few.get(node as usize).copied().unwrap_or(0);
+            sum += few as u64;
+            if few == MANY {
+                sum += self.counts[node as usize] as u64 - MANY as u64;
             }
         }
         sum
@@ -99,10 +103,10 @@ impl Marks {
         let place = &mut self.counts[node as usize];
         if *place == 0 {
             self.nodes.push(node);
-            self.bits[node as usize / 64] |= 1 << (node % 64);
         }
         let (sum, too_large) = place.overflowing_add(number);
         *place = sum;
+        self.few[node as usize] = sum.min(MANY as u32) as u8;
         !too_large
     }
 }

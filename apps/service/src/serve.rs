@@ -1,0 +1,111 @@
+//! Connections and their requests. A query that is brief and whose plan is there is answered at once;
+//! every other request goes to the routes, also such a query where anything about it is unusual, so that
+//! what is refused is refused in one place.
+
+use std::convert::Infallible;
+use std::future::Future;
+use std::io::ErrorKind;
+use std::sync::Arc;
+use std::time::Duration;
+
+use axum::Router;
+use axum::body::{Body, Bytes};
+use axum::http::request::Parts;
+use axum::http::{HeaderMap, Method, Request, Response, header};
+use http_body_util::BodyExt;
+use hyper::body::Incoming;
+use hyper::server::conn::http1;
+use hyper::service::service_fn;
+use hyper_util::rt::TokioIo;
+use hyper_util::server::graceful::GracefulShutdown;
+use tokio::net::TcpListener;
+use tower::ServiceExt;
+
+use crate::state::App;
+use crate::{guard, routes, run};
+
+/// A query with a body larger than that goes to the routes.
+const SMALL_BODY: usize = 64 << 10;
+/// After an error that is not the client's, such as too many open files.
+const ACCEPT_AGAIN: Duration = Duration::from_millis(100);
+
+/// Serves until `stop` is done and the requests that run by then are answered.
+pub async fn serve(listener: TcpListener, app: Arc<App>, router: Router, stop: impl Future<Output = ()>) {
+    let graceful = GracefulShutdown::new();
+    let mut stop = std::pin::pin!(stop);
+    loop {
+        let accepted = tokio::select! {
+            accepted = listener.accept() => accepted,
+            () = &mut stop => break,
+        };
+        let stream = match accepted {
+            Ok((stream, _)) => stream,
+            Err(error) => {
+                let gone =
+                    [ErrorKind::ConnectionAborted, ErrorKind::ConnectionRefused, ErrorKind::ConnectionReset];
+                if !gone.contains(&error.kind()) {
+                    tracing::warn!(%error, "a connection could not be taken");
+                    tokio::time::sleep(ACCEPT_AGAIN).await;
+                }
+                continue;
+            }
+        };
+        // Answers are written whole: waiting for more would only delay them.
+        let _ = stream.set_nodelay(true);
+        let (app, router) = (app.clone(), router.clone());
+        let service = service_fn(move |request| answer(app.clone(), router.clone(), request));
+        let connection = http1::Builder::new().writev(false).serve_connection(TokioIo::new(stream), service);
+        let connection = graceful.watch(connection);
+        tokio::spawn(async move {
+            if let Err(error) = connection.await {
+                tracing::debug!(%error, "a connection ended badly");
+            }
+        });
+    }
+    drop(listener);
+    graceful.shutdown().await;
+}
+
+async fn answer(
+    app: Arc<App>, router: Router, request: Request<Incoming>,
+) -> Result<Response<Body>, Infallible> {
+    if !is_small_query(&app, &request) {
+        return router.oneshot(request.map(Body::new)).await;
+    }
+    let (parts, body) = request.into_parts();
+    let body = match body.collect().await {
+        Ok(body) => body.to_bytes(),
+        // The client went away while it sent.
+        Err(_) => Bytes::new(),
+    };
+    if let Some(response) = at_once(&app, &parts, &body).await {
+        return Ok(response);
+    }
+    router.oneshot(Request::from_parts(parts, Body::from(body))).await
+}
+
+fn text<'h>(headers: &'h HeaderMap, name: &header::HeaderName) -> Option<&'h str> {
+    headers.get(name)?.to_str().ok()
+}
+
+/// Whether it asks a query in the plain form, of which nobody wants to be told in the log.
+fn is_small_query(app: &App, request: &Request<Incoming>) -> bool {
+    let headers = request.headers();
+    request.method() == Method::POST
+        && request.uri().path() == routes::QUERY
+        && text(headers, &header::CONTENT_TYPE) == Some("application/json")
+        && !headers.contains_key(header::ACCEPT_ENCODING)
+        && text(headers, &header::CONTENT_LENGTH)
+            .and_then(|length| length.parse().ok())
+            .is_some_and(|length: usize| length <= SMALL_BODY.min(app.limits.body_bytes))
+        && guard::refusal(request).is_none()
+        && !tracing::enabled!(tracing::Level::DEBUG)
+}
+
+async fn at_once(app: &Arc<App>, parts: &Parts, body: &[u8]) -> Option<Response<Body>> {
+    let format = routes::accepted(&parts.headers).ok()?;
+    let asked = serde_json::from_slice(body).ok()?;
+    let mut response = run::at_once(app, &asked, format).await?;
+    guard::mark(response.headers_mut());
+    Some(response)
+}

@@ -17,6 +17,7 @@ mod saved;
 mod schema;
 mod segments;
 mod server;
+mod stored_columns;
 
 pub use catalog::{Catalog, GraphInfo, GraphTypeInfo, NewGraph, OpenMode};
 pub use error::StoreError;

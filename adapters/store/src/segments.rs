@@ -4,29 +4,22 @@
 use std::sync::Arc;
 
 use arrow_array::builder::{BooleanBuilder, Date32Builder, Float64Builder, Int64Builder, LargeStringBuilder};
-use arrow_array::types::UInt32Type;
-use arrow_array::{
-    Array, ArrayRef, BinaryArray, BooleanArray, Date32Array, DictionaryArray, Float64Array, Int64Array,
-    LargeStringArray, RecordBatch, StringArray, UInt32Array, UInt64Array,
-};
+use arrow_array::{Array, ArrayRef, BooleanArray, RecordBatch, UInt32Array, UInt64Array};
 use arrow_buffer::Buffer;
 use arrow_ipc::CompressionType;
 use arrow_ipc::reader::StreamDecoder;
 use arrow_ipc::writer::{IpcWriteOptions, StreamWriter};
 use arrow_schema::{Field, Schema};
 use graphodrome_graph::{
-    BaseParts, Change, Column, ColumnBuilder, EdgePart, Ids, LabelSet, NodePart, NodeTable, StoredEdges,
-    StoredTables, Value,
+    BaseParts, Change, Column, EdgePart, Ids, LabelSet, NodePart, NodeTable, StoredEdges, StoredTables,
 };
 use serde::{Deserialize, Serialize};
 
 use crate::StoreError;
+use crate::stored_columns::{ENCODED, add_columns, read_column};
 
 /// Rows of a segment: some MiB of ordinary columns.
 const SEGMENT_ROWS: usize = 1 << 19;
-/// Marks a column of values that have no Arrow type of their own here.
-const ENCODED: &str = "graphodrome.encoded";
-
 /// A manifest's layout: tables in order, each with its segments.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub(crate) struct Layout {
@@ -64,7 +57,7 @@ pub(crate) struct TableLayout {
     pub segments: Vec<i64>,
 }
 
-fn damaged(what: impl std::fmt::Display) -> StoreError {
+pub(crate) fn damaged(what: impl std::fmt::Display) -> StoreError {
     StoreError::Damaged(what.to_string())
 }
 
@@ -214,42 +207,6 @@ fn edge_batch(table: &StoredEdges, start: usize, rows: usize) -> Result<RecordBa
 fn record_batch(fields: Vec<(Field, ArrayRef)>) -> Result<RecordBatch, StoreError> {
     let (fields, arrays): (Vec<Field>, Vec<ArrayRef>) = fields.into_iter().unzip();
     RecordBatch::try_new(Arc::new(Schema::new(fields)), arrays).map_err(damaged)
-}
-
-fn add_columns(
-    fields: &mut Vec<(Field, ArrayRef)>, columns: &[(Arc<str>, Column)], start: usize, rows: usize,
-) -> Result<(), StoreError> {
-    for (name, column) in columns {
-        let (array, encoded): (ArrayRef, bool) = match column {
-            Column::Bool(a) => (Arc::new(a.slice(start, rows)), false),
-            Column::Int(a) => (Arc::new(a.slice(start, rows)), false),
-            Column::Float(a) => (Arc::new(a.slice(start, rows)), false),
-            Column::Date(a) => (Arc::new(a.slice(start, rows)), false),
-            Column::Text(a) => (Arc::new(a.slice(start, rows)), false),
-            Column::Coded(codes, texts) => {
-                (Arc::new(Column::dictionary(&codes.slice(start, rows), texts)), false)
-            }
-            Column::Other(values) => {
-                let mut encoded: Vec<Option<Vec<u8>>> = Vec::with_capacity(rows);
-                for value in &values[start..start + rows] {
-                    encoded.push(match value {
-                        Value::Null => None,
-                        value => Some(postcard::to_stdvec(value).map_err(damaged)?),
-                    });
-                }
-                (Arc::new(BinaryArray::from_iter(encoded)), true)
-            }
-        };
-        let mut field = Field::new(&**name, array.data_type().clone(), true);
-        if encoded {
-            field = field.with_metadata(std::collections::HashMap::from([(
-                ENCODED.to_string(),
-                "postcard".to_string(),
-            )]));
-        }
-        fields.push((field, array));
-    }
-    Ok(())
 }
 
 fn to_bytes(batch: &RecordBatch) -> Result<Vec<u8>, StoreError> {
@@ -460,55 +417,13 @@ fn concatenate(parts: &[Column]) -> Column {
     Column::gather(&parts.iter().collect::<Vec<_>>(), &picks)
 }
 
-fn read_column(array: &ArrayRef, encoded: bool) -> Result<Column, StoreError> {
-    let any = array.as_any();
-    if encoded {
-        let bytes =
-            any.downcast_ref::<BinaryArray>().ok_or_else(|| damaged("an encoded column is no binary"))?;
-        let mut builder = ColumnBuilder::with_capacity(bytes.len());
-        for row in 0..bytes.len() {
-            builder.push(if bytes.is_null(row) {
-                Value::Null
-            } else {
-                postcard::from_bytes(bytes.value(row)).map_err(damaged)?
-            });
-        }
-        return Ok(builder.finish());
-    }
-    if let Some(a) = any.downcast_ref::<BooleanArray>() {
-        return Ok(Column::Bool(a.clone()));
-    }
-    if let Some(a) = any.downcast_ref::<Int64Array>() {
-        return Ok(Column::Int(a.clone()));
-    }
-    if let Some(a) = any.downcast_ref::<Float64Array>() {
-        return Ok(Column::Float(a.clone()));
-    }
-    if let Some(a) = any.downcast_ref::<Date32Array>() {
-        return Ok(Column::Date(a.clone()));
-    }
-    if let Some(a) = any.downcast_ref::<LargeStringArray>() {
-        return Ok(Column::Text(a.clone()));
-    }
-    if let Some(a) = any.downcast_ref::<DictionaryArray<UInt32Type>>() {
-        let texts = a
-            .values()
-            .as_any()
-            .downcast_ref::<StringArray>()
-            .ok_or_else(|| damaged("a dictionary of no texts"))?;
-        let texts: Vec<Arc<str>> = (0..texts.len()).map(|i| Arc::from(texts.value(i))).collect();
-        return Ok(Column::Coded(a.keys().clone(), texts.into()));
-    }
-    Err(damaged(format!("a column of the type {}", array.data_type())))
-}
-
 #[cfg(test)]
 mod tests {
     #![allow(clippy::unwrap_used)]
 
     use super::*;
     use graphodrome_graph::{
-        Base, NewEdge, NewNode, Snapshot, Transaction, ValueType, label_set, parse_text,
+        Base, NewEdge, NewNode, Snapshot, Transaction, Value, ValueType, label_set, parse_text,
     };
 
     /// A value of every type that can be stored.

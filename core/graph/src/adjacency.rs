@@ -50,6 +50,9 @@ impl Direction {
     }
 }
 
+/// Edges that are spread at once.
+const PIECE: usize = if cfg!(test) { 16 } else { 1 << 18 };
+
 /// One direction of one edge table. Rows exist for the nodes `first .. first + rows` only: outside
 /// that range every row is empty.
 #[derive(Clone, Debug, Default)]
@@ -84,7 +87,7 @@ impl Adjacency {
     /// lie far apart, so edges are first spread over buckets of neighbouring targets and then put into
     /// rows bucket by bucket, each of which fits the processor's cache.
     pub fn reversed(&self) -> Adjacency {
-        let pieces: Vec<&[Dense]> = self.neighbours.chunks(1 << 18).collect();
+        let pieces: Vec<&[Dense]> = self.neighbours.chunks(PIECE).collect();
         let Some(buckets) = Buckets::new(&pieces, |target| *target) else {
             return Adjacency { offsets: vec![0], ..Adjacency::default() };
         };
@@ -130,17 +133,22 @@ impl Adjacency {
 
     /// The edges in the order of their targets' buckets, within one in their own order.
     fn spread(&self, buckets: &Buckets) -> Vec<Spread> {
-        let mut out = vec![Spread::default(); self.neighbours.len()];
-        buckets.shares(&mut out).into_par_iter().for_each(|mut share| {
-            for row in 0..self.offsets.len() - 1 {
+        buckets.spread(|piece, spreader| {
+            let mut position = piece * PIECE;
+            let end = self.neighbours.len().min(position + PIECE);
+            let mut row = self.offsets.partition_point(|offset| *offset as usize <= position) - 1;
+            while position < end {
                 let source = self.first + row as u32;
-                for position in self.offsets[row]..self.offsets[row + 1] {
-                    let target = self.neighbours[position as usize];
-                    share.put(buckets.of(target), || Spread { target, source, position });
+                let row_end = end.min(self.offsets[row + 1] as usize);
+                for at in position..row_end {
+                    let target = self.neighbours[at];
+                    let position = at as u32;
+                    spreader.put(buckets.of(target), Spread { target, source, position });
                 }
+                position = row_end;
+                row += 1;
             }
-        });
-        out
+        })
     }
 
     pub fn len(&self) -> usize {

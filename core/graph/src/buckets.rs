@@ -11,8 +11,6 @@ use crate::Dense;
 /// Items a bucket should have; a few in tests, so that these see more than one.
 const BUCKET: usize = if cfg!(test) { 4 } else { 8192 };
 const MOST_BUCKETS: usize = 4096;
-/// Threads that spread at once: each reads all items and writes its share of the buckets.
-const MOST_SPREADERS: usize = 8;
 
 /// Ranges of numbers from `low` to `high`, each of `1 << shift` numbers.
 #[derive(Debug)]
@@ -22,6 +20,8 @@ pub struct Buckets {
     pub shift: u32,
     /// Where each bucket's items begin; one more at the end.
     pub starts: Vec<u32>,
+    /// For each piece where its items begin in each bucket.
+    places: Vec<Vec<u32>>,
 }
 
 impl Buckets {
@@ -41,19 +41,24 @@ impl Buckets {
         }
         let count = ((high - low) >> shift) as usize + 1;
         let counted = |items: &&[T]| {
-            let mut counts = vec![0u32; count + 1];
-            items.iter().for_each(|item| counts[((key(item) - low) >> shift) as usize + 1] += 1);
+            let mut counts = vec![0u32; count];
+            items.iter().for_each(|item| counts[((key(item) - low) >> shift) as usize] += 1);
             counts
         };
-        let mut starts = pieces.par_iter().map(counted).reduce(
-            || vec![0u32; count + 1],
-            |mut a, b| {
-                a.iter_mut().zip(b).for_each(|(a, b)| *a += b);
-                a
-            },
-        );
+        let mut places: Vec<Vec<u32>> = pieces.par_iter().map(counted).collect();
+        let mut starts = vec![0u32; count + 1];
+        for counts in &places {
+            starts[1..].iter_mut().zip(counts).for_each(|(sum, count)| *sum += count);
+        }
         accumulate(&mut starts);
-        Some(Buckets { low, high, shift, starts })
+        let mut next = starts[..count].to_vec();
+        for of_piece in &mut places {
+            for (next, place) in next.iter_mut().zip(of_piece) {
+                let count = std::mem::replace(place, *next);
+                *next += count;
+            }
+        }
+        Some(Buckets { low, high, shift, starts, places })
     }
 
     #[inline]
@@ -74,43 +79,45 @@ impl Buckets {
         self.starts[bucket] as usize..self.starts[bucket + 1] as usize
     }
 
-    /// Ranges of buckets with about as many items each, one a thread, each with its part of `out`.
-    pub fn shares<'o, T>(&self, mut out: &'o mut [T]) -> Vec<Share<'o, T>> {
-        let (count, items) = (self.len(), self.starts[self.len()] as usize);
-        let threads = rayon::current_num_threads().clamp(1, MOST_SPREADERS);
-        let mut from = 0;
-        let mut shares = vec![];
-        for share in 1..=threads {
-            let wanted = items * share / threads;
-            let found = self.starts.partition_point(|&s| (s as usize) < wanted).clamp(from, count);
-            let to = if share == threads { count } else { found };
-            let start = self.starts[from];
-            let part;
-            (part, out) = out.split_at_mut((self.starts[to] - start) as usize);
-            let next = self.starts[from..to].iter().map(|s| s - start).collect();
-            shares.push(Share { first: from, next, part });
-            from = to;
-        }
-        shares
+    /// Values in the order of the buckets, within them in the order of the pieces: `items` puts those of a
+    /// piece, each into the bucket that its key was counted for. Pieces are spread side by side.
+    pub fn spread<T: Copy + Default + Send + Sync>(
+        &self, items: impl Fn(usize, &mut Spreader<'_, T>) + Sync,
+    ) -> Vec<T> {
+        let mut out = vec![T::default(); self.starts[self.len()] as usize];
+        let to = Target(out.as_mut_ptr(), out.len());
+        (0..self.places.len()).into_par_iter().for_each(|piece| {
+            let ends = self.places.get(piece + 1).map_or(&self.starts[1..], |next| &next[..]);
+            items(piece, &mut Spreader { next: self.places[piece].clone(), ends, to: &to });
+        });
+        out
     }
 }
 
-/// One thread's buckets while items are spread.
-pub struct Share<'o, T> {
-    first: usize,
-    /// Where the next item of each bucket goes.
+/// Where values go, and how many there are.
+struct Target<T>(*mut T, usize);
+
+// SAFETY: a `Spreader` writes only between its piece's places and the next one's, which no other has.
+unsafe impl<T: Send> Sync for Target<T> {}
+
+/// One piece's places while its values are put.
+pub struct Spreader<'s, T> {
+    /// Where the piece's next value of each bucket goes.
     next: Vec<u32>,
-    part: &'o mut [T],
+    /// Where the next piece's begin.
+    ends: &'s [u32],
+    to: &'s Target<T>,
 }
 
-impl<T> Share<'_, T> {
-    /// Puts the item into its bucket, if that is one of this share's.
+impl<T> Spreader<'_, T> {
     #[inline]
-    pub fn put(&mut self, bucket: usize, item: impl FnOnce() -> T) {
-        if let Some(slot) = self.next.get_mut(bucket.wrapping_sub(self.first)) {
-            self.part[*slot as usize] = item();
-            *slot += 1;
-        }
+    pub fn put(&mut self, bucket: usize, value: T) {
+        let place = &mut self.next[bucket];
+        assert!(*place < self.ends[bucket] && (*place as usize) < self.to.1, "more values than were counted");
+        // SAFETY: within the vector, and between this piece's place and the next one's in this bucket: nobody else
+        // writes there, and nobody reads before all have ended. What is overwritten is `Copy`.
+        unsafe { self.to.0.add(*place as usize).write(value) };
+        *place += 1;
     }
 }
 

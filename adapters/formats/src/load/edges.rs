@@ -310,32 +310,37 @@ fn arrange<T: Copy>(items: &mut [T], order: &[u32], start: usize) {
     }
 }
 
+/// Edges that are spread at once.
+const AT_ONCE: usize = 1 << 17;
+
 /// Edges spread over buckets of neighbouring sources.
 struct Spread<'p> {
     pieces: &'p [Vec<NewEdge>],
+    /// The pieces cut into slices that are spread side by side.
+    slices: Vec<(usize, &'p [NewEdge])>,
     buckets: Buckets,
 }
 
 impl Spread<'_> {
     /// `None` where there is no edge.
-    fn new(pieces: &[Vec<NewEdge>]) -> Option<Spread<'_>> {
-        let slices: Vec<&[NewEdge]> = pieces.iter().map(Vec::as_slice).collect();
-        Some(Spread { pieces, buckets: Buckets::new(&slices, |edge| edge.from)? })
+    fn new<'s>(pieces: &'s [Vec<NewEdge>]) -> Option<Spread<'s>> {
+        let cut = |(piece, edges): (usize, &'s Vec<NewEdge>)| edges.chunks(AT_ONCE).map(move |c| (piece, c));
+        let slices: Vec<(usize, &[NewEdge])> = pieces.iter().enumerate().flat_map(cut).collect();
+        let edges: Vec<&[NewEdge]> = slices.iter().map(|(_, edges)| *edges).collect();
+        let buckets = Buckets::new(&edges, |edge| edge.from)?;
+        Some(Spread { pieces, slices, buckets })
     }
 
     /// `value` of each edge, in the order of the buckets, within them in the order of the pieces.
     fn scatter<T: Copy + Default + Send + Sync>(
         &self, value: impl Fn(usize, &NewEdge) -> T + Sync,
     ) -> Vec<T> {
-        let mut out = vec![T::default(); self.pieces.iter().map(Vec::len).sum()];
-        self.buckets.shares(&mut out).into_par_iter().for_each(|mut share| {
-            for (piece, edges) in self.pieces.iter().enumerate() {
-                for edge in edges {
-                    share.put(self.buckets.of(edge.from), || value(piece, edge));
-                }
+        self.buckets.spread(|slice, spreader| {
+            let (piece, edges) = self.slices[slice];
+            for edge in edges {
+                spreader.put(self.buckets.of(edge.from), value(piece, edge));
             }
-        });
-        out
+        })
     }
 
     /// The edges by source, target and then the order in which they came; and for each its place in

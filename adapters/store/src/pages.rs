@@ -16,8 +16,8 @@ use crate::segments::{Layout, Outline};
 /// Bytes of a page: what fits into PostgreSQL's beside the row's own head.
 const PAGE: usize = 8100;
 
-/// Bytes of a segment that are expected at most.
-const MOST_EXPECTED: usize = 16 << 20;
+/// Bytes of a segment that room is made for.
+const MOST_EXPECTED: usize = 4 << 20;
 
 /// Connections over which segments are written, and threads that make them.
 const WRITERS: usize = 2;
@@ -123,7 +123,6 @@ pub(crate) async fn read_segment(pool: &PgPool, id: i64) -> Result<Vec<u8>, Stor
         "COPY (SELECT data FROM segment_pages WHERE segment_id = {id} ORDER BY page) TO STDOUT (FORMAT binary)"
     );
     let mut stream = pool.copy_out_raw(&text).await?;
-    // What is not filled is never touched.
     let mut raw: Vec<u8> = Vec::with_capacity(MOST_EXPECTED);
     while let Some(piece) = stream.try_next().await? {
         raw.extend_from_slice(&piece);

@@ -18,8 +18,8 @@ use serde::{Deserialize, Serialize};
 use crate::StoreError;
 use crate::stored_columns::{ENCODED, add_columns, read_column};
 
-/// Rows of a segment: some MiB of ordinary columns.
-const SEGMENT_ROWS: usize = 1 << 19;
+/// Rows of a segment: few enough that its columns, made or read, stay close to the processor.
+const SEGMENT_ROWS: usize = 1 << 17;
 /// A manifest's layout: tables in order, each with its segments.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub(crate) struct Layout {
@@ -212,7 +212,9 @@ fn record_batch(fields: Vec<(Field, ArrayRef)>) -> Result<RecordBatch, StoreErro
 fn to_bytes(batch: &RecordBatch) -> Result<Vec<u8>, StoreError> {
     let options =
         IpcWriteOptions::default().try_with_compression(Some(CompressionType::LZ4_FRAME)).map_err(damaged)?;
-    let mut writer = StreamWriter::try_new_with_options(vec![], &batch.schema(), options).map_err(damaged)?;
+    // About as much as there is before it is packed.
+    let bytes = Vec::with_capacity(8 * batch.num_rows() * batch.num_columns());
+    let mut writer = StreamWriter::try_new_with_options(bytes, &batch.schema(), options).map_err(damaged)?;
     writer.write(batch).map_err(damaged)?;
     writer.into_inner().map_err(damaged)
 }

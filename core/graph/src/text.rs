@@ -283,6 +283,8 @@ fn duration_fields(text: &str) -> Option<Vec<(&str, char)>> {
 
 #[cfg(test)]
 mod tests {
+    #![allow(clippy::unwrap_used)]
+
     use super::*;
 
     #[test]

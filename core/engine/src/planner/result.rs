@@ -55,7 +55,10 @@ impl Planner<'_> {
         }
         let estimate = node.estimate.clone();
         let shown = items.iter().map(|i| i.name.to_string()).collect::<Vec<_>>().join(", ");
-        let node = self.node(Compute { expressions, shown: shown.clone() }, vec![node], schema, estimate);
+        let node = match expressions.is_empty() {
+            true => node,
+            false => self.node(Compute { expressions, shown: shown.clone() }, vec![node], schema, estimate),
+        };
         Ok(Projected { node, slots, columns, shown })
     }
 

@@ -178,6 +178,14 @@ struct Turns {
 }
 
 impl Turns {
+    /// A turn: the rate and the times of each.
+    fn add(&mut self, ours: (f64, Vec<f64>), theirs: (f64, Vec<f64>)) {
+        self.ours.push(ours.0);
+        self.our_times.extend(ours.1);
+        self.theirs.push(theirs.0);
+        self.their_times.extend(theirs.1);
+    }
+
     fn line(self, figure: &str) -> Line {
         let ratios: Vec<f64> =
             self.ours.iter().zip(&self.theirs).map(|(ours, theirs)| ours / theirs).collect();
@@ -234,10 +242,7 @@ async fn requests() {
         (few_sql, theirs, their_times) = rate(few_sql, each, Lookup).await;
         // The first is for warming up.
         if turn > 0 {
-            lookups.ours.push(ours);
-            lookups.theirs.push(theirs);
-            lookups.our_times.extend(times);
-            lookups.their_times.extend(their_times);
+            lookups.add((ours, times), (theirs, their_times));
         }
     }
     lines.push(lookups.line("key lookup through HTTP, 8 clients"));
@@ -261,10 +266,7 @@ async fn requests() {
         (http, ours, times) = rate(http, each, work).await;
         (sql, theirs, their_times) = rate(sql, each, work).await;
         if turn > 0 {
-            inserts.ours.push(ours);
-            inserts.theirs.push(theirs);
-            inserts.our_times.extend(times);
-            inserts.their_times.extend(their_times);
+            inserts.add((ours, times), (theirs, their_times));
         }
     }
     let made = single(&client, "random", "MATCH (p:Place) WHERE p.id >= 1000000 RETURN COUNT(*) AS n").await;

@@ -51,7 +51,8 @@ pub(super) struct Kept {
 #[derive(Default)]
 pub(super) struct Marks {
     counts: Vec<u32>,
-    /// The same up to [`MANY`]: small enough to stay close to the processor.
+    /// The same up to [`MANY`] of what was marked: small enough to stay close to the processor. Empty where
+    /// nothing ever was.
     few: Vec<u8>,
     nodes: Vec<Dense>,
 }
@@ -61,7 +62,7 @@ impl Marks {
         // Fresh zeroes cost nothing until they are looked at.
         if self.counts.len() != bound as usize {
             self.counts = vec![0; bound as usize];
-            self.few = vec![0; bound as usize];
+            self.few = vec![];
             self.nodes.clear();
         } else if self.nodes.len() > bound as usize / 8 {
             self.counts.fill(0);
@@ -70,7 +71,9 @@ impl Marks {
         }
         for node in self.nodes.drain(..) {
             self.counts[node as usize] = 0;
-            self.few[node as usize] = 0;
+            if let Some(few) = self.few.get_mut(node as usize) {
+                *few = 0;
+            }
         }
     }
 
@@ -78,7 +81,17 @@ impl Marks {
         4 * (self.counts.len() + self.nodes.len()) + self.few.len()
     }
 
-    /// The numbers of all these together.
+    /// One more for a node whose number is summed.
+    #[inline]
+    pub fn mark(&mut self, node: Dense) {
+        if self.few.is_empty() {
+            self.few = vec![0; self.counts.len()];
+        }
+        self.add(node, 1);
+        self.few[node as usize] = self.few[node as usize].saturating_add(1);
+    }
+
+    /// The numbers of all these together; they must have been marked.
     #[inline]
     pub fn sum(&self, nodes: &[Dense]) -> u64 {
         let mut sum = 0;
@@ -99,14 +112,13 @@ impl Marks {
 
     /// `false` where the number is too large.
     #[inline]
-    pub fn add(&mut self, node: Dense, number: u32) -> bool {
+    fn add(&mut self, node: Dense, number: u32) -> bool {
         let place = &mut self.counts[node as usize];
         if *place == 0 {
             self.nodes.push(node);
         }
         let (sum, too_large) = place.overflowing_add(number);
         *place = sum;
-        self.few[node as usize] = sum.min(MANY as u32) as u8;
         !too_large
     }
 }
@@ -302,7 +314,7 @@ impl Kept {
         let entries = mine.side.neighbours(node);
         self.edges.clear(bound);
         for &neighbour in entries {
-            self.edges.add(neighbour, 1);
+            self.edges.mark(neighbour);
         }
         self.nodes.clear();
         self.nodes.extend_from_slice(&self.edges.nodes);
@@ -329,5 +341,24 @@ impl Kept {
             return std::mem::replace(&mut self.ways_cost, u64::MAX);
         }
         self.ways_cost
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn marks_beyond_what_a_byte_holds_are_summed_and_forgotten() {
+        let mut marks = Marks::default();
+        for (round, times) in [254u32, 255, 256, 1000, 3].into_iter().enumerate() {
+            marks.clear(100);
+            (0..times).for_each(|_| marks.mark(7));
+            marks.mark(99);
+            assert_eq!(marks.sum(&[7, 99, 8, 7]), 2 * times as u64 + 1, "round {round}");
+            assert_eq!((marks.get(7), marks.get(8)), (times as u64, 0));
+        }
+        marks.clear(100);
+        assert_eq!(marks.sum(&[7, 99]), 0);
     }
 }

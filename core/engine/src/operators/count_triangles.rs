@@ -220,7 +220,7 @@ fn after_lowest(
             *looked += entries.len() as u64;
             // A loop is no edge to a third node.
             for third in entries.iter().filter(|third| **third != node) {
-                marks.add(*third, 1);
+                marks.mark(*third);
             }
         }
         *looked += thirds.len() as u64;

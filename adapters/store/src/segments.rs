@@ -3,23 +3,30 @@
 
 use std::sync::Arc;
 
-use arrow_array::builder::{BooleanBuilder, Date32Builder, Float64Builder, Int64Builder, LargeStringBuilder};
-use arrow_array::{Array, ArrayRef, BooleanArray, RecordBatch, UInt32Array, UInt64Array};
+use arrow_array::builder::{
+    BooleanBuilder, Date32Builder, Float64Builder, LargeStringBuilder, UInt32Builder,
+};
+use arrow_array::types::Int32Type;
+use arrow_array::{
+    Array, ArrayRef, BooleanArray, Int32Array, RecordBatch, RunArray, UInt32Array, UInt64Array,
+};
 use arrow_buffer::Buffer;
 use arrow_ipc::CompressionType;
 use arrow_ipc::reader::StreamDecoder;
 use arrow_ipc::writer::{IpcWriteOptions, StreamWriter};
 use arrow_schema::{Field, Schema};
 use graphodrome_graph::{
-    BaseParts, Change, Column, EdgePart, Ids, LabelSet, NodePart, NodeTable, StoredEdges, StoredTables,
+    BaseParts, Change, Column, EdgePart, ForwardBuilder, Ids, IntsBuilder, LabelSet, NodePart, NodeTable,
+    Pick, StoredEdges, StoredTables,
 };
 use serde::{Deserialize, Serialize};
 
 use crate::StoreError;
-use crate::stored_columns::{ENCODED, add_columns, read_column};
+use crate::stored_columns::{add_columns, read_column};
 
 /// Rows of a segment: few enough that its columns, made or read, stay close to the processor.
-const SEGMENT_ROWS: usize = 1 << 17;
+const SEGMENT_ROWS: usize = if cfg!(test) { 8 } else { 1 << 17 };
+
 /// A manifest's layout: tables in order, each with its segments.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub(crate) struct Layout {
@@ -183,18 +190,22 @@ fn node_batch(table: &NodeTable, start: usize, rows: usize) -> Result<RecordBatc
 }
 
 fn edge_batch(table: &StoredEdges, start: usize, rows: usize) -> Result<RecordBatch, StoreError> {
-    let mut sources = Vec::with_capacity(rows);
-    let mut owner = table.forward.owner(start);
-    for entry in start..start + rows {
-        while table.forward.row(owner).end <= entry {
-            owner += 1;
+    // Sources in runs: each once, with where its edges end.
+    let (mut sources, mut ends, mut owner) = (vec![], vec![], table.forward.owner(start));
+    while ends.last().is_none_or(|end| (*end as usize) < rows) {
+        let row = table.forward.row(owner);
+        if !row.is_empty() {
+            sources.push(owner);
+            ends.push((row.end.min(start + rows) - start) as i32);
         }
-        sources.push(owner);
+        owner += 1;
     }
-    let targets = table.forward.all_neighbours()[start..start + rows].to_vec();
+    let sources = RunArray::<Int32Type>::try_new(&Int32Array::from(ends), &UInt32Array::from(sources));
+    let sources: ArrayRef = Arc::new(sources.map_err(damaged)?);
+    let targets: ArrayRef =
+        Arc::new(UInt32Array::from(table.forward.all_neighbours()[start..start + rows].to_vec()));
     let mut fields: Vec<(Field, ArrayRef)> = vec![];
-    for (name, ends) in [("#source", sources), ("#target", targets)] {
-        let array: ArrayRef = Arc::new(UInt32Array::from(ends));
+    for (name, array) in [("#source", sources), ("#target", targets)] {
         fields.push((Field::new(name, array.data_type().clone(), false), array));
     }
     if let Some(ids) = ids_array(&table.ids, start, rows) {
@@ -246,26 +257,27 @@ pub(crate) struct Assembly<'l> {
 struct TableParts {
     rows: usize,
     ids: Vec<u64>,
-    sources: Vec<u32>,
-    targets: Vec<u32>,
+    forward: ForwardBuilder,
     columns: Vec<(Arc<str>, Growing)>,
 }
 
 /// A column that is being put together.
 enum Growing {
-    Int(Int64Builder),
+    Int(IntsBuilder),
     Float(Float64Builder),
     Date(Date32Builder),
     Bool(BooleanBuilder),
     Text(LargeStringBuilder),
-    /// Of another kind.
+    /// All with the same texts.
+    Coded(UInt32Builder, Arc<[Arc<str>]>),
+    /// Of another kind, or of several.
     Parts(Vec<Column>),
 }
 
 impl Growing {
     fn new(first: &Column, rows: usize) -> Growing {
         match first {
-            Column::Int(_) => Growing::Int(Int64Builder::with_capacity(rows)),
+            Column::Int(a) => Growing::Int(IntsBuilder::with_capacity(rows, a.width())),
             Column::Float(_) => Growing::Float(Float64Builder::with_capacity(rows)),
             Column::Date(_) => Growing::Date(Date32Builder::with_capacity(rows)),
             Column::Bool(_) => Growing::Bool(BooleanBuilder::with_capacity(rows)),
@@ -273,34 +285,66 @@ impl Growing {
                 let each = a.value_data().len() / a.len().max(1) + 1;
                 Growing::Text(LargeStringBuilder::with_capacity(rows, each * rows))
             }
-            _ => Growing::Parts(vec![]),
+            Column::Coded(_, texts) => Growing::Coded(UInt32Builder::with_capacity(rows), texts.clone()),
+            Column::Other(_) => Growing::Parts(vec![]),
         }
     }
 
     fn add(&mut self, part: Column) -> Result<(), StoreError> {
-        match (self, part) {
-            (Growing::Int(all), Column::Int(a)) => all.append_array(&a),
+        match (&mut *self, part) {
+            (Growing::Int(all), Column::Int(a)) => all.append(&a),
             (Growing::Float(all), Column::Float(a)) => all.append_array(&a),
             (Growing::Date(all), Column::Date(a)) => all.append_array(&a),
             (Growing::Bool(all), Column::Bool(a)) => all.append_array(&a),
             (Growing::Text(all), Column::Text(a)) => all.append_array(&a).map_err(damaged)?,
+            (Growing::Coded(all, texts), Column::Coded(a, own)) if *texts == own => all.append_array(&a),
             (Growing::Parts(all), part) => all.push(part),
-            _ => return Err(damaged("a column changes its type")),
+            // Values of several types, of which a segment has one alone.
+            (_, part) => {
+                let before = std::mem::replace(self, Growing::Parts(vec![])).finish();
+                *self = Growing::Parts(vec![before, part]);
+            }
         }
         Ok(())
     }
 
     fn finish(self) -> Column {
         match self {
-            Growing::Int(mut all) => Column::Int(all.finish()),
+            Growing::Int(all) => Column::Int(all.finish()),
             Growing::Float(mut all) => Column::Float(all.finish()),
             Growing::Date(mut all) => Column::Date(all.finish()),
             Growing::Bool(mut all) => Column::Bool(all.finish()),
             Growing::Text(mut all) => Column::Text(all.finish()),
+            Growing::Coded(mut all, texts) => Column::Coded(all.finish(), texts),
             Growing::Parts(mut parts) if parts.len() == 1 => parts.remove(0),
-            Growing::Parts(parts) => concatenate(&parts),
+            Growing::Parts(parts) => concatenated(&parts),
         }
     }
+}
+
+fn concatenated(parts: &[Column]) -> Column {
+    let rows = |(part, column): (usize, &Column)| {
+        (0..column.len()).map(move |row| Pick { part: part as u32, row: row as u32 })
+    };
+    let picks: Vec<Pick> = parts.iter().enumerate().flat_map(rows).collect();
+    Column::gather(&parts.iter().collect::<Vec<_>>(), &picks)
+}
+
+/// The sources of a segment's edges, in runs or, as older versions have them, one by one.
+fn read_sources(column: &ArrayRef, forward: &mut ForwardBuilder) -> Option<()> {
+    let any = column.as_any();
+    if let Some(each) = any.downcast_ref::<UInt32Array>() {
+        each.values().iter().for_each(|source| forward.run(*source, 1));
+        return Some(());
+    }
+    let runs = any.downcast_ref::<RunArray<Int32Type>>()?;
+    let sources = runs.values().as_any().downcast_ref::<UInt32Array>()?;
+    let mut begin = 0;
+    for (end, source) in runs.run_ends().values().iter().zip(sources.values()) {
+        forward.run(*source, u32::try_from(end - begin).ok()?);
+        begin = *end;
+    }
+    Some(())
 }
 
 impl<'l> Assembly<'l> {
@@ -333,8 +377,7 @@ impl<'l> Assembly<'l> {
                     labels,
                     directed: table.directed,
                     ids,
-                    sources: made.sources,
-                    targets: made.targets,
+                    forward: made.forward.finish().ok_or_else(|| damaged("edges are not in order"))?,
                     columns,
                 }),
             }
@@ -353,18 +396,19 @@ impl<'l> Assembly<'l> {
             made.ids.extend_from_slice(column.ok_or_else(|| damaged("a segment has no ids"))?.values());
         }
         if is_edge {
-            for (name, ends) in [("#source", &mut made.sources), ("#target", &mut made.targets)] {
-                let column =
-                    batch.column_by_name(name).and_then(|c| c.as_any().downcast_ref::<UInt32Array>());
-                let column = column.ok_or_else(|| damaged(format!("a segment has no {name}")))?;
-                ends.reserve_exact(table.rows - ends.len().min(table.rows));
-                ends.extend_from_slice(column.values());
+            let lacks = |name: &str| damaged(format!("a segment has no {name}"));
+            let column = |name: &str| batch.column_by_name(name).ok_or_else(|| lacks(name));
+            if made.forward.is_empty() {
+                made.forward = ForwardBuilder::with_capacity(table.rows);
             }
+            read_sources(column("#source")?, &mut made.forward).ok_or_else(|| lacks("#source"))?;
+            let targets = column("#target")?.as_any().downcast_ref::<UInt32Array>();
+            made.forward.targets(targets.ok_or_else(|| lacks("#target"))?.values());
         }
         let schema = batch.schema();
         let fields = schema.fields().iter().zip(batch.columns()).filter(|(f, _)| !f.name().starts_with('#'));
         for (place, (field, array)) in fields.enumerate() {
-            let part = read_column(array, field.metadata().contains_key(ENCODED))?;
+            let part = read_column(array, field)?;
             if place == made.columns.len() && made.rows == batch.num_rows() {
                 made.columns.push((Arc::from(field.name().as_str()), Growing::new(&part, table.rows)));
             }
@@ -381,42 +425,6 @@ impl<'l> Assembly<'l> {
         self.pass_whole()?;
         if self.left.is_empty() { Ok(self.parts) } else { Err(damaged("there is a segment missing")) }
     }
-}
-
-fn concatenate(parts: &[Column]) -> Column {
-    macro_rules! of_kind {
-        ($variant:ident) => {{
-            let arrays: Option<Vec<&dyn Array>> = parts
-                .iter()
-                .map(|part| match part {
-                    Column::$variant(array) => Some(array as &dyn Array),
-                    _ => None,
-                })
-                .collect();
-            // Whole buffers behind one another.
-            if let Some(Ok(joined)) = arrays.map(|arrays| arrow_select::concat::concat(&arrays))
-                && let Some(array) = joined.as_any().downcast_ref()
-            {
-                return Column::$variant(Clone::clone(array));
-            }
-        }};
-    }
-    match parts.first() {
-        Some(Column::Int(_)) => of_kind!(Int),
-        Some(Column::Float(_)) => of_kind!(Float),
-        Some(Column::Date(_)) => of_kind!(Date),
-        Some(Column::Bool(_)) => of_kind!(Bool),
-        Some(Column::Text(_)) => of_kind!(Text),
-        _ => {}
-    }
-    let picks: Vec<graphodrome_graph::Pick> = parts
-        .iter()
-        .enumerate()
-        .flat_map(|(part, column)| {
-            (0..column.len()).map(move |row| graphodrome_graph::Pick { part: part as u32, row: row as u32 })
-        })
-        .collect();
-    Column::gather(&parts.iter().collect::<Vec<_>>(), &picks)
 }
 
 #[cfg(test)]
@@ -495,9 +503,8 @@ mod tests {
         all
     }
 
-    #[test]
-    fn every_type_survives_segments_and_the_log() {
-        let before = graph();
+    /// The snapshot's base stored and read again.
+    fn restored(before: &Snapshot) -> Snapshot {
         let base = Base::build(before.fold(), &Default::default()).unwrap();
         let outline = Outline::new(base.stored(), &[]).unwrap();
         let layout = outline.layout(&(0..outline.len() as i64).collect::<Vec<_>>());
@@ -505,7 +512,13 @@ mod tests {
         let mut assembly = Assembly::new(&layout);
         (0..outline.len()).map(read).for_each(|batch| assembly.add(&batch).unwrap());
         let read = Base::build(assembly.finish().unwrap(), &Default::default()).unwrap();
-        assert_eq!(shown(&Snapshot::new(Arc::new(read), Default::default(), 1)), shown(&before));
+        Snapshot::new(Arc::new(read), Default::default(), 1)
+    }
+
+    #[test]
+    fn every_type_survives_segments_and_the_log() {
+        let before = graph();
+        assert_eq!(shown(&restored(&before)), shown(&before));
 
         let mut t = Transaction::new(Snapshot::empty(None).unwrap());
         for value in values() {
@@ -517,6 +530,18 @@ mod tests {
         let replayed: Vec<graphodrome_graph::Change> = postcard::from_bytes(&bytes).unwrap();
         let again = Snapshot::empty(None).unwrap().replay(&replayed).unwrap();
         assert_eq!(shown(&again), shown(&after));
+    }
+
+    #[test]
+    fn a_column_whose_segments_have_different_types_is_read() {
+        let mut t = Transaction::new(Snapshot::empty(None).unwrap());
+        for row in 0..3 * SEGMENT_ROWS as i64 {
+            let value = if row < 2 * SEGMENT_ROWS as i64 { Value::Int(row) } else { Value::text("x") };
+            t.insert_node(NewNode { labels: label_set(["A"]), properties: vec![("p".into(), value)] })
+                .unwrap();
+        }
+        let before = t.finish().unwrap().0;
+        assert_eq!(shown(&restored(&before)), shown(&before));
     }
 
     #[test]

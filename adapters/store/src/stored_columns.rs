@@ -1,34 +1,48 @@
-//! Columns as a segment holds them: Arrow arrays, whole numbers in the narrowest type that holds them, and
-//! values that have no Arrow type of their own here encoded one by one.
+//! Columns as a segment holds them: Arrow arrays, whole numbers, measurements and days as whole numbers of the
+//! narrowest type that holds them, and values that have no Arrow type of their own here encoded one by one.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
-use arrow_array::types::{ArrowPrimitiveType, Int8Type, Int16Type, Int32Type, UInt32Type};
+use arrow_array::types::UInt32Type;
 use arrow_array::{
     Array, ArrayRef, BinaryArray, BooleanArray, Date32Array, DictionaryArray, Float64Array, Int8Array,
-    Int16Array, Int32Array, Int64Array, LargeStringArray, PrimitiveArray, StringArray,
+    Int16Array, Int32Array, Int64Array, LargeStringArray, StringArray,
 };
 use arrow_schema::Field;
-use graphodrome_graph::{Column, ColumnBuilder, Value};
+use graphodrome_graph::{Column, ColumnBuilder, Ints, Value, Width};
 
 use crate::StoreError;
 use crate::segments::damaged;
 
 /// Marks a column of values that have no Arrow type of their own here.
-pub(crate) const ENCODED: &str = "graphodrome.encoded";
+const ENCODED: &str = "graphodrome.encoded";
+/// Floating-point numbers that are whole ones, divided by this power of ten.
+const SCALE: &str = "graphodrome.scale";
+/// Days, counted from this one on.
+const FIRST_DAY: &str = "graphodrome.first-day";
 
 pub(crate) fn add_columns(
     fields: &mut Vec<(Field, ArrayRef)>, columns: &[(Arc<str>, Column)], start: usize, rows: usize,
 ) -> Result<(), StoreError> {
     for (name, column) in columns {
-        let (array, encoded): (ArrayRef, bool) = match column {
-            Column::Bool(a) => (Arc::new(a.slice(start, rows)), false),
-            Column::Int(a) => (narrow(&a.slice(start, rows)), false),
-            Column::Float(a) => (Arc::new(a.slice(start, rows)), false),
-            Column::Date(a) => (Arc::new(a.slice(start, rows)), false),
-            Column::Text(a) => (Arc::new(a.slice(start, rows)), false),
+        let (array, mark): (ArrayRef, Option<(&str, String)>) = match column {
+            Column::Bool(a) => (Arc::new(a.slice(start, rows)), None),
+            Column::Int(a) => (narrow(&a.slice(start..start + rows)), None),
+            Column::Float(a) => {
+                let floats = a.slice(start, rows);
+                match scaled(&floats) {
+                    Some((scale, array)) => (array, Some((SCALE, scale.to_string()))),
+                    None => (Arc::new(floats), None),
+                }
+            }
+            Column::Date(a) => {
+                let (first, array) = from_first_day(&a.slice(start, rows));
+                (array, Some((FIRST_DAY, first.to_string())))
+            }
+            Column::Text(a) => (Arc::new(a.slice(start, rows)), None),
             Column::Coded(codes, texts) => {
-                (Arc::new(Column::dictionary(&codes.slice(start, rows), texts)), false)
+                (Arc::new(Column::dictionary(&codes.slice(start, rows), texts)), None)
             }
             Column::Other(values) => {
                 let mut encoded: Vec<Option<Vec<u8>>> = Vec::with_capacity(rows);
@@ -38,47 +52,87 @@ pub(crate) fn add_columns(
                         value => Some(postcard::to_stdvec(value).map_err(damaged)?),
                     });
                 }
-                (Arc::new(BinaryArray::from_iter(encoded)), true)
+                (Arc::new(BinaryArray::from_iter(encoded)), Some((ENCODED, "postcard".into())))
             }
         };
         let mut field = Field::new(&**name, array.data_type().clone(), true);
-        if encoded {
-            field = field.with_metadata(std::collections::HashMap::from([(
-                ENCODED.to_string(),
-                "postcard".to_string(),
-            )]));
+        if let Some((key, value)) = mark {
+            field = field.with_metadata(HashMap::from([(key.to_string(), value)]));
         }
         fields.push((field, array));
     }
     Ok(())
 }
 
-/// Whole numbers in the narrowest type that holds them all: less to pack, and less to keep.
-fn narrow(numbers: &Int64Array) -> ArrayRef {
-    let (low, high) = numbers.values().iter().fold((0, 0), |(low, high), n| (*n.min(&low), *n.max(&high)));
-    macro_rules! within {
-        ($kind:ty, $native:ty) => {
-            if low >= i64::from(<$native>::MIN) && high <= i64::from(<$native>::MAX) {
-                let values: Vec<$native> = numbers.values().iter().map(|n| *n as $native).collect();
-                return Arc::new(PrimitiveArray::<$kind>::new(values.into(), numbers.nulls().cloned()));
-            }
-        };
+/// Whole numbers in the narrowest type that holds those of the segment.
+fn narrow(numbers: &Ints) -> ArrayRef {
+    let (mut low, mut high) = (0, 0);
+    numbers.for_each(|n| (low, high) = (low.min(n), high.max(n)));
+    if Width::of(low, high) == numbers.width() {
+        return numbers.array();
     }
-    within!(Int8Type, i8);
-    within!(Int16Type, i16);
-    within!(Int32Type, i32);
-    Arc::new(numbers.clone())
+    let mut values = Vec::with_capacity(numbers.len());
+    numbers.for_each(|n| values.push(n));
+    Ints::narrowed(&values, numbers.nulls().cloned()).array()
 }
 
-/// Whole numbers of a narrower type as those of a column.
-fn wide<T: ArrowPrimitiveType<Native: Into<i64>>>(numbers: &PrimitiveArray<T>) -> Column {
-    let values: Vec<i64> = numbers.values().iter().map(|n| (*n).into()).collect();
-    Column::Int(Int64Array::new(values.into(), numbers.nulls().cloned()))
+/// Decimal places that are tried.
+const MOST_PLACES: u32 = 6;
+
+/// Whole numbers of 32 bits at most that are the numbers times a power of ten, where dividing them gives back
+/// every number bit by bit: measurements have few decimal places and pack badly as they are.
+fn scaled(numbers: &Float64Array) -> Option<(u32, ArrayRef)> {
+    let mut whole: Vec<i64> = Vec::with_capacity(numbers.len());
+    let mut places = 0;
+    'places: loop {
+        let factor = 10f64.powi(places as i32);
+        for row in whole.len()..numbers.len() {
+            if numbers.is_null(row) {
+                whole.push(0);
+                continue;
+            }
+            let number = numbers.value(row);
+            let times = (number * factor).round();
+            // Neither too large nor no number; zero below zero is another number than zero.
+            let again = times as i64 as f64 / factor;
+            let is_it = times.abs() <= f64::from(i32::MAX) && again.to_bits() == number.to_bits();
+            if !is_it {
+                if places == MOST_PLACES {
+                    return None;
+                }
+                places += 1;
+                whole.clear();
+                continue 'places;
+            }
+            whole.push(times as i64);
+        }
+        return Some((places, Ints::narrowed(&whole, numbers.nulls().cloned()).array()));
+    }
 }
 
-pub(crate) fn read_column(array: &ArrayRef, encoded: bool) -> Result<Column, StoreError> {
+/// The first of the days, and the days from it on in the narrowest type.
+fn from_first_day(days: &Date32Array) -> (i32, ArrayRef) {
+    let valid = (0..days.len()).filter(|row| days.is_valid(*row));
+    let first = valid.map(|row| days.value(row)).min().unwrap_or(0);
+    let after =
+        |row: usize| if days.is_null(row) { 0 } else { i64::from(days.value(row)) - i64::from(first) };
+    let after: Vec<i64> = (0..days.len()).map(after).collect();
+    (first, Ints::narrowed(&after, days.nulls().cloned()).array())
+}
+
+fn whole_numbers(array: &ArrayRef) -> Option<Ints> {
     let any = array.as_any();
-    if encoded {
+    any.downcast_ref::<Int8Array>().map(|a| Ints::I8(a.clone())).or_else(|| {
+        let wider = any.downcast_ref::<Int16Array>().map(|a| Ints::I16(a.clone()));
+        let wider = wider.or_else(|| any.downcast_ref::<Int32Array>().map(|a| Ints::I32(a.clone())));
+        wider.or_else(|| any.downcast_ref::<Int64Array>().map(|a| Ints::I64(a.clone())))
+    })
+}
+
+pub(crate) fn read_column(array: &ArrayRef, field: &Field) -> Result<Column, StoreError> {
+    let any = array.as_any();
+    let mark = |key: &str| field.metadata().get(key);
+    if mark(ENCODED).is_some() {
         let bytes =
             any.downcast_ref::<BinaryArray>().ok_or_else(|| damaged("an encoded column is no binary"))?;
         let mut builder = ColumnBuilder::with_capacity(bytes.len());
@@ -94,17 +148,21 @@ pub(crate) fn read_column(array: &ArrayRef, encoded: bool) -> Result<Column, Sto
     if let Some(a) = any.downcast_ref::<BooleanArray>() {
         return Ok(Column::Bool(a.clone()));
     }
-    if let Some(a) = any.downcast_ref::<Int64Array>() {
-        return Ok(Column::Int(a.clone()));
-    }
-    if let Some(a) = any.downcast_ref::<Int8Array>() {
-        return Ok(wide(a));
-    }
-    if let Some(a) = any.downcast_ref::<Int16Array>() {
-        return Ok(wide(a));
-    }
-    if let Some(a) = any.downcast_ref::<Int32Array>() {
-        return Ok(wide(a));
+    if let Some(a) = whole_numbers(array) {
+        let nulls = a.nulls().cloned();
+        if let Some(places) = mark(SCALE) {
+            let factor = 10f64.powi(places.parse().map_err(damaged)?);
+            let mut floats = Vec::with_capacity(a.len());
+            a.for_each(|n| floats.push(n as f64 / factor));
+            return Ok(Column::Float(Float64Array::new(floats.into(), nulls)));
+        }
+        if let Some(first) = mark(FIRST_DAY) {
+            let first: i32 = first.parse().map_err(damaged)?;
+            let mut days = Vec::with_capacity(a.len());
+            a.for_each(|n| days.push(first.wrapping_add(n as i32)));
+            return Ok(Column::Date(Date32Array::new(days.into(), nulls)));
+        }
+        return Ok(Column::Int(a));
     }
     if let Some(a) = any.downcast_ref::<Float64Array>() {
         return Ok(Column::Float(a.clone()));
@@ -132,27 +190,83 @@ mod tests {
     #![allow(clippy::unwrap_used)]
 
     use super::*;
+    use proptest::prelude::*;
+
+    /// What is read of a column after it was stored, and its array's width.
+    fn stored(column: Column) -> (Column, Option<usize>) {
+        let mut fields = vec![];
+        let rows = column.len();
+        add_columns(&mut fields, &[(Arc::from("p"), column)], 0, rows).unwrap();
+        let (field, array) = &fields[0];
+        (read_column(array, field).unwrap(), array.data_type().primitive_width())
+    }
+
+    fn floats(numbers: &[Option<f64>]) -> Column {
+        Column::Float(Float64Array::from(numbers.to_vec()))
+    }
+
+    fn bits(column: &Column) -> Vec<Option<u64>> {
+        let Column::Float(a) = column else { panic!("{column:?}") };
+        a.iter().map(|n| n.map(f64::to_bits)).collect()
+    }
 
     #[test]
-    fn whole_numbers_are_kept_narrow_and_read_back_whole() {
-        let bounds = [
-            (vec![0, 1, -128, 127], 1),
-            (vec![128], 2),
-            (vec![-32_768, 32_767], 2),
-            (vec![32_768], 4),
-            (vec![i64::from(i32::MIN), i64::from(i32::MAX)], 4),
-            (vec![i64::from(i32::MAX) + 1], 8),
-            (vec![i64::MIN, 5, i64::MAX], 8),
-            (vec![], 1),
-        ];
-        for (numbers, width) in bounds {
-            let nullable: Vec<Option<i64>> = numbers.iter().copied().map(Some).chain([None]).collect();
-            for numbers in [Int64Array::from(numbers.clone()), Int64Array::from(nullable)] {
-                let stored = narrow(&numbers);
-                assert_eq!(stored.data_type().primitive_width(), Some(width), "{numbers:?}");
-                let Column::Int(read) = read_column(&stored, false).unwrap() else { panic!("{numbers:?}") };
-                assert_eq!(read, numbers);
-            }
+    fn floats_of_few_places_are_stored_narrow() {
+        for (numbers, width) in [
+            (vec![Some(1.0), Some(-128.0)], 1),
+            (vec![Some(0.1), None, Some(12.7)], 1),
+            (vec![Some(1000.5), Some(0.25)], 4),
+            (vec![Some(0.000_001)], 1),
+            (vec![Some(0.000_000_1)], 8),
+            (vec![Some(1.0 / 3.0)], 8),
+            (vec![Some(-0.0)], 8),
+            (vec![Some(f64::INFINITY)], 8),
+            (vec![Some(f64::NAN)], 8),
+            (vec![Some(2_147_483_647.0)], 4),
+            (vec![Some(2_147_483_648.0)], 8),
+            (vec![None], 1),
+        ] {
+            let column = floats(&numbers);
+            let (read, stored) = stored(column.clone());
+            assert_eq!(stored, Some(width), "{numbers:?}");
+            assert_eq!(bits(&read), bits(&column));
+        }
+    }
+
+    #[test]
+    fn whole_numbers_are_stored_as_narrow_as_the_segment_allows() {
+        for (numbers, width) in [(vec![5, -3], 1), (vec![300], 2), (vec![70_000], 4), (vec![i64::MIN], 8)] {
+            let wide = Column::Int(Ints::from(Int64Array::from(numbers.clone())));
+            let (read, stored) = stored(wide);
+            assert_eq!(stored, Some(width));
+            let Column::Int(read) = read else { panic!("{read:?}") };
+            assert_eq!((0..read.len()).map(|row| read.value(row)).collect::<Vec<_>>(), numbers);
+        }
+    }
+
+    #[test]
+    fn columns_of_older_segments_are_read() {
+        let days = Date32Array::from(vec![Some(-5), None, Some(19_000)]);
+        let array: ArrayRef = Arc::new(days.clone());
+        let plain = Field::new("p", array.data_type().clone(), true);
+        let Column::Date(read) = read_column(&array, &plain).unwrap() else { panic!("no days") };
+        assert_eq!(read, days);
+    }
+
+    proptest! {
+        #[test]
+        fn floats_and_days_come_back_bit_by_bit(
+            floats in prop::collection::vec(prop::option::of(prop_oneof![
+                any::<f64>(),
+                (-3_000_000i32..3_000_000, 0u32..8).prop_map(|(n, places)| f64::from(n) / 10f64.powi(places as i32)),
+            ]), 0..12),
+            days in prop::collection::vec(prop::option::of(prop_oneof![any::<i32>(), 0i32..20_000]), 0..12),
+        ) {
+            let column = Column::Float(Float64Array::from(floats));
+            prop_assert_eq!(bits(&stored(column.clone()).0), bits(&column));
+            let days = Date32Array::from(days);
+            let Column::Date(read) = stored(Column::Date(days.clone())).0 else { panic!("no days") };
+            prop_assert_eq!(read, days);
         }
     }
 }

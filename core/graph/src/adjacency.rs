@@ -66,21 +66,19 @@ pub struct Adjacency {
 
 impl Adjacency {
     /// Forward rows from `(source, target)` pairs that are already sorted.
-    pub fn forward(sources: &[Dense], targets: Vec<Dense>) -> Adjacency {
-        debug_assert_eq!(sources.len(), targets.len());
-        debug_assert!(sources.is_sorted());
-        let (first, offsets) = match (sources.first(), sources.last()) {
-            (Some(&first), Some(&last)) => {
-                let mut offsets = vec![0u32; (last - first) as usize + 2];
-                for source in sources {
-                    offsets[(source - first) as usize + 1] += 1;
-                }
-                accumulate(&mut offsets);
-                (first, offsets)
-            }
-            _ => (0, vec![0]),
-        };
-        Adjacency { first, offsets, neighbours: targets, positions: vec![] }
+    pub fn forward(edges: impl IntoIterator<Item = (Dense, Dense)>) -> Adjacency {
+        let edges = edges.into_iter();
+        let mut rows = ForwardBuilder::with_capacity(edges.size_hint().0);
+        for (source, target) in edges {
+            rows.run(source, 1);
+            rows.targets(&[target]);
+        }
+        rows.finish().unwrap_or_default()
+    }
+
+    /// Source and target of each edge, in their order.
+    pub fn pairs(&self) -> impl Iterator<Item = (Dense, Dense)> {
+        self.owners().flat_map(|node| self.neighbours(node).iter().map(move |neighbour| (node, *neighbour)))
     }
 
     /// The same edges by their targets, the sources in each row sorted. The targets of consecutive edges
@@ -216,6 +214,68 @@ impl Adjacency {
     }
 }
 
+/// Forward rows that are made from runs of edges with one source, in the order of the sources, and from all
+/// their targets in the same order.
+#[derive(Debug, Default)]
+pub struct ForwardBuilder {
+    first: Option<Dense>,
+    /// Where each row before the last one's ends, and how many edges there are.
+    offsets: Vec<u32>,
+    edges: u32,
+    neighbours: Vec<Dense>,
+    /// Sources came out of order, or too many edges.
+    broken: bool,
+}
+
+impl ForwardBuilder {
+    pub fn with_capacity(edges: usize) -> ForwardBuilder {
+        ForwardBuilder { neighbours: Vec::with_capacity(edges), ..ForwardBuilder::default() }
+    }
+
+    /// The next `edges` edges go out of `source`.
+    #[inline]
+    pub fn run(&mut self, source: Dense, edges: u32) {
+        let first = *self.first.get_or_insert(source);
+        match source.checked_sub(first).map(|row| row as usize + 1) {
+            Some(rows) if rows >= self.offsets.len() => {
+                // Rows between are empty.
+                while self.offsets.len() < rows {
+                    self.offsets.push(self.edges);
+                }
+            }
+            _ => self.broken = true,
+        }
+        match self.edges.checked_add(edges) {
+            Some(edges) => self.edges = edges,
+            None => self.broken = true,
+        }
+    }
+
+    pub fn targets(&mut self, targets: &[Dense]) {
+        self.neighbours.extend_from_slice(targets);
+    }
+
+    pub fn len(&self) -> usize {
+        self.neighbours.len()
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.neighbours.is_empty()
+    }
+
+    /// `None` where sources came out of order, or there are not as many targets as edges.
+    pub fn finish(mut self) -> Option<Adjacency> {
+        self.offsets.push(self.edges);
+        let whole = !self.broken && self.edges as usize == self.neighbours.len();
+        whole.then(|| Adjacency {
+            first: self.first.unwrap_or(0),
+            offsets: self.offsets,
+            neighbours: self.neighbours,
+            positions: vec![],
+        })
+    }
+}
+
 /// An edge on its way into the reverse rows.
 #[derive(Clone, Copy, Default)]
 struct Spread {
@@ -235,8 +295,8 @@ mod tests {
             mut edges in prop::collection::vec((3u32..20, 0u32..25), 0..80),
         ) {
             edges.sort();
-            let sources: Vec<u32> = edges.iter().map(|e| e.0).collect();
-            let forward = Adjacency::forward(&sources, edges.iter().map(|e| e.1).collect());
+            let forward = Adjacency::forward(edges.iter().copied());
+            prop_assert!(forward.pairs().eq(edges.iter().copied()));
             let reverse = forward.reversed();
             for node in 0..30 {
                 let out: Vec<u32> = edges.iter().filter(|e| e.0 == node).map(|e| e.1).collect();
@@ -252,5 +312,23 @@ mod tests {
                 prop_assert_eq!(forward.owner(position), edge.0);
             }
         }
+    }
+
+    #[test]
+    fn runs_out_of_order_or_without_their_targets_make_no_rows() {
+        let made = |runs: &[(u32, u32)], targets: usize| {
+            let mut rows = ForwardBuilder::default();
+            runs.iter().for_each(|&(source, edges)| rows.run(source, edges));
+            rows.targets(&vec![9; targets]);
+            rows.finish()
+        };
+        // A source may come back in the next run, as where a segment ends within its row.
+        let rows = made(&[(3, 2), (3, 1), (6, 1)], 4).expect("in order");
+        assert_eq!([3, 4, 5, 6, 7].map(|node| rows.row(node)), [0..3, 3..3, 3..3, 3..4, 0..0]);
+        assert!(made(&[], 0).is_some_and(|rows| rows.is_empty()));
+        for (runs, targets) in [(&[(3, 2), (2, 1)][..], 3), (&[(3, 2), (5, 1), (4, 1)], 4), (&[(3, 2)], 1)] {
+            assert!(made(runs, targets).is_none(), "{runs:?} {targets}");
+        }
+        assert!(made(&[(1, u32::MAX), (2, 1)], 0).is_none());
     }
 }

@@ -54,14 +54,13 @@ pub struct NodePart {
     pub columns: Vec<(Arc<str>, Column)>,
 }
 
-/// The edges of one label set, sorted by source, then target; ends are dense node numbers in the
-/// order of the node parts.
+/// The edges of one label set, in rows by source, sorted by target; ends are dense node numbers in the order of
+/// the node parts.
 pub struct EdgePart {
     pub labels: LabelSet,
     pub directed: bool,
     pub ids: Ids,
-    pub sources: Vec<Dense>,
-    pub targets: Vec<Dense>,
+    pub forward: Adjacency,
     pub columns: Vec<(Arc<str>, Column)>,
 }
 
@@ -233,7 +232,7 @@ impl Base {
         let mut sized = Vec::with_capacity(parts.edges.len());
         for part in parts.edges {
             let first = edge_count as Dense;
-            edge_count += part.sources.len() as u64;
+            edge_count += part.forward.len() as u64;
             sized.push((first, part));
         }
         // Half the number space stays free for what commits add on top of the base.
@@ -248,9 +247,8 @@ impl Base {
             .map(|(first, mut part)| {
                 part.columns.sort_by(|a, b| a.0.cmp(&b.0));
                 go_on()?;
-                let forward = Arc::new(Adjacency::forward(&part.sources, part.targets));
-                let EdgePart { labels, directed, ids, columns, .. } = part;
-                Ok((first, StoredEdges { labels, directed, ids, columns, forward }))
+                let EdgePart { labels, directed, ids, columns, forward } = part;
+                Ok((first, StoredEdges { labels, directed, ids, columns, forward: Arc::new(forward) }))
             })
             .collect::<Result<_, GraphError>>()?;
         tell(StoredTables {

@@ -1,20 +1,19 @@
 //! Typed property columns with validity, one per property of a node or edge table, and the builder
 //! that makes them. Texts that repeat are dictionary-encoded.
 
-use std::ops::Range;
 use std::sync::Arc;
 
 use arrow_array::types::UInt32Type;
 use arrow_array::{
-    Array, BooleanArray, Date32Array, DictionaryArray, Float64Array, Int64Array, LargeStringArray,
-    StringArray, UInt32Array,
+    Array, BooleanArray, Date32Array, DictionaryArray, Float64Array, LargeStringArray, StringArray,
+    UInt32Array,
 };
 use arrow_buffer::{BooleanBuffer, NullBuffer, OffsetBuffer, ScalarBuffer};
 use chrono::{Days, NaiveDate};
 use hashbrown::HashMap;
 use rayon::prelude::*;
 
-use crate::{Value, ValueType, parse_text};
+use crate::{Ints, Narrow, Value, ValueType, WholeNumbers, of_width, parse_text};
 
 /// A row of one of several columns that are gathered into one.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -28,7 +27,7 @@ pub struct Pick {
 #[derive(Clone, Debug)]
 pub enum Column {
     Bool(BooleanArray),
-    Int(Int64Array),
+    Int(Ints),
     Float(Float64Array),
     Text(LargeStringArray),
     /// Codes into the distinct texts.
@@ -37,60 +36,11 @@ pub enum Column {
     Other(Arc<[Value]>),
 }
 
-/// The numbers of a column of whole numbers, for tight loops.
-#[derive(Clone, Copy)]
-pub struct WholeNumbers<'a> {
-    values: &'a [i64],
-    nulls: Option<&'a NullBuffer>,
-}
-
-impl WholeNumbers<'_> {
-    #[inline]
-    pub fn get(&self, row: usize) -> Option<i64> {
-        let value = self.values[row];
-        self.nulls.is_none_or(|nulls| nulls.is_valid(row)).then_some(value)
-    }
-
-    /// Whether the row has a number, from `low` to `high`.
-    #[inline]
-    pub fn within(&self, row: usize, low: i64, high: i64) -> bool {
-        let value = self.values[row];
-        // Both are always asked: a branch less.
-        (value >= low) & (value <= high) && self.nulls.is_none_or(|nulls| nulls.is_valid(row))
-    }
-
-    /// Adds the rows of a range that have a number from `low` to `high`.
-    pub fn select(&self, rows: Range<usize>, low: i64, high: i64, found: &mut Vec<usize>) {
-        let first = rows.start;
-        let values = &self.values[rows];
-        match self.nulls {
-            None => {
-                // Written whether it counts or not: no branch that is hard to foresee.
-                let (begin, mut len) = (found.len(), 0);
-                found.resize(begin + values.len(), 0);
-                let places = &mut found[begin..];
-                for (i, &value) in values.iter().enumerate() {
-                    places[len] = first + i;
-                    len += ((value >= low) & (value <= high)) as usize;
-                }
-                found.truncate(begin + len);
-            }
-            Some(nulls) => {
-                for (i, &value) in values.iter().enumerate() {
-                    if (value >= low) & (value <= high) && nulls.is_valid(first + i) {
-                        found.push(first + i);
-                    }
-                }
-            }
-        }
-    }
-}
-
 impl Column {
     /// `None` where they are not all whole numbers or null.
     pub fn whole_numbers(&self) -> Option<WholeNumbers<'_>> {
         match self {
-            Column::Int(a) => Some(WholeNumbers { values: a.values(), nulls: a.nulls() }),
+            Column::Int(a) => Some(a.numbers()),
             _ => None,
         }
     }
@@ -156,7 +106,7 @@ impl Column {
     #[inline]
     pub fn int(&self, row: usize) -> Option<Option<i64>> {
         match self {
-            Column::Int(a) => Some(a.is_valid(row).then(|| a.value(row))),
+            Column::Int(a) => Some(a.numbers().get(row)),
             _ if self.is_null(row) => Some(None),
             _ => None,
         }
@@ -179,7 +129,7 @@ impl Column {
     pub fn bytes(&self) -> usize {
         match self {
             Column::Bool(a) => a.get_buffer_memory_size(),
-            Column::Int(a) => a.get_buffer_memory_size(),
+            Column::Int(a) => a.bytes(),
             Column::Float(a) => a.get_buffer_memory_size(),
             Column::Text(a) => a.get_buffer_memory_size(),
             Column::Coded(a, texts) => {
@@ -216,7 +166,10 @@ impl Column {
                 }
             }};
         }
-        typed!(Int, Int64Array);
+        let ints = parts.iter().map(|c| if let Column::Int(a) = c { Some(a) } else { None });
+        if let Some(ints) = ints.collect::<Option<Vec<&Ints>>>() {
+            return Column::Int(gather_ints(&ints, picks));
+        }
         typed!(Float, Float64Array);
         typed!(Date, Date32Array);
         let mut builder = ColumnBuilder::with_capacity(picks.len());
@@ -258,6 +211,19 @@ impl Column {
         }
         builder.finish()
     }
+}
+
+fn gather_ints(parts: &[&Ints], picks: &[Pick]) -> Ints {
+    fn picked<T: Narrow>(parts: &[&Ints], picks: &[Pick]) -> Ints {
+        let numbers: Vec<WholeNumbers<'_>> = parts.iter().map(|a| a.numbers()).collect();
+        let value = |p: &Pick| T::of(numbers[p.part as usize].value(p.row as usize));
+        let values = picks.par_iter().with_min_len(1 << 16).map(value).collect();
+        let any_null = parts.iter().any(|a| a.null_count() > 0);
+        let valid = |i: usize| !parts[picks[i].part as usize].is_null(picks[i].row as usize);
+        let nulls = any_null.then(|| NullBuffer::new(BooleanBuffer::collect_bool(picks.len(), valid)));
+        T::ints(values, nulls)
+    }
+    of_width!(Ints::widest(parts.iter().copied()), picked(parts, picks))
 }
 
 fn gather_nulls<A: Array>(arrays: &[&A], picks: &[Pick]) -> Option<NullBuffer> {
@@ -533,7 +499,7 @@ impl ColumnBuilder {
         match self.building {
             Building::Empty => Column::Other(vec![Value::Null; self.len].into()),
             Building::Bool(v) => Column::Bool(BooleanArray::new(v.into(), nulls)),
-            Building::Int(v) => Column::Int(Int64Array::new(v.into(), nulls)),
+            Building::Int(v) => Column::Int(Ints::narrowed(&v, nulls)),
             Building::Float(v) => Column::Float(Float64Array::new(v.into(), nulls)),
             Building::Text { offsets, bytes } => {
                 // Every slice pushed was a whole `&str`, so the bytes are UTF-8 at every offset.

@@ -6,8 +6,9 @@ use std::sync::Arc;
 
 use crate::renaming::Renaming;
 use crate::{
-    BaseParts, Column, ColumnBuilder, Created, Dense, EdgePart, EdgeType, Element, GraphError, GraphType,
-    Ids, KeyDefinition, LabelSet, NodePart, NodeType, Pick, PropertyType, Snapshot, Value, label_set,
+    Adjacency, BaseParts, Column, ColumnBuilder, Created, Dense, EdgePart, EdgeType, Element, GraphError,
+    GraphType, Ids, KeyDefinition, LabelSet, NodePart, NodeType, Pick, PropertyType, Snapshot, Value,
+    label_set,
 };
 
 /// Keys and indexes that still have their label and properties under a type; and those that have not.
@@ -230,9 +231,9 @@ impl Carrier<'_> {
             // What becomes of the edges between two parts, asked once: the places in this list.
             let mut outcomes: Vec<Outcome> = vec![];
             let mut known: HashMap<(usize, usize), u32> = HashMap::new();
-            let mut rows: Vec<(u32, u32)> = Vec::with_capacity(part.sources.len());
+            let mut rows: Vec<(u32, u32)> = Vec::with_capacity(part.forward.len());
             let mut last = ((usize::MAX, usize::MAX), 0u32);
-            for (row, (&source, &target)) in part.sources.iter().zip(&part.targets).enumerate() {
+            for (row, (source, target)) in part.forward.pairs().enumerate() {
                 let ends = (part_of(source), part_of(target));
                 if ends != last.0 {
                     let outcome = *known.entry(ends).or_insert_with(|| {
@@ -278,7 +279,7 @@ impl Carrier<'_> {
             let of_labels = |t: &&EdgeType| t.labels == new_labels && t.directed == directed;
             let declared = union(&mut new.edges.iter().filter(of_labels));
             let known_type = new.edges.iter().any(|t| t.labels == new_labels && t.directed == directed);
-            let len = parts.edges[p].sources.len();
+            let len = parts.edges[p].forward.len();
             let columns = &mut parts.edges[p].columns;
             self.fit_columns(Element::Edge, columns, len, known_type.then_some(&declared), before);
             let mut part_of_outcome: Vec<Option<usize>> = vec![None; outcomes.len()];
@@ -331,32 +332,34 @@ impl Carrier<'_> {
             })
             .collect();
         let same_nodes = place.iter().enumerate().all(|(old, new)| *new as usize == old);
+        edge_parts.retain(|part| !part.rows.is_empty());
+        let stays = |part: &NewPart, old: &[EdgePart]| {
+            same_nodes && identity(part, old[part.rows[0].0 as usize].forward.len())
+        };
+        let mut ends: Vec<Vec<(Dense, Dense)>> = vec![];
+        if !edge_parts.iter().all(|part| stays(part, &parts.edges)) {
+            ends.extend(parts.edges.iter().map(|part| part.forward.pairs().collect()));
+        }
         let edges = edge_parts
             .into_iter()
-            .filter(|part| !part.rows.is_empty())
             .map(|mut part| {
-                let first = part.rows[0].0 as usize;
-                if same_nodes && identity(&part, parts.edges[first].sources.len()) {
-                    let old = &mut parts.edges[first];
+                if stays(&part, &parts.edges) {
+                    let old = &mut parts.edges[part.rows[0].0 as usize];
                     return EdgePart {
                         labels: part.labels,
                         directed: part.directed,
                         ids: old.ids.clone(),
-                        sources: std::mem::take(&mut old.sources),
-                        targets: std::mem::take(&mut old.targets),
+                        forward: std::mem::take(&mut old.forward),
                         columns: std::mem::take(&mut old.columns),
                     };
                 }
                 let end = |(p, row): (u32, u32)| {
-                    let old = &parts.edges[p as usize];
-                    let (a, b) = (
-                        place[old.sources[row as usize] as usize],
-                        place[old.targets[row as usize] as usize],
-                    );
+                    let (source, target) = ends[p as usize][row as usize];
+                    let (a, b) = (place[source as usize], place[target as usize]);
                     if part.directed || a <= b { (a, b) } else { (b, a) }
                 };
                 part.rows.sort_by_key(|&place| end(place));
-                let ends: Vec<(Dense, Dense)> = part.rows.iter().map(|&place| end(place)).collect();
+                let forward = Adjacency::forward(part.rows.iter().map(|&place| end(place)));
                 let columns: Vec<&[(Arc<str>, Column)]> = parts.edges.iter().map(|p| &*p.columns).collect();
                 EdgePart {
                     ids: Ids::from_vec(
@@ -365,8 +368,7 @@ impl Carrier<'_> {
                             .map(|(p, row)| parts.edges[*p as usize].ids.get(*row as usize))
                             .collect(),
                     ),
-                    sources: ends.iter().map(|e| e.0).collect(),
-                    targets: ends.iter().map(|e| e.1).collect(),
+                    forward,
                     columns: gather(&columns, &part.rows),
                     labels: part.labels,
                     directed: part.directed,

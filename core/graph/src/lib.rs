@@ -13,6 +13,7 @@ mod error;
 mod evolve;
 mod finding_query;
 mod graph_type;
+mod ints;
 mod keys;
 mod labels;
 mod lookups;
@@ -31,19 +32,20 @@ mod types;
 mod value;
 mod zone;
 
-pub use adjacency::{Adjacency, Direction};
+pub use adjacency::{Adjacency, Direction, ForwardBuilder};
 pub use base::{
     Base, BaseParts, Collision, EdgePart, EdgeTable, Ids, NodePart, NodeTable, StoredEdges, StoredTables,
 };
 pub use buckets::Buckets;
 pub use change::{Change, NewEdge, NewNode, Transaction};
-pub use column::{Column, ColumnBuilder, Pick, WholeNumbers, fold_text};
+pub use column::{Column, ColumnBuilder, Pick, fold_text};
 pub use error::{Code, GraphError};
 pub use evolve::{Difference, Migration, kept_lookups, migrate, rename_elements};
 pub use finding_query::quoted;
 pub use graph_type::{
     Cardinality, EdgeType, Element, Endpoint, GraphType, KeyDefinition, NodeType, PropertyType, Violation,
 };
+pub use ints::{Ints, IntsBuilder, Narrow, WholeNumbers, Width};
 pub use keys::{ASK_EVERY, KeyIndex, hash_key, hash_values};
 pub use labels::{LabelExpression, LabelSet, label_set};
 pub use neighbours::PlainRows;
@@ -56,7 +58,7 @@ pub use schema::{Created, Schema, same_place};
 pub use snapshot::{EdgeTest, NodeTest, NumbersByTable, PropertyReader, Snapshot};
 pub use statistics::{ColumnStatistics, DegreeStatistics, Statistics, Triple};
 pub use suspicions::suspicions;
-pub use text::{parse_day, parse_short_float, parse_text, parse_whole};
+pub use text::{parse_day, parse_text, parse_whole};
 pub use types::{Field, ValueType};
 pub use value::{Duration, PathValue, Truth, Value};
 pub use zone::Zone;

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use crate::base::Base;
 use crate::overlay::{EdgeRecord, NodeRecord, Overlay, Properties, get_property};
-use crate::{BaseParts, Change, Column, ColumnBuilder, Created, Schema, WholeNumbers};
+use crate::{Adjacency, BaseParts, Change, Column, ColumnBuilder, Created, Schema, WholeNumbers};
 use crate::{
     Dense, EdgePart, Element, ElementId, GraphError, GraphType, Ids, KeyDefinition, LabelExpression,
     LabelSet, NodePart, Pick, Value,
@@ -684,8 +684,7 @@ impl Snapshot {
                 labels,
                 directed,
                 ids: Ids::from_vec(dense.iter().map(|&id| self.edge_id(id)).collect()),
-                sources: members.iter().map(|m| m.0).collect(),
-                targets: members.iter().map(|m| m.1).collect(),
+                forward: Adjacency::forward(members.iter().map(|m| (m.0, m.1))),
                 columns,
             });
         }
@@ -758,9 +757,7 @@ fn position(columns: &[(Arc<str>, Column)], name: &str) -> Option<usize> {
 fn matches_at(column: Option<&Column>, row: usize, value: &Value) -> bool {
     match (column, value) {
         (None, _) => false,
-        (Some(Column::Int(a)), Value::Int(i)) => {
-            !column.is_some_and(|c| c.is_null(row)) && a.value(row) == *i
-        }
+        (Some(Column::Int(a)), Value::Int(i)) => !a.is_null(row) && a.value(row) == *i,
         (Some(c), Value::Text(t)) => c.text(row).is_some_and(|text| *text == **t),
         (Some(c), v) => c.value(row) == *v,
     }

@@ -75,8 +75,7 @@ pub fn parse_whole(text: &str) -> Option<i64> {
 
 /// A decimal number of at most 15 digits without an exponent, as most are: the digits and the power of ten
 /// are exact, so that their quotient is the nearest number. `None` where `text` is anything else.
-#[inline]
-pub fn parse_short_float(text: &str) -> Option<f64> {
+fn parse_short_float(text: &str) -> Option<f64> {
     const POWERS: [f64; 16] =
         [1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15];
     let digits = text.strip_prefix('-').unwrap_or(text).as_bytes();
@@ -107,8 +106,8 @@ pub fn parse_short_float(text: &str) -> Option<f64> {
 /// The days from 1970-01-01 to a date written as 2024-05-31, from the year 1 on. `None` where `text` is no such
 /// date.
 #[inline]
-pub fn parse_day(text: &str) -> Option<i32> {
-    let &[y0, y1, y2, y3, b'-', m0, m1, b'-', d0, d1] = text.as_bytes() else { return None };
+pub fn parse_day(text: &[u8]) -> Option<i32> {
+    let &[y0, y1, y2, y3, b'-', m0, m1, b'-', d0, d1] = text else { return None };
     let mut wrong = false;
     let mut number = |digits: &[u8]| {
         digits.iter().fold(0u32, |number, byte| {
@@ -318,7 +317,7 @@ mod tests {
         let mut date = NaiveDate::from_ymd_opt(1, 1, 1).unwrap();
         while date < NaiveDate::from_ymd_opt(2500, 1, 1).unwrap() {
             assert_eq!(
-                parse_day(&date.format("%Y-%m-%d").to_string()),
+                parse_day(date.format("%Y-%m-%d").to_string().as_bytes()),
                 Some(ValueType::epoch_day(date)),
                 "{date}"
             );
@@ -334,7 +333,7 @@ mod tests {
             "2023-01-0a",
             "20230101",
         ] {
-            assert_eq!(parse_day(text), None, "{text}");
+            assert_eq!(parse_day(text.as_bytes()), None, "{text}");
         }
     }
 

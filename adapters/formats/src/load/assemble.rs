@@ -12,7 +12,7 @@ use crate::load::existing::Moved;
 use crate::load::index::NewNode;
 use crate::load::plan::TablePlan;
 use crate::load::read::TableRead;
-use crate::load::resolve::{NewEdges, Resolved};
+use crate::load::resolve::{ChunkEdges, NewEdges, Resolved};
 use crate::load::{LoadError, Progress};
 
 /// Edges of one label set and directedness: the existing part, and those that are new.
@@ -37,7 +37,7 @@ pub(crate) fn assemble(
     plans: &[TablePlan], tables: &mut [TableRead], resolved: &mut Resolved, snapshot: &Snapshot,
     changed: &Snapshot, progress: &Progress,
 ) -> Result<(BaseParts, Shape), LoadError> {
-    let new_edges: usize = resolved.edges.iter().flat_map(|e| &e.chunks).map(Vec::len).sum();
+    let new_edges: usize = resolved.edges.iter().flat_map(|e| &e.chunks).map(ChunkEdges::len).sum();
     let added = (resolved.nodes.len() + new_edges + changed.overlay_len()) as u64;
     let there = u64::from(snapshot.base.node_count()) + u64::from(snapshot.base.edge_count());
     let shape = if added * LEVEL_SHARE < there { Shape::Level } else { Shape::Whole };

@@ -20,7 +20,7 @@ use rust_decimal::Decimal;
 use crate::load::fields::{Fields, Row};
 use crate::load::plain::{Kind, Target, targets};
 use crate::load::plan::TablePlan;
-use crate::load::read::ChunkRead;
+use crate::load::read::{ChunkRead, Finished};
 use crate::load::sources::{Source, table_error};
 use crate::load::{LoadError, Progress};
 use crate::mapping::TableFormat;
@@ -128,7 +128,7 @@ fn readable(data_type: &DataType) -> bool {
 }
 
 /// The rows of every batch, in their order: of Parquet the row groups side by side, of Arrow the batches.
-pub(super) fn read(plan: &TablePlan, progress: &Progress) -> Result<Vec<ChunkRead>, LoadError> {
+pub(super) fn read(plan: &TablePlan, progress: &Progress) -> Result<Vec<Finished>, LoadError> {
     if plan.format == TableFormat::Arrow {
         return read_ipc(plan, progress);
     }
@@ -157,12 +157,12 @@ pub(super) fn read(plan: &TablePlan, progress: &Progress) -> Result<Vec<ChunkRea
                 number += batch.num_rows() as u64;
             }
             progress.bytes_read.fetch_add(of_group.compressed_size() as u64, Ordering::Relaxed);
-            Ok(chunk)
+            Ok(chunk.finish())
         })
         .collect()
 }
 
-fn read_ipc(plan: &TablePlan, progress: &Progress) -> Result<Vec<ChunkRead>, LoadError> {
+fn read_ipc(plan: &TablePlan, progress: &Progress) -> Result<Vec<Finished>, LoadError> {
     let total = plan.source.bytes().len() as u64;
     let mut first = 0u64;
     let numbered = batches(&plan.name, plan.format, &plan.source)?.enumerate().map(|(place, batch)| {
@@ -179,12 +179,12 @@ fn read_ipc(plan: &TablePlan, progress: &Progress) -> Result<Vec<ChunkRead>, Loa
             let batch = batch?;
             let mut chunk = ChunkRead::new(plan, batch.num_rows());
             chunk.batch(plan, &batch, number, progress)?;
-            chunks.push((place, chunk));
+            chunks.push((place, chunk.finish()));
         }
         Ok(chunks)
     });
-    let read: Vec<Vec<(usize, ChunkRead)>> = read.collect::<Result<_, LoadError>>()?;
-    let mut chunks: Vec<(usize, ChunkRead)> = read.into_iter().flatten().collect();
+    let read: Vec<Vec<(usize, Finished)>> = read.collect::<Result<_, LoadError>>()?;
+    let mut chunks: Vec<(usize, Finished)> = read.into_iter().flatten().collect();
     chunks.sort_by_key(|(place, _)| *place);
     progress.bytes_read.fetch_add(total, Ordering::Relaxed);
     Ok(chunks.into_iter().map(|(_, chunk)| chunk).collect())

@@ -10,7 +10,7 @@ use crate::load::existing::{Changed, Given, Verdict, after, judge};
 use crate::load::index::{Index, NewNode, NewRows, direct};
 use crate::load::plan::{EdgePlan, ReferencePlan, TablePlan};
 use crate::load::read::{RawReject, RuleChunk, TableRead};
-use crate::load::resolve::{Counts, Indexes, NewEdge, NewEdges, Resolved, labels_of, shown};
+use crate::load::resolve::{ChunkEdges, Counts, Indexes, NewEdge, NewEdges, Resolved, labels_of, shown};
 use crate::load::{LoadError, Progress, RejectKind};
 use crate::mapping::Same;
 
@@ -19,8 +19,8 @@ const ASK_EVERY: usize = 1 << 14;
 
 /// What the rows of one chunk came to.
 #[derive(Default)]
-struct ChunkEdges {
-    edges: Vec<NewEdge>,
+struct Connected {
+    edges: ChunkEdges,
     /// Places of their label sets, where labels come from a column.
     labels: Vec<u32>,
     /// Rows whose edge is in the graph: to be compared one after another.
@@ -100,9 +100,11 @@ pub(super) fn connect(
         return Ok(());
     }
     for (place, set) in labels.sets.into_iter().enumerate() {
-        let of_set = |part: &ChunkEdges| {
-            let with_labels = part.edges.iter().zip(&part.labels);
-            with_labels.filter(|(_, l)| **l as usize == place).map(|(edge, _)| *edge).collect()
+        let of_set = |part: &Connected| {
+            let mut edges = ChunkEdges::with_capacity(part.edges.chunk, 0);
+            let with_labels = part.edges.edges().zip(&part.labels).filter(|(_, l)| **l as usize == place);
+            with_labels.for_each(|(edge, _)| edges.push((edge.from, edge.to), edge.row));
+            edges
         };
         let chunks = found.iter().map(of_set).collect();
         resolved.edges.push(NewEdges { table, rule, labels: set, chunks });
@@ -166,7 +168,7 @@ fn create_missing(
         let chunk_index = tables[table].nodes[place].chunks.len() as u32;
         let chunk = RuleChunk {
             columns: columns.into_iter().map(ColumnBuilder::finish).collect(),
-            offsets: vec![0; wanted.len()],
+            offsets: wanted.iter().map(|_| 0).collect(),
             ..RuleChunk::default()
         };
         let key: Vec<&Column> = chunk.columns[..reference.columns.len()].iter().collect();
@@ -196,7 +198,7 @@ fn create_missing(
 fn look_up(
     plans: &[TablePlan], tables: &[TableRead], (table, rule): (usize, usize), indexes: &Indexes,
     resolved: &Resolved, snapshot: &Snapshot, labels: &Labels, progress: &Progress,
-) -> Result<Vec<ChunkEdges>, LoadError> {
+) -> Result<Vec<Connected>, LoadError> {
     let plan = &plans[table].edges[rule];
     let rows = NewRows { tables, plans, nodes: &resolved.nodes, existing: resolved.existing };
     let (from_indexes, to_indexes) = (tried(&plan.from, indexes), tried(&plan.to, indexes));
@@ -221,7 +223,8 @@ fn look_up(
         .par_iter()
         .enumerate()
         .map(|(chunk_index, chunk)| {
-            let mut out = ChunkEdges { edges: Vec::with_capacity(chunk.offsets.len()), ..Default::default() };
+            let edges = ChunkEdges::with_capacity(chunk_index as u32, chunk.offsets.len());
+            let mut out = Connected { edges, ..Connected::default() };
             // Whether the type allows a pair of label sets, asked once a pair.
             let mut answers = HashMap::new();
             let from: Vec<&Column> = chunk.from.iter().collect();
@@ -235,11 +238,11 @@ fn look_up(
                     && let (Some(from), Some(to)) = &lists
                     && let (Some(from), Some(to)) = (from.get(row), to.get(row))
                 {
-                    let (from, to) = if plan.directed || from <= to { (from, to) } else { (to, from) };
-                    out.edges.push(NewEdge { from, to, chunk: chunk_index as u32, row: row as u32 });
+                    let ends = if plan.directed || from <= to { (from, to) } else { (to, from) };
+                    out.edges.push(ends, row as u32);
                     continue;
                 }
-                let offset = chunk.offsets[row];
+                let offset = chunk.offsets.at(row);
                 let mut ends = [0; 2];
                 let mut missing = None;
                 let sides = [(&plan.from, &from, &from_indexes), (&plan.to, &to, &to_indexes)];
@@ -277,7 +280,7 @@ fn look_up(
                 if !plan.directed && a > b {
                     std::mem::swap(&mut a, &mut b);
                 }
-                out.edges.push(NewEdge { from: a, to: b, chunk: chunk_index as u32, row: row as u32 });
+                out.edges.push((a, b), row as u32);
                 if plan.label_from.is_some() {
                     out.labels.push(label);
                 }
@@ -333,7 +336,7 @@ fn compare(
             changed.change_edge(edge, plan.existing, &given, snapshot);
         }
         Verdict::Differs(name, given, known) => {
-            counts.rejects.push(differing(plan, chunk.offsets[row], &name, &given, &known));
+            counts.rejects.push(differing(plan, chunk.offsets.at(row), &name, &given, &known));
         }
     }
 }
@@ -426,7 +429,7 @@ impl Allowed<'_> {
 /// has the key.
 #[allow(clippy::too_many_arguments)] // What is compared, and where it is noted.
 fn keyed(
-    plan: &EdgePlan, (table, rule): (usize, usize), found: &mut [ChunkEdges], chunks: &[RuleChunk],
+    plan: &EdgePlan, (table, rule): (usize, usize), found: &mut [Connected], chunks: &[RuleChunk],
     changed: &mut Changed, counts: &mut Counts, snapshot: &Snapshot, progress: &Progress,
 ) -> Result<(), LoadError> {
     let Some((key, places)) = &plan.key else { return Ok(()) };
@@ -434,13 +437,14 @@ fn keyed(
     for part in found {
         let edges = std::mem::take(&mut part.edges);
         let labels = std::mem::take(&mut part.labels);
-        for (place, edge) in edges.into_iter().enumerate() {
+        part.edges.chunk = edges.chunk;
+        for (place, edge) in edges.edges().enumerate() {
             if place % ASK_EVERY == 0 {
                 progress.check()?;
             }
             let (chunk, row) = (&chunks[edge.chunk as usize], edge.row as usize);
             let values: Vec<Value> = places.iter().map(|&p| chunk.columns[p].value(row)).collect();
-            let offset = chunk.offsets[row];
+            let offset = chunk.offsets.at(row);
             let other_ends = || RawReject {
                 offset,
                 column: plan.properties[places[0]].input.column(),
@@ -491,7 +495,7 @@ fn keyed(
                 continue;
             }
             seen.insert(values, edge);
-            part.edges.push(edge);
+            part.edges.push((edge.from, edge.to), edge.row);
             if let Some(label) = labels.get(place) {
                 part.labels.push(*label);
             }

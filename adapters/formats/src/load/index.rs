@@ -1,7 +1,6 @@
 //! From values to nodes: the keys of the nodes that are there already and of those that a load makes.
 
-use arrow_array::Array;
-use graphodrome_graph::{Column, Dense, Element, LabelExpression, Snapshot, Value, hash_key};
+use graphodrome_graph::{Column, Dense, Element, LabelExpression, Snapshot, Value, WholeNumbers, hash_key};
 use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 
 use crate::load::plan::{KeySpace, TablePlan};
@@ -49,10 +48,10 @@ impl Whole {
         for column in columns {
             let Column::Int(values) = column else { return None };
             rows += values.len() as u64;
-            for value in values.values() {
-                least = least.min(*value);
-                greatest = greatest.max(*value);
-            }
+            values.for_each(|value| {
+                least = least.min(value);
+                greatest = greatest.max(value);
+            });
         }
         let span = greatest.checked_sub(least).and_then(|s| u64::try_from(s).ok());
         Some(match span {
@@ -273,13 +272,13 @@ impl Index {
 pub(crate) struct Direct<'i> {
     least: i64,
     nodes: &'i [Dense],
-    values: &'i [i64],
+    values: WholeNumbers<'i>,
 }
 
 impl Direct<'_> {
     #[inline]
     pub fn get(&self, row: usize) -> Option<Dense> {
-        let place = self.values[row].wrapping_sub(self.least) as u64;
+        let place = self.values.value(row).wrapping_sub(self.least) as u64;
         self.nodes.get(usize::try_from(place).ok()?).copied().filter(|node| *node != NO_NODE)
     }
 }
@@ -291,5 +290,5 @@ pub(crate) fn direct<'i>(
     let ([index], [Column::Int(values)]) = (indexes, columns) else { return None };
     let Whole { least, nodes, .. } = index.whole.as_ref()?;
     let usable = values.null_count() == 0 && (index.declared.is_none() || snapshot.node_count() == 0);
-    usable.then(|| Direct { least: *least, nodes, values: values.values() })
+    usable.then(|| Direct { least: *least, nodes, values: values.numbers() })
 }

@@ -10,11 +10,13 @@ mod edges;
 mod existing;
 mod fields;
 mod index;
+mod marks;
 mod plain;
 mod plan;
 mod preview;
 mod read;
 mod resolve;
+mod short;
 mod sources;
 
 use std::collections::BTreeMap;

@@ -4,13 +4,13 @@
 
 use std::ops::Range;
 
-use graphodrome_graph::{
-    ColumnBuilder, Value, ValueType, parse_day, parse_short_float, parse_text, parse_whole,
-};
+use graphodrome_graph::{ColumnBuilder, Value, ValueType, parse_day, parse_text, parse_whole};
 
 use crate::load::fields::{Fields, Row};
+use crate::load::marks::Marks;
 use crate::load::plan::{Input, TablePlan};
 use crate::load::read::{BuildingRule, ChunkRead, Counting};
+use crate::load::short::{short_float, short_whole};
 use crate::load::{LoadError, Progress};
 
 /// Rows that are read at once.
@@ -89,9 +89,9 @@ impl Target<'_> {
     fn push_all(&self, rows: &Rows<'_>, rules: &mut [BuildingRule], scratch: &mut Scratch) -> bool {
         let builder = self.builder(rules);
         let Scratch { ints, floats, days, valid } = scratch;
+        let bytes = rows.text.as_bytes();
         match self.kind {
             Kind::Whole => {
-                let bytes = rows.text.as_bytes();
                 let read = |at: Range<usize>| short_whole(bytes, &at).or_else(|| parse_whole(&rows.text[at]));
                 let Some(valid) = self.read_all(rows, ints, valid, read) else { return false };
                 builder.extend_ints(ints, valid);
@@ -101,15 +101,12 @@ impl Target<'_> {
                     Ok(Value::Float(number)) => Some(number),
                     _ => None,
                 };
-                let read = |at: Range<usize>| {
-                    let text = &rows.text[at];
-                    parse_short_float(text).or_else(|| slow(text))
-                };
+                let read = |at: Range<usize>| short_float(bytes, &at).or_else(|| slow(&rows.text[at]));
                 let Some(valid) = self.read_all(rows, floats, valid, read) else { return false };
                 builder.extend_floats(floats, valid);
             }
             Kind::Date => {
-                let read = |at: Range<usize>| parse_day(&rows.text[at]);
+                let read = |at: Range<usize>| parse_day(bytes.get(at)?);
                 let Some(valid) = self.read_all(rows, days, valid, read) else { return false };
                 builder.extend_days(days, valid);
             }
@@ -127,50 +124,21 @@ impl Target<'_> {
         read: impl Fn(Range<usize>) -> Option<T>,
     ) -> Option<Option<&'s [bool]>> {
         values.clear();
+        values.resize(rows.len(), T::default());
         valid.clear();
-        for row in 0..rows.len() {
+        for (row, value) in values.iter_mut().enumerate() {
             let at = rows.place(row, self.column);
             match read(at.clone()) {
-                Some(value) => {
-                    values.push(value);
-                    if !valid.is_empty() {
-                        valid.push(true);
-                    }
-                }
+                Some(read) => *value = read,
                 None if self.nullable && at.is_empty() => {
-                    valid.resize(values.len(), true);
-                    values.push(T::default());
-                    valid.push(false);
+                    valid.resize(rows.len(), true);
+                    valid[row] = false;
                 }
                 None => return None,
             }
         }
         Some((!valid.is_empty()).then_some(valid))
     }
-}
-
-/// A whole number of up to eight digits, all of them at once: they are read as one word with zeroes before them.
-#[inline]
-fn short_whole(bytes: &[u8], at: &Range<usize>) -> Option<i64> {
-    const ZEROES: u64 = 0x3030_3030_3030_3030;
-    const HIGH: u64 = 0xF0F0_F0F0_F0F0_F0F0;
-    let length = at.len();
-    if length == 0 || length > 8 {
-        return None;
-    }
-    let word = u64::from_le_bytes(bytes.get(at.end.checked_sub(8)?..at.end)?.try_into().ok()?);
-    let before = 8 * (8 - length as u32);
-    let word = word >> before << before | ZEROES & ((1u64 << before) - 1);
-    // A digit's high half is 3, also with 6 added to it.
-    if word & HIGH | (word.wrapping_add(0x0606_0606_0606_0606) & HIGH) >> 4 != 0x3333_3333_3333_3333 {
-        return None;
-    }
-    // Pairs, then fours, then all.
-    let pairs = (word - ZEROES).wrapping_mul(10).wrapping_add((word - ZEROES) >> 8);
-    let fours = |pairs: u64, factors: u64| (pairs & 0x0000_00FF_0000_00FF).wrapping_mul(factors);
-    let number =
-        fours(pairs, 0x000F_4240_0000_0064).wrapping_add(fours(pairs >> 16, 0x0000_2710_0000_0001)) >> 32;
-    Some(number as i64)
 }
 
 /// Room for the values of one field of many rows.
@@ -295,7 +263,7 @@ impl ChunkRead {
         let mut counting = Counting::new(progress);
         let mut begin = 0;
         let mut fields = 0;
-        let ends = memchr::memchr2_iter(plan.delimiter, b'\n', bytes);
+        let ends = Marks::new(bytes, plan.delimiter, b'\n');
         let open = (bytes.last() != Some(&b'\n')).then_some(bytes.len());
         for end in ends.chain(open) {
             fields += 1;
@@ -377,29 +345,5 @@ impl BuildingRule {
         let rows = self.offsets.len();
         let columns = self.columns.iter_mut().chain(&mut self.from).chain(&mut self.to);
         columns.for_each(|column| column.truncate(rows));
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    #![allow(clippy::unwrap_used)]
-
-    use super::*;
-
-    #[test]
-    fn short_numbers_are_read_as_one_by_one() {
-        for text in ["0", "7", "42", "00123", "1234567", "12345678", "99999999"] {
-            // Whatever stands before it.
-            for before in ["", "x", "9", "123456789,", ",,,,,,,,"] {
-                let all = format!("{before}{text}");
-                let found = short_whole(all.as_bytes(), &(before.len()..all.len()));
-                let wanted = (all.len() >= 8).then(|| text.parse().unwrap());
-                assert_eq!(found, wanted, "{before} {text}");
-            }
-        }
-        for text in ["", "-1", "+1", "1.5", "12345:78", "1234/678", "123456789", "1 2", "\u{00b2}1"] {
-            let all = format!("01234567{text}");
-            assert_eq!(short_whole(all.as_bytes(), &(8..all.len())), None, "{text}");
-        }
     }
 }

@@ -100,7 +100,7 @@ fn first_rows(plan: &TablePlan, read: &TableRead, most: usize) -> Vec<PreviewRow
         each_row(&read.chunks, most, |chunk, row| {
             let own = chunk.labels.as_ref().and_then(|c| c.text(row));
             let names = rule.properties.iter().filter(|p| !p.is_id()).map(|p| &p.name);
-            by_offset.entry(chunk.offsets[row]).or_default().elements.push(PreviewElement {
+            by_offset.entry(chunk.offsets.at(row)).or_default().elements.push(PreviewElement {
                 kind: "node",
                 labels: strings(&labels_of(&rule.labels, rule.label_from.as_ref(), own)),
                 properties: properties(names, chunk, row),
@@ -112,7 +112,7 @@ fn first_rows(plan: &TablePlan, read: &TableRead, most: usize) -> Vec<PreviewRow
     for (rule, read) in plan.edges.iter().zip(&read.edges) {
         each_row(&read.chunks, most, |chunk, row| {
             let own = chunk.labels.as_ref().and_then(|c| c.text(row));
-            by_offset.entry(chunk.offsets[row]).or_default().elements.push(PreviewElement {
+            by_offset.entry(chunk.offsets.at(row)).or_default().elements.push(PreviewElement {
                 kind: "edge",
                 labels: strings(&labels_of(&rule.label, rule.label_from.as_ref(), own)),
                 properties: properties(rule.properties.iter().map(|p| &p.name), chunk, row),

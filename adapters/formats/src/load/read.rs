@@ -37,7 +37,56 @@ pub(crate) struct RuleChunk {
     /// The labels out of a column.
     pub labels: Option<Column>,
     /// Where each row begins in the text.
-    pub offsets: Vec<u64>,
+    pub offsets: Offsets,
+}
+
+/// Where the rows of a chunk begin, which lie near each other and come in order.
+#[derive(Default)]
+pub(crate) struct Offsets {
+    first: u64,
+    /// From the first row on.
+    after: Vec<u32>,
+}
+
+impl Offsets {
+    fn with_capacity(rows: usize) -> Offsets {
+        Offsets { first: 0, after: Vec::with_capacity(rows) }
+    }
+
+    pub fn len(&self) -> usize {
+        self.after.len()
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.after.is_empty()
+    }
+
+    #[inline]
+    pub fn at(&self, row: usize) -> u64 {
+        self.first + u64::from(self.after[row])
+    }
+
+    #[inline]
+    pub fn push(&mut self, offset: u64) {
+        if self.after.is_empty() {
+            self.first = offset;
+        }
+        self.after.push(u32::try_from(offset - self.first).unwrap_or(u32::MAX));
+    }
+}
+
+impl FromIterator<u64> for Offsets {
+    fn from_iter<I: IntoIterator<Item = u64>>(offsets: I) -> Offsets {
+        let mut all = Offsets::default();
+        all.extend(offsets);
+        all
+    }
+}
+
+impl Extend<u64> for Offsets {
+    fn extend<I: IntoIterator<Item = u64>>(&mut self, offsets: I) {
+        offsets.into_iter().for_each(|offset| self.push(offset));
+    }
 }
 
 /// A reject with its place, before lines are counted.
@@ -92,7 +141,7 @@ pub(crate) fn read_table(plan: &TablePlan, progress: &Progress) -> Result<TableR
         TableFormat::Jsonl => cut_lines(bytes, plan.body),
         _ => cut_rows(plan, bytes)?,
     };
-    let chunks: Vec<ChunkRead> = cuts
+    let chunks: Vec<Finished> = cuts
         .par_windows(2)
         .map(|cut| {
             progress.check()?;
@@ -106,12 +155,12 @@ pub(crate) fn read_table(plan: &TablePlan, progress: &Progress) -> Result<TableR
 
 /// A text that has to be decoded: one thread decodes it and cuts it at row ends, the others read what is
 /// cut. The text is kept beside, for the rows of rejects.
-fn read_coded(plan: &TablePlan, progress: &Progress) -> Result<Vec<ChunkRead>, LoadError> {
+fn read_coded(plan: &TablePlan, progress: &Progress) -> Result<Vec<Finished>, LoadError> {
     let failed = |message: String| {
         if progress.is_cancelled() { LoadError::Cancelled } else { table_error(&plan.name, message) }
     };
     let (sender, receiver) = sync_channel::<(usize, usize, Vec<u8>)>(BLOCKS_AHEAD);
-    let mut chunks: Vec<(usize, Option<ChunkRead>)> = vec![];
+    let mut chunks: Vec<(usize, Option<Finished>)> = vec![];
     let decoded = std::thread::scope(|scope| {
         let decoder = scope.spawn(move || -> Result<_, String> {
             let mut spool = Spool::new().map_err(cannot_keep)?;
@@ -185,8 +234,41 @@ fn row_end(plan: &TablePlan, block: &[u8]) -> Option<usize> {
     None
 }
 
+/// What is read of a block of rows, its columns as they are kept: made beside the reading, while they are close
+/// to the processor and their larger memory can be used again for the next block.
+pub(super) struct Finished {
+    rows: u64,
+    rules: Vec<FinishedRule>,
+}
+
+struct FinishedRule {
+    chunk: RuleChunk,
+    rejects: Vec<RawReject>,
+    rejected: BTreeMap<RejectKind, u64>,
+    skipped: u64,
+}
+
+impl ChunkRead {
+    pub(super) fn finish(self) -> Finished {
+        let finished = |columns: Vec<ColumnBuilder>| columns.into_iter().map(ColumnBuilder::finish).collect();
+        let rule = |building: BuildingRule| FinishedRule {
+            chunk: RuleChunk {
+                columns: finished(building.columns),
+                from: finished(building.from),
+                to: finished(building.to),
+                labels: building.labels.map(ColumnBuilder::finish),
+                offsets: building.offsets,
+            },
+            rejects: building.rejects,
+            rejected: building.rejected,
+            skipped: building.skipped,
+        };
+        Finished { rows: self.rows, rules: self.rules.into_iter().map(rule).collect() }
+    }
+}
+
 /// The chunks of a table, rule by rule.
-fn gathered(plan: &TablePlan, chunks: Vec<ChunkRead>) -> TableRead {
+fn gathered(plan: &TablePlan, chunks: Vec<Finished>) -> TableRead {
     let mut table = TableRead {
         rows: 0,
         nodes: plan.nodes.iter().map(|_| RuleRead::default()).collect(),
@@ -195,20 +277,14 @@ fn gathered(plan: &TablePlan, chunks: Vec<ChunkRead>) -> TableRead {
     for chunk in chunks {
         table.rows += chunk.rows;
         let rules = table.nodes.iter_mut().chain(&mut table.edges);
-        for (rule, building) in rules.zip(chunk.rules) {
-            rule.skipped += building.skipped;
-            for (kind, count) in building.rejected {
+        for (rule, read) in rules.zip(chunk.rules) {
+            rule.skipped += read.skipped;
+            for (kind, count) in read.rejected {
                 *rule.rejected.entry(kind).or_default() += count;
             }
             let room = MAX_KEPT_REJECTS - rule.rejects.len();
-            rule.rejects.extend(building.rejects.into_iter().take(room));
-            rule.chunks.push(RuleChunk {
-                columns: building.columns.into_iter().map(ColumnBuilder::finish).collect(),
-                from: building.from.into_iter().map(ColumnBuilder::finish).collect(),
-                to: building.to.into_iter().map(ColumnBuilder::finish).collect(),
-                labels: building.labels.map(ColumnBuilder::finish),
-                offsets: building.offsets,
-            });
+            rule.rejects.extend(read.rejects.into_iter().take(room));
+            rule.chunks.push(read.chunk);
         }
     }
     table
@@ -288,7 +364,7 @@ pub(super) struct BuildingRule {
     pub from: Vec<ColumnBuilder>,
     pub to: Vec<ColumnBuilder>,
     labels: Option<ColumnBuilder>,
-    pub offsets: Vec<u64>,
+    pub offsets: Offsets,
     rejects: Vec<RawReject>,
     rejected: BTreeMap<RejectKind, u64>,
     skipped: u64,
@@ -301,6 +377,17 @@ pub(super) struct ChunkRead {
     pub rows: u64,
     /// Node rules, then edge rules.
     pub rules: Vec<BuildingRule>,
+}
+
+/// A little more than the rows that a block most likely has, by those of its beginning.
+fn likely_rows(block: &[u8]) -> usize {
+    const BEGINNING: usize = 1 << 16;
+    let beginning = &block[..block.len().min(BEGINNING)];
+    let ends = memchr::memchr_iter(b'\n', beginning).count() + 1;
+    match beginning.len() == block.len() {
+        true => ends,
+        false => (ends as f64 * 1.03 * block.len() as f64 / BEGINNING as f64) as usize,
+    }
 }
 
 fn builders(count: usize, rows: usize) -> Vec<ColumnBuilder> {
@@ -340,7 +427,7 @@ impl ChunkRead {
             from: builders(from, rows),
             to: builders(to, rows),
             labels: labels.then(|| ColumnBuilder::with_capacity(rows)),
-            offsets: Vec::with_capacity(rows),
+            offsets: Offsets::with_capacity(rows),
             rejects: vec![],
             rejected: BTreeMap::new(),
             skipped: 0,
@@ -357,13 +444,13 @@ impl ChunkRead {
     /// Reads a block of rows that begins at `start` in the text; `None` where a row of it never ends.
     fn of_text(
         plan: &TablePlan, block: &[u8], start: usize, progress: &Progress,
-    ) -> Result<Option<ChunkRead>, LoadError> {
-        let mut chunk = ChunkRead::new(plan, memchr::memchr_iter(b'\n', block).count() + 1);
+    ) -> Result<Option<Finished>, LoadError> {
+        let mut chunk = ChunkRead::new(plan, likely_rows(block));
         let ends = match plan.format {
             TableFormat::Jsonl => chunk.read_json(plan, block, start, progress)?,
             _ => chunk.read_csv(plan, block, start, progress)?,
         };
-        Ok(ends.then_some(chunk))
+        Ok(ends.then(|| chunk.finish()))
     }
 
     fn read_csv(

@@ -21,12 +21,58 @@ pub(crate) struct NewEdge {
     pub row: u32,
 }
 
+/// The new edges of a chunk: their ends, and their rows, which mostly are all of the chunk's.
+#[derive(Debug, Default)]
+pub(crate) struct ChunkEdges {
+    pub chunk: u32,
+    pub ends: Vec<(Dense, Dense)>,
+    /// Absent where each edge's row is its place here.
+    rows: Option<Vec<u32>>,
+}
+
+impl ChunkEdges {
+    pub fn with_capacity(chunk: u32, rows: usize) -> ChunkEdges {
+        ChunkEdges { chunk, ends: Vec::with_capacity(rows), rows: None }
+    }
+
+    pub fn len(&self) -> usize {
+        self.ends.len()
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.ends.is_empty()
+    }
+
+    #[inline]
+    pub fn push(&mut self, ends: (Dense, Dense), row: u32) {
+        let place = self.ends.len() as u32;
+        if row != place || self.rows.is_some() {
+            self.rows.get_or_insert_with(|| (0..place).collect()).push(row);
+        }
+        self.ends.push(ends);
+    }
+
+    #[inline]
+    pub fn row(&self, place: usize) -> u32 {
+        self.rows.as_ref().map_or(place as u32, |rows| rows[place])
+    }
+
+    pub fn edge(&self, place: usize) -> NewEdge {
+        let (from, to) = self.ends[place];
+        NewEdge { from, to, chunk: self.chunk, row: self.row(place) }
+    }
+
+    pub fn edges(&self) -> impl Iterator<Item = NewEdge> {
+        (0..self.len()).map(|place| self.edge(place))
+    }
+}
+
 /// The new edges of one rule that have one label set, chunk by chunk.
 pub(crate) struct NewEdges {
     pub table: usize,
     pub rule: usize,
     pub labels: LabelSet,
-    pub chunks: Vec<Vec<NewEdge>>,
+    pub chunks: Vec<ChunkEdges>,
 }
 
 pub(crate) struct Resolved {
@@ -166,7 +212,7 @@ fn resolve_nodes(
                 progress.check()?;
             }
             let mut reject = |kind, column: Option<usize>, value: Option<String>, reason: String| {
-                counts.rejects.push(RawReject { offset: chunk.offsets[row], column, value, kind, reason });
+                counts.rejects.push(RawReject { offset: chunk.offsets.at(row), column, value, kind, reason });
             };
             let own = chunk.labels.as_ref().and_then(|c| c.text(row)).map(str::to_string);
             let labels = label_places.entry(own.clone()).or_insert_with(|| {

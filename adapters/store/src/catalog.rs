@@ -20,7 +20,7 @@ use tokio::sync::mpsc;
 use crate::entities::{graph, graph_type, manifest};
 use crate::graph_handle::{GraphHandle, read_commits};
 use crate::migration::Migrator;
-use crate::pages::{read_segment, remove_segments};
+use crate::pages::{read_pages, read_segment, remove_segments};
 use crate::publishing::{Contents, clean};
 use crate::schema::{SchemaRows, TypeRow, remove_rows};
 use crate::segments::{Assembly, Layout, read_residue, read_rows};
@@ -98,6 +98,11 @@ pub enum OpenMode {
     Replace,
 }
 
+/// What a task came to.
+fn ended<T>(task: Result<Result<T, StoreError>, tokio::task::JoinError>) -> Result<T, StoreError> {
+    task.map_err(|e| StoreError::Server(e.to_string()))?
+}
+
 impl Catalog {
     /// Connects, migrates, takes the service's lock, and recovers every graph.
     pub async fn open(url: &str) -> Result<Catalog, StoreError> {
@@ -170,7 +175,7 @@ impl Catalog {
                 };
                 stored = layout.clone();
                 let snapshot = tokio::task::spawn_blocking(move || {
-                    let (base, collisions) = Base::default().extended(parts, &schema, &|| Ok(()))?;
+                    let (base, collisions) = Base::reopened(parts, &schema)?;
                     let mut snapshot = Snapshot::new(Arc::new(base), schema, manifest.version as u64);
                     snapshot.reserve_ids(manifest.next_node_id as u64, manifest.next_edge_id as u64);
                     if !residue.is_empty() {
@@ -180,7 +185,10 @@ impl Catalog {
                     snapshot.check_collisions(&collisions)?;
                     Ok::<_, StoreError>(snapshot)
                 });
-                snapshot.await.map_err(|e| StoreError::Server(e.to_string()))??
+                let snapshot = ended(snapshot.await)?;
+                let base = snapshot.base.clone();
+                tokio::task::spawn_blocking(move || base.make_ready());
+                snapshot
             }
         };
         for changes in read_commits(&self.database, row.id, &row.name, snapshot.version).await? {
@@ -193,30 +201,31 @@ impl Catalog {
     async fn read_tables(&self, layout: &Layout, ids: &[i64]) -> Result<BaseParts, StoreError> {
         let unpacked = |id: i64| {
             let pool = self.database.get_postgres_connection_pool().clone();
+            // Tasks of their own, as what comes over the connections is work for more than one thread.
+            let reading = tokio::spawn(async move { read_pages(&pool, id).await });
             async move {
-                let data = read_segment(&pool, id).await?;
-                let unpacking = tokio::task::spawn_blocking(move || read_rows(data));
-                unpacking.await.map_err(|e| StoreError::Server(e.to_string()))?
+                let pages = ended(reading.await)?;
+                ended(tokio::task::spawn_blocking(move || read_rows(pages.into_segment()?)).await)
             }
         };
         let (sender, mut receiver) = mpsc::channel(1);
         let layout = layout.clone();
         let putting = tokio::task::spawn_blocking(move || {
             let mut assembly = Assembly::new(&layout);
-            while let Some(batch) = receiver.blocking_recv() {
-                assembly.add(&batch)?;
+            while let Some(rows) = receiver.blocking_recv() {
+                assembly.add(rows)?;
             }
             assembly.finish()
         });
-        let mut batches = futures::stream::iter(ids.iter().copied().map(unpacked)).buffered(READ_AT_ONCE);
-        while let Some(batch) = batches.try_next().await? {
-            // Where it is not taken, what came before was wrong, which is said at the end.
-            if sender.send(batch).await.is_err() {
+        let mut segments = futures::stream::iter(ids.iter().copied().map(unpacked)).buffered(READ_AT_ONCE);
+        while let Some(rows) = segments.try_next().await? {
+            // Where they are not taken, what came before was wrong, which is said at the end.
+            if sender.send(rows).await.is_err() {
                 break;
             }
         }
         drop(sender);
-        putting.await.map_err(|e| StoreError::Server(e.to_string()))?
+        ended(putting.await)
     }
 
     async fn type_of(&self, row: &graph::Model) -> Result<Option<Arc<GraphType>>, StoreError> {

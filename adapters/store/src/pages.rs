@@ -117,8 +117,13 @@ async fn copy(
     Ok(())
 }
 
-/// The bytes of a segment.
-pub(crate) async fn read_segment(pool: &PgPool, id: i64) -> Result<Vec<u8>, StoreError> {
+/// The pages of a segment, as PostgreSQL sent them.
+pub(crate) struct Pages {
+    id: i64,
+    raw: Vec<u8>,
+}
+
+pub(crate) async fn read_pages(pool: &PgPool, id: i64) -> Result<Pages, StoreError> {
     let text = format!(
         "COPY (SELECT data FROM segment_pages WHERE segment_id = {id} ORDER BY page) TO STDOUT (FORMAT binary)"
     );
@@ -127,7 +132,20 @@ pub(crate) async fn read_segment(pool: &PgPool, id: i64) -> Result<Vec<u8>, Stor
     while let Some(piece) = stream.try_next().await? {
         raw.extend_from_slice(&piece);
     }
-    rows_of(raw).ok_or_else(|| StoreError::Damaged(format!("the pages of segment {id} cannot be read")))
+    Ok(Pages { id, raw })
+}
+
+impl Pages {
+    /// The bytes of the segment.
+    pub fn into_segment(self) -> Result<Vec<u8>, StoreError> {
+        let Pages { id, raw } = self;
+        rows_of(raw).ok_or_else(|| StoreError::Damaged(format!("the pages of segment {id} cannot be read")))
+    }
+}
+
+/// The bytes of a segment.
+pub(crate) async fn read_segment(pool: &PgPool, id: i64) -> Result<Vec<u8>, StoreError> {
+    read_pages(pool, id).await?.into_segment()
 }
 
 /// The one column of the rows of a binary COPY, one behind the other.

@@ -16,9 +16,10 @@ use arrow_ipc::reader::StreamDecoder;
 use arrow_ipc::writer::{IpcWriteOptions, StreamWriter};
 use arrow_schema::{Field, Schema};
 use graphodrome_graph::{
-    BaseParts, Change, Column, EdgePart, ForwardBuilder, Ids, IntsBuilder, LabelSet, NodePart, NodeTable,
-    Pick, StoredEdges, StoredTables,
+    BaseParts, Change, Column, Dense, EdgePart, EdgeTable, ForwardBuilder, Ids, IntsBuilder, LabelSet,
+    NodePart, NodeTable, Pick, StoredTables,
 };
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use crate::StoreError;
@@ -189,7 +190,7 @@ fn node_batch(table: &NodeTable, start: usize, rows: usize) -> Result<RecordBatc
     record_batch(fields)
 }
 
-fn edge_batch(table: &StoredEdges, start: usize, rows: usize) -> Result<RecordBatch, StoreError> {
+fn edge_batch(table: &EdgeTable, start: usize, rows: usize) -> Result<RecordBatch, StoreError> {
     // Sources in runs: each once, with where its edges end.
     let (mut sources, mut ends, mut owner) = (vec![], vec![], table.forward.owner(start));
     while ends.last().is_none_or(|end| (*end as usize) < rows) {
@@ -230,16 +231,65 @@ fn to_bytes(batch: &RecordBatch) -> Result<Vec<u8>, StoreError> {
     writer.into_inner().map_err(damaged)
 }
 
+/// The rows of a table's segment, as they are kept.
+pub(crate) struct Rows {
+    count: usize,
+    ids: Option<UInt64Array>,
+    /// Sources of edges in runs, each with how many, and the targets.
+    ends: Option<(Vec<(Dense, u32)>, UInt32Array)>,
+    columns: Vec<(Arc<str>, Column)>,
+}
+
 /// The rows of a table's segment.
-pub(crate) fn read_rows(data: Vec<u8>) -> Result<RecordBatch, StoreError> {
+pub(crate) fn read_rows(data: Vec<u8>) -> Result<Rows, StoreError> {
     let mut buffer = Buffer::from_vec(checked(data)?);
     let mut decoder = StreamDecoder::new();
     while !buffer.is_empty() {
         if let Some(batch) = decoder.decode(&mut buffer).map_err(damaged)? {
-            return Ok(batch);
+            return rows_of(&batch);
         }
     }
     Err(damaged("a segment is empty"))
+}
+
+fn rows_of(batch: &RecordBatch) -> Result<Rows, StoreError> {
+    let of_name = |name: &str| batch.column_by_name(name);
+    let wrong = |name: &str| damaged(format!("a segment's {name} is not what it should be"));
+    let ids = match of_name("#id").map(|column| column.as_any().downcast_ref::<UInt64Array>()) {
+        Some(ids) => Some(ids.ok_or_else(|| wrong("#id"))?.clone()),
+        None => None,
+    };
+    let ends = match (of_name("#source"), of_name("#target")) {
+        (Some(sources), Some(targets)) => {
+            let targets = targets.as_any().downcast_ref::<UInt32Array>().ok_or_else(|| wrong("#target"))?;
+            Some((runs_of(sources).ok_or_else(|| wrong("#source"))?, targets.clone()))
+        }
+        _ => None,
+    };
+    let schema = batch.schema();
+    let fields = schema.fields().iter().zip(batch.columns()).filter(|(f, _)| !f.name().starts_with('#'));
+    let column = |(field, array): (&Arc<Field>, &ArrayRef)| {
+        Ok((Arc::from(field.name().as_str()), read_column(array, field)?))
+    };
+    let columns = fields.map(column).collect::<Result<_, StoreError>>()?;
+    Ok(Rows { count: batch.num_rows(), ids, ends, columns })
+}
+
+/// The sources of a segment's edges, in runs or, as older versions have them, one by one.
+fn runs_of(column: &ArrayRef) -> Option<Vec<(Dense, u32)>> {
+    let any = column.as_any();
+    if let Some(each) = any.downcast_ref::<UInt32Array>() {
+        let runs = each.values().chunk_by(|a, b| a == b);
+        return Some(runs.map(|run| (run[0], run.len() as u32)).collect());
+    }
+    let runs = any.downcast_ref::<RunArray<Int32Type>>()?;
+    let sources = runs.values().as_any().downcast_ref::<UInt32Array>()?;
+    let mut begin = 0;
+    let ended = runs.run_ends().values().iter().zip(sources.values()).map(|(end, source)| {
+        let length = end - std::mem::replace(&mut begin, *end);
+        Some((*source, u32::try_from(length).ok()?))
+    });
+    ended.collect()
 }
 
 /// Puts a base's parts together from the rows of its segments, which come in the order of the layout: each is
@@ -330,23 +380,6 @@ fn concatenated(parts: &[Column]) -> Column {
     Column::gather(&parts.iter().collect::<Vec<_>>(), &picks)
 }
 
-/// The sources of a segment's edges, in runs or, as older versions have them, one by one.
-fn read_sources(column: &ArrayRef, forward: &mut ForwardBuilder) -> Option<()> {
-    let any = column.as_any();
-    if let Some(each) = any.downcast_ref::<UInt32Array>() {
-        each.values().iter().for_each(|source| forward.run(*source, 1));
-        return Some(());
-    }
-    let runs = any.downcast_ref::<RunArray<Int32Type>>()?;
-    let sources = runs.values().as_any().downcast_ref::<UInt32Array>()?;
-    let mut begin = 0;
-    for (end, source) in runs.run_ends().values().iter().zip(sources.values()) {
-        forward.run(*source, u32::try_from(end - begin).ok()?);
-        begin = *end;
-    }
-    Some(())
-}
-
 impl<'l> Assembly<'l> {
     pub fn new(layout: &'l Layout) -> Assembly<'l> {
         let nodes = layout.nodes.iter().map(|table| (false, table));
@@ -386,37 +419,40 @@ impl<'l> Assembly<'l> {
         Ok(())
     }
 
-    pub fn add(&mut self, batch: &RecordBatch) -> Result<(), StoreError> {
+    pub fn add(&mut self, rows: Rows) -> Result<(), StoreError> {
         self.pass_whole()?;
         let &(is_edge, table) = self.left.last().ok_or_else(|| damaged("there is a segment too many"))?;
         let made = &mut self.current;
-        made.rows += batch.num_rows();
+        made.rows += rows.count;
         if table.first_id.is_none() {
-            let column = batch.column_by_name("#id").and_then(|c| c.as_any().downcast_ref::<UInt64Array>());
-            made.ids.extend_from_slice(column.ok_or_else(|| damaged("a segment has no ids"))?.values());
+            made.ids.extend_from_slice(rows.ids.ok_or_else(|| damaged("a segment has no ids"))?.values());
         }
-        if is_edge {
-            let lacks = |name: &str| damaged(format!("a segment has no {name}"));
-            let column = |name: &str| batch.column_by_name(name).ok_or_else(|| lacks(name));
-            if made.forward.is_empty() {
-                made.forward = ForwardBuilder::with_capacity(table.rows);
-            }
-            read_sources(column("#source")?, &mut made.forward).ok_or_else(|| lacks("#source"))?;
-            let targets = column("#target")?.as_any().downcast_ref::<UInt32Array>();
-            made.forward.targets(targets.ok_or_else(|| lacks("#target"))?.values());
+        if made.rows == rows.count {
+            let new = |(name, column): &(Arc<str>, Column)| (name.clone(), Growing::new(column, table.rows));
+            made.columns = rows.columns.iter().map(new).collect();
+            made.forward = ForwardBuilder::with_capacity(if is_edge { table.rows } else { 0 });
         }
-        let schema = batch.schema();
-        let fields = schema.fields().iter().zip(batch.columns()).filter(|(f, _)| !f.name().starts_with('#'));
-        for (place, (field, array)) in fields.enumerate() {
-            let part = read_column(array, field)?;
-            if place == made.columns.len() && made.rows == batch.num_rows() {
-                made.columns.push((Arc::from(field.name().as_str()), Growing::new(&part, table.rows)));
-            }
-            match made.columns.get_mut(place) {
-                Some((name, column)) if **name == **field.name() => column.add(part)?,
-                _ => return Err(damaged("a segment has other columns")),
-            }
+        let same = |(a, b): (&(Arc<str>, Growing), &(Arc<str>, Column))| *a.0 == *b.0;
+        if made.columns.len() != rows.columns.len() || !made.columns.iter().zip(&rows.columns).all(same) {
+            return Err(damaged("a segment has other columns"));
         }
+        // Each into memory of its own, most of it fresh.
+        let (forward, columns) = (&mut made.forward, &mut made.columns);
+        let ends = || match (is_edge, rows.ends) {
+            (false, _) => Ok(()),
+            (true, Some((runs, targets))) => {
+                runs.into_iter().for_each(|(source, edges)| forward.run(source, edges));
+                forward.targets(targets.values());
+                Ok(())
+            }
+            (true, None) => Err(damaged("a segment of edges has no ends")),
+        };
+        let columns = || {
+            let parts = columns.par_iter_mut().zip(rows.columns);
+            parts.map(|((_, column), (_, part))| column.add(part)).collect::<Result<(), StoreError>>()
+        };
+        let (ends, columns) = rayon::join(ends, columns);
+        ends.and(columns)?;
         self.lacking -= 1;
         Ok(())
     }
@@ -510,7 +546,7 @@ mod tests {
         let layout = outline.layout(&(0..outline.len() as i64).collect::<Vec<_>>());
         let read = |place| read_rows(outline.segment(place).unwrap()).unwrap();
         let mut assembly = Assembly::new(&layout);
-        (0..outline.len()).map(read).for_each(|batch| assembly.add(&batch).unwrap());
+        (0..outline.len()).map(read).for_each(|rows| assembly.add(rows).unwrap());
         let read = Base::build(assembly.finish().unwrap(), &Default::default()).unwrap();
         Snapshot::new(Arc::new(read), Default::default(), 1)
     }

@@ -89,7 +89,7 @@ pub struct EdgeTable {
     pub len: usize,
     pub ids: Ids,
     pub forward: Arc<Adjacency>,
-    pub reverse: Adjacency,
+    reverse: OnceLock<Adjacency>,
     pub columns: Vec<(Arc<str>, Column)>,
     rows_by_id: OnceLock<HashMap<ElementId, u32>>,
 }
@@ -98,17 +98,7 @@ pub struct EdgeTable {
 #[derive(Clone, Debug, Default)]
 pub struct StoredTables {
     pub nodes: Vec<Arc<NodeTable>>,
-    pub edges: Vec<StoredEdges>,
-}
-
-/// An edge table without its reverse rows.
-#[derive(Clone, Debug)]
-pub struct StoredEdges {
-    pub labels: LabelSet,
-    pub directed: bool,
-    pub ids: Ids,
-    pub columns: Vec<(Arc<str>, Column)>,
-    pub forward: Arc<Adjacency>,
+    pub edges: Vec<Arc<EdgeTable>>,
 }
 
 pub(crate) fn find_column<'c>(columns: &'c [(Arc<str>, Column)], name: &str) -> Option<&'c Column> {
@@ -139,6 +129,14 @@ impl EdgeTable {
         find_column(&self.columns, name)
     }
 
+    /// The edges by their targets. Of a graph that was opened just now they are made here, once, while whoever
+    /// asks waits: on threads of their own, as a thread of the pool that waited by taking up other work could come
+    /// to wait for itself.
+    #[inline]
+    pub fn reverse(&self) -> &Adjacency {
+        self.reverse.get_or_init(|| made_apart(&self.forward))
+    }
+
     /// The rows that `direction` looks at: forward, reverse; `None` where it looks at neither.
     pub fn sides(&self, direction: crate::Direction) -> Option<(Option<&Adjacency>, Option<&Adjacency>)> {
         let (out, into) = if self.directed {
@@ -146,13 +144,24 @@ impl EdgeTable {
         } else {
             (direction.takes_undirected(), direction.takes_undirected())
         };
-        (out || into).then(|| (out.then_some(&*self.forward), into.then_some(&self.reverse)))
+        (out || into).then(|| (out.then_some(&*self.forward), into.then(|| self.reverse())))
     }
 
     /// Source and target of the edge in row `position`.
     pub fn ends(&self, position: usize) -> (Dense, Dense) {
         (self.forward.owner(position), self.forward.neighbour(position))
     }
+}
+
+#[cold]
+fn made_apart(forward: &Adjacency) -> Adjacency {
+    std::thread::scope(|scope| {
+        let made = scope.spawn(|| match rayon::ThreadPoolBuilder::new().build() {
+            Ok(pool) => pool.install(|| forward.reversed()),
+            Err(_) => forward.reversed(),
+        });
+        made.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+    })
 }
 
 /// Broken keys that an error names.
@@ -201,6 +210,19 @@ impl Base {
         }
     }
 
+    /// A base out of what was stored of it. What is made of its tables alone is there in a moment; its reverse rows
+    /// are made by [`Self::make_ready`], or where they are asked for before.
+    pub fn reopened(parts: BaseParts, schema: &Schema) -> Result<(Base, Vec<Collision>), GraphError> {
+        Base::default().with_tables(parts, schema, &|| Ok(()), |_| {}, false)
+    }
+
+    /// Makes what is not there yet, so that no query has to wait for it.
+    pub fn make_ready(&self) {
+        self.edges.iter().for_each(|table| {
+            table.reverse();
+        });
+    }
+
     /// This base with more tables behind its own, which keep their numbers. Elements whose key another has
     /// come back: where both are there once what overlies the base is known, the key is broken.
     pub fn extended(
@@ -213,6 +235,13 @@ impl Base {
     /// stored of them. What is derived from them is built afterwards.
     pub fn extended_telling(
         &self, parts: BaseParts, schema: &Schema, go_on: GoOn<'_>, tell: impl FnOnce(StoredTables),
+    ) -> Result<(Base, Vec<Collision>), GraphError> {
+        self.with_tables(parts, schema, go_on, tell, true)
+    }
+
+    fn with_tables(
+        &self, parts: BaseParts, schema: &Schema, go_on: GoOn<'_>, tell: impl FnOnce(StoredTables),
+        reverse: bool,
     ) -> Result<(Base, Vec<Collision>), GraphError> {
         let mut node_count = self.node_count as u64;
         let mut nodes: Vec<Arc<NodeTable>> = self.nodes.to_vec();
@@ -242,37 +271,20 @@ impl Base {
                 format!("a graph holds at most {} nodes and as many edges", u32::MAX / 2),
             ));
         }
-        let outgoing: Vec<(Dense, StoredEdges)> = sized
-            .into_par_iter()
-            .map(|(first, mut part)| {
-                part.columns.sort_by(|a, b| a.0.cmp(&b.0));
-                go_on()?;
-                let EdgePart { labels, directed, ids, columns, forward } = part;
-                Ok((first, StoredEdges { labels, directed, ids, columns, forward: Arc::new(forward) }))
+        let added = sized.into_iter().map(|(first, mut part)| {
+            part.columns.sort_by(|a, b| a.0.cmp(&b.0));
+            Arc::new(EdgeTable {
+                labels: part.labels,
+                directed: part.directed,
+                first,
+                len: part.forward.len(),
+                ids: part.ids,
+                forward: Arc::new(part.forward),
+                reverse: OnceLock::new(),
+                columns: part.columns,
+                rows_by_id: OnceLock::new(),
             })
-            .collect::<Result<_, GraphError>>()?;
-        tell(StoredTables {
-            nodes: nodes[self.nodes.len()..].to_vec(),
-            edges: outgoing.iter().map(|(_, table)| table.clone()).collect(),
         });
-        let added: Vec<Arc<EdgeTable>> = outgoing
-            .into_par_iter()
-            .map(|(first, table)| {
-                go_on()?;
-                let reverse = table.forward.reversed();
-                Ok(Arc::new(EdgeTable {
-                    labels: table.labels,
-                    directed: table.directed,
-                    first,
-                    len: table.forward.len(),
-                    ids: table.ids,
-                    forward: table.forward,
-                    reverse,
-                    columns: table.columns,
-                    rows_by_id: OnceLock::new(),
-                }))
-            })
-            .collect::<Result<_, GraphError>>()?;
         let edges: Vec<Arc<EdgeTable>> = self.edges.iter().cloned().chain(added).collect();
         let mut base = Base {
             nodes: nodes.into(),
@@ -284,8 +296,22 @@ impl Base {
             edge_count: edge_count as Dense,
         };
         go_on()?;
-        let (lookups, statistics) =
-            rayon::join(|| base.lookups_after(self, schema, go_on), || Statistics::extended(self, &base));
+        let added = &base.edges[self.edges.len()..];
+        tell(StoredTables { nodes: base.nodes[self.nodes.len()..].to_vec(), edges: added.to_vec() });
+        let make_reverse = || {
+            let all = added.par_iter().filter(|_| reverse).map(|table| {
+                go_on()?;
+                // Nobody else knows the table yet.
+                let _ = table.reverse.set(table.forward.reversed());
+                Ok(())
+            });
+            all.collect::<Result<(), GraphError>>()
+        };
+        let ((lookups, statistics), reversed) = rayon::join(
+            || rayon::join(|| base.lookups_after(self, schema, go_on), || Statistics::extended(self, &base)),
+            make_reverse,
+        );
+        reversed?;
         let ((keys, indexes), collisions) = lookups?;
         (base.keys, base.indexes) = (keys, indexes);
         base.statistics = Arc::new(statistics);
@@ -326,14 +352,7 @@ impl Base {
 
     /// What is stored of all its tables.
     pub fn stored(&self) -> StoredTables {
-        let edges = self.edges.iter().map(|table| StoredEdges {
-            labels: table.labels.clone(),
-            directed: table.directed,
-            ids: table.ids.clone(),
-            columns: table.columns.clone(),
-            forward: table.forward.clone(),
-        });
-        StoredTables { nodes: self.nodes.to_vec(), edges: edges.collect() }
+        StoredTables { nodes: self.nodes.to_vec(), edges: self.edges.to_vec() }
     }
 
     /// The greatest number of tables that one label set has.
@@ -490,7 +509,7 @@ impl Base {
         let edge_columns = self.edges.iter().flat_map(|t| &t.columns);
         (
             node_columns.chain(edge_columns).map(|(_, c)| c.bytes()).sum(),
-            self.edges.iter().map(|t| t.forward.bytes() + t.reverse.bytes()).sum(),
+            self.edges.iter().map(|t| t.forward.bytes() + t.reverse.get().map_or(0, Adjacency::bytes)).sum(),
             self.keys.iter().map(|k| k.bytes()).sum::<usize>()
                 + self.indexes.iter().map(|i| i.bytes()).sum::<usize>(),
         )

@@ -5,6 +5,7 @@ use std::hash::{BuildHasher, Hash, Hasher};
 use std::sync::Arc;
 
 use hashbrown::{DefaultHashBuilder, HashTable};
+use rayon::prelude::*;
 
 use crate::{Column, Dense, Element, GraphError, KeyDefinition, Value};
 
@@ -89,11 +90,15 @@ impl KeyIndex {
             |&other: &Dense| locate(other).and_then(|(o, r)| hash_row(&state, &o.columns, r)).unwrap_or(0);
         table.reserve(total, rehash);
         for t in added {
+            let mut hashes: Vec<Option<u64>> = vec![];
             for row in 0..t.len {
                 if row % ASK_EVERY == 0 {
                     go_on()?;
+                    let rows = row..t.len.min(row + ASK_EVERY);
+                    let hashed = rows.into_par_iter().with_min_len(1 << 12);
+                    hashed.map(|row| hash_row(&state, &t.columns, row)).collect_into_vec(&mut hashes);
                 }
-                let Some(hash) = hash_row(&state, &t.columns, row) else { continue };
+                let Some(hash) = hashes[row % ASK_EVERY] else { continue };
                 let id = t.first + row as Dense;
                 let same = |&other: &Dense| {
                     locate(other).is_some_and(|(o, other_row)| {

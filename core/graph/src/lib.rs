@@ -33,9 +33,7 @@ mod value;
 mod zone;
 
 pub use adjacency::{Adjacency, Direction, ForwardBuilder};
-pub use base::{
-    Base, BaseParts, Collision, EdgePart, EdgeTable, Ids, NodePart, NodeTable, StoredEdges, StoredTables,
-};
+pub use base::{Base, BaseParts, Collision, EdgePart, EdgeTable, Ids, NodePart, NodeTable, StoredTables};
 pub use buckets::Buckets;
 pub use change::{Change, NewEdge, NewNode, Transaction};
 pub use column::{Column, ColumnBuilder, Pick, fold_text};

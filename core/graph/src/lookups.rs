@@ -188,7 +188,8 @@ impl Snapshot {
     pub fn check_cardinalities_from(&self, first: usize) -> Result<(), GraphError> {
         self.check_cardinalities_of(|| {
             let tables = self.base.edges[first.min(self.base.edges.len())..].iter();
-            let ends = tables.flat_map(|t| t.forward.owners().chain(t.reverse.owners()).collect::<Vec<_>>());
+            let ends =
+                tables.flat_map(|t| t.forward.owners().chain(t.reverse().owners()).collect::<Vec<_>>());
             let ends: BTreeSet<Dense> = ends.collect();
             Box::new(ends.into_iter())
         })

@@ -35,7 +35,7 @@ impl Snapshot {
         let [t] = test.tables[..] else { return None };
         let table = &self.base.edges[t];
         let (side, opposite) = match table.sides(direction)? {
-            (Some(forward), None) => (forward, &table.reverse),
+            (Some(forward), None) => (forward, table.reverse()),
             (None, Some(reverse)) => (reverse, &*table.forward),
             _ => return None,
         };
@@ -71,13 +71,13 @@ impl Snapshot {
                 }
             }
             if into {
-                for entry in table.reverse.row(node) {
+                for entry in table.reverse().row(node) {
                     looked += 1;
-                    let other = table.reverse.neighbour(entry);
+                    let other = table.reverse().neighbour(entry);
                     if out && other == node {
                         continue;
                     }
-                    let edge = table.first + table.reverse.position(entry);
+                    let edge = table.first + table.reverse().position(entry);
                     if touched && !self.base_edge_shows(edge, t) {
                         continue;
                     }
@@ -188,7 +188,7 @@ impl Snapshot {
                 }
                 // The same edges stand in the other side's row of `b`.
                 let other =
-                    if std::ptr::eq(side, &*table.forward) { &table.reverse } else { &*table.forward };
+                    if std::ptr::eq(side, &*table.forward) { table.reverse() } else { &*table.forward };
                 let (mine, theirs) = (side.row(a), other.row(b));
                 let (rows, row, wanted) =
                     if mine.len() <= theirs.len() { (side, mine, b) } else { (other, theirs, a) };
@@ -223,7 +223,7 @@ impl Snapshot {
             return None;
         }
         let table = &self.base.edges[table];
-        Some(if forward { table.forward.neighbours(node) } else { table.reverse.neighbours(node) })
+        Some(if forward { table.forward.neighbours(node) } else { table.reverse().neighbours(node) })
     }
 
     /// How many adjacency entries `node` has that pass, without looking at each where the base knows.

@@ -66,7 +66,9 @@ impl Statistics {
         statistics.triples.par_extend(triples.flat_map_iter(|edge| triples_of(base, edge)));
         let degrees = edges.par_iter();
         statistics.degrees.par_extend(
-            degrees.map(|t| (DegreeStatistics::of(&t.forward), DegreeStatistics::of(&t.reverse))),
+            degrees.map(|t| {
+                (DegreeStatistics::of_sources(&t.forward), DegreeStatistics::of_targets(&t.forward))
+            }),
         );
         statistics.node_columns.extend(nodes.iter().map(|t| columns(&t.columns)));
         statistics.edge_columns.extend(edges.iter().map(|t| columns(&t.columns)));
@@ -104,11 +106,24 @@ fn triples_of(base: &Base, edge: usize) -> Vec<Triple> {
 }
 
 impl DegreeStatistics {
-    fn of(adjacency: &Adjacency) -> DegreeStatistics {
+    fn of_sources(forward: &Adjacency) -> DegreeStatistics {
+        DegreeStatistics::of(forward.owners().map(|node| (node, forward.row(node).len() as u32)))
+    }
+
+    /// Counted here: the reverse rows may not be there.
+    fn of_targets(forward: &Adjacency) -> DegreeStatistics {
+        let targets = forward.all_neighbours();
+        let (low, high) = targets.iter().fold((Dense::MAX, 0), |(low, high), t| (low.min(*t), high.max(*t)));
+        let mut degrees = vec![0u32; (high + 1).saturating_sub(low) as usize];
+        targets.iter().for_each(|target| degrees[(target - low) as usize] += 1);
+        DegreeStatistics::of((low..=high).zip(degrees))
+    }
+
+    fn of(degrees: impl Iterator<Item = (Dense, u32)>) -> DegreeStatistics {
         let mut counts: Vec<u32> = vec![];
+        let mut edges = 0u64;
         let mut stats = DegreeStatistics::default();
-        for node in adjacency.owners() {
-            let degree = adjacency.row(node).len() as u32;
+        for (node, degree) in degrees {
             if degree == 0 {
                 continue;
             }
@@ -117,6 +132,7 @@ impl DegreeStatistics {
                 stats.largest_node = node;
             }
             stats.nodes += 1;
+            edges += u64::from(degree);
             let bucket = degree.min(65_535) as usize;
             if counts.len() <= bucket {
                 counts.resize(bucket + 1, 0);
@@ -126,7 +142,7 @@ impl DegreeStatistics {
         if stats.nodes == 0 {
             return stats;
         }
-        stats.mean = adjacency.len() as f64 / stats.nodes as f64;
+        stats.mean = edges as f64 / stats.nodes as f64;
         let quantile = |share: f64| {
             let wanted = (stats.nodes as f64 * share).ceil() as u64;
             let mut seen = 0u64;

@@ -11,6 +11,7 @@ use graphodrome_graph::{
     Schema, Snapshot, Transaction, Value, label_set,
 };
 use proptest::prelude::*;
+use rayon::prelude::*;
 
 #[derive(Clone, Debug)]
 enum Step {
@@ -209,5 +210,36 @@ proptest! {
         let folded = Snapshot::new(Arc::new(Base::build(two.fold(), &schema()).unwrap()), schema(), 9);
         prop_assert_eq!(seen(&folded), seen(&two));
         prop_assert!(folded.base.levels() <= 1);
+        // Opened again it shows the same, its reverse rows made by whoever asks first.
+        let (base, collisions) = Base::reopened(two.fold(), &schema()).unwrap();
+        prop_assert!(collisions.is_empty());
+        prop_assert_eq!(&base.statistics.degrees, &folded.base.statistics.degrees);
+        prop_assert_eq!(seen(&Snapshot::new(Arc::new(base), schema(), 9)), seen(&folded));
+    }
+}
+
+#[test]
+fn threads_of_the_pool_may_all_ask_for_reverse_rows_at_once() {
+    let steps: Vec<Step> = (0..400)
+        .map(|i| match i % 4 {
+            0 => Step::Node { label: (i % 3) as u8, key: i, rank: i },
+            _ => {
+                let (from, to) = (i as usize * 7, i as usize * 13);
+                Step::Edge { from, to, label: (i % 2) as u8, directed: true, weight: i }
+            }
+        })
+        .collect();
+    let built = done(&Snapshot::empty_with(schema()).unwrap(), &steps);
+    for _ in 0..50 {
+        let (base, _) = Base::reopened(built.fold(), &schema()).unwrap();
+        let edges: usize = (0..64usize)
+            .into_par_iter()
+            .map(|i| {
+                let table = &base.edges[i % base.edges.len()];
+                table.reverse().owners().map(|node| table.reverse().neighbours(node).len()).sum::<usize>()
+            })
+            .sum();
+        assert!(edges > 0);
+        base.make_ready();
     }
 }

@@ -1,6 +1,7 @@
 //! Requests of docs/benchmarks.md: key lookups and single inserts of many clients at once, each against
 //! the same in SQL on PostgreSQL, in turns of one run: `cargo bench --bench requests`. Every client has one
-//! connection that stays, a plain socket for HTTP and one of PostgreSQL's protocol with a prepared statement.
+//! connection that stays, a plain socket for HTTP and one of PostgreSQL's protocol with a prepared statement: over
+//! TCP, as HTTP is, and for what that costs also over PostgreSQL's Unix socket.
 //! LOOKUPS and INSERTS are requests a client and turn, TURNS how many turns there are.
 
 #![allow(clippy::unwrap_used)] // A benchmark that cannot go on should stop with the place.
@@ -160,8 +161,23 @@ impl AsyncWork<PgConnection> for Insert {
     }
 }
 
-async fn copy(server: &PrivateServer, table: &str, path: &Path) {
-    let pool = PgPoolOptions::new().connect(&server.url()).await.unwrap();
+/// A server that takes connections over TCP too, where, and where over its Unix socket.
+fn with_tcp(folder: &Path) -> (PrivateServer, String, String) {
+    PrivateServer::start(folder).unwrap().stop().unwrap();
+    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let settings = folder.join("postgres/data/postgresql.conf");
+    let text = std::fs::read_to_string(&settings).unwrap();
+    std::fs::write(&settings, format!("{text}listen_addresses = '127.0.0.1'\nport = {port}\nmax_connections = 60\n")).unwrap();
+    let server = PrivateServer::start(folder).unwrap();
+    let url = server.url();
+    let (place, database) = url.rsplit_once('/').unwrap();
+    let (user, _) = place.split_once('@').unwrap();
+    let urls = (format!("{user}@127.0.0.1:{port}/{database}"), format!("{place}:{port}/{database}"));
+    (server, urls.0, urls.1)
+}
+
+async fn copy(url: &str, table: &str, path: &Path) {
+    let pool = PgPoolOptions::new().connect(url).await.unwrap();
     let mut copy = pool.copy_in_raw(&format!("COPY {table} FROM STDIN (FORMAT csv, HEADER)")).await.unwrap();
     copy.send(std::fs::read(path).unwrap()).await.unwrap();
     copy.finish().await.unwrap();
@@ -215,17 +231,20 @@ async fn requests() {
     let model = std::fs::read_to_string(tables.path().join("model.gql")).unwrap();
     client.query(&QueryRequest { text: model, ..QueryRequest::default() }).await.unwrap();
     assert_eq!(load_mapping(&client, "random", &tables.path().join("load.toml")).await.state, "done");
-    let server = PrivateServer::start(beside.path()).unwrap();
-    let mut sql = vec![];
+    let (server, tcp, local) = with_tcp(beside.path());
+    let (mut sql, mut socket) = (vec![], vec![]);
     for _ in 0..32 {
-        sql.push(PgConnection::connect(&server.url()).await.unwrap());
+        sql.push(PgConnection::connect(&tcp).await.unwrap());
+    }
+    for _ in 0..8 {
+        socket.push(PgConnection::connect(&local).await.unwrap());
     }
     for text in
         ["CREATE TABLE nodes (id bigint PRIMARY KEY)", "CREATE TABLE made (id bigint PRIMARY KEY, name text)"]
     {
         sqlx::query(text).execute(&mut sql[0]).await.unwrap();
     }
-    copy(&server, "nodes", &tables.path().join("nodes.csv")).await;
+    copy(&tcp, "nodes", &tables.path().join("nodes.csv")).await;
     let mut http = vec![];
     for _ in 0..32 {
         http.push(Plain::connect(&service.url).await);
@@ -235,17 +254,21 @@ async fn requests() {
     let mut lines = vec![];
     let each = setting("LOOKUPS", 4000) as usize;
     let (mut few_http, mut few_sql) = (http.split_off(24), sql.split_off(24));
-    let mut lookups = Turns::default();
+    let (mut lookups, mut by_socket) = (Turns::default(), Turns::default());
     for turn in 0..=turns {
-        let ((ours, theirs), (times, their_times));
+        let ((ours, theirs, local), (times, their_times, local_times));
         (few_http, ours, times) = rate(few_http, each, Lookup).await;
         (few_sql, theirs, their_times) = rate(few_sql, each, Lookup).await;
+        (socket, local, local_times) = rate(socket, each, Lookup).await;
         // The first is for warming up.
         if turn > 0 {
-            lookups.add((ours, times), (theirs, their_times));
+            lookups.add((ours, times.clone()), (theirs, their_times));
+            by_socket.add((ours, times), (local, local_times));
         }
     }
     lines.push(lookups.line("key lookup through HTTP, 8 clients"));
+    let beside = by_socket.line("the same, PostgreSQL over its Unix socket");
+    lines.push(Line { target: String::new(), ..beside });
 
     // What a request takes besides its execution.
     let mut beyond = vec![];

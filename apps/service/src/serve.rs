@@ -105,7 +105,7 @@ fn is_small_query(app: &App, request: &Request<Incoming>) -> bool {
 async fn at_once(app: &Arc<App>, parts: &Parts, body: &[u8]) -> Option<Response<Body>> {
     let format = routes::accepted(&parts.headers).ok()?;
     let asked = serde_json::from_slice(body).ok()?;
-    let mut response = run::at_once(app, &asked, format).await?;
+    let mut response = run::at_once(app, asked, format).await?;
     guard::mark(response.headers_mut());
     Some(response)
 }

@@ -45,6 +45,8 @@ pub struct Limits {
     pub cancel: CancelToken,
     /// With a duration: give up after it with [`Code::NOT_BRIEF`], for a caller that must not be held.
     pub brief: Option<Duration>,
+    /// Nobody asks what the operators did: their rows and times are not taken.
+    pub unprofiled: bool,
     /// How long a query works on one thread before others help.
     pub spread_after: Duration,
     /// The session's time zone.
@@ -58,6 +60,7 @@ impl Default for Limits {
             memory_bytes: 1 << 30,
             cancel: CancelToken::default(),
             brief: None,
+            unprofiled: false,
             spread_after: Duration::from_millis(1),
             zone: Zone::default(),
         }
@@ -145,6 +148,8 @@ pub(crate) struct Context {
     /// Bytes held, by the contexts beside this one too.
     memory: Arc<AtomicU64>,
     since_check: u64,
+    /// Batches asked for, where no times are taken.
+    pub asked: u64,
 }
 
 /// What the query changed, for its summary.
@@ -179,6 +184,7 @@ impl Context {
             shared: Arc::default(),
             memory: Arc::default(),
             since_check: 0,
+            asked: 0,
         }
     }
 

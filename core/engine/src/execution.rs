@@ -172,6 +172,8 @@ impl Execution<'_> {
             Ok(Some(batch)) => {
                 self.first_row.get_or_insert_with(|| self.context.started.elapsed());
                 self.rows += batch.len as u64;
+                // A change may have more to do after its only row.
+                self.done = self.prepared.root.facts.at_most_one && !self.prepared.changes;
                 Ok(Some(batch))
             }
             Ok(None) => {

@@ -197,8 +197,21 @@ struct Metered {
     inner: Box<dyn Operator>,
 }
 
+/// Batches asked for between two looks at the clock, where no times are taken.
+const ASKED_BETWEEN: u64 = 16;
+
 impl Operator for Metered {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
+        if context.limits.unprofiled {
+            context.asked += 1;
+            if context.asked.is_multiple_of(ASKED_BETWEEN) {
+                context.check_at(Instant::now())?;
+            }
+            let caller = std::mem::replace(&mut context.current, self.id);
+            let result = self.inner.next(context);
+            context.current = caller;
+            return result;
+        }
         let started = Instant::now();
         context.check_at(started)?;
         let caller = std::mem::replace(&mut context.current, self.id);

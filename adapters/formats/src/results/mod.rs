@@ -105,17 +105,12 @@ impl<'c> ResultWriter<'c> {
         Ok(())
     }
 
-    /// `more` are the fields that follow the rows of a JSON result: names with their JSON texts.
-    pub fn end(&mut self, more: &[(&str, String)], out: &mut Vec<u8>) -> Result<(), String> {
+    /// `more` writes the fields that follow the rows of a JSON result, each after a comma.
+    pub fn end(&mut self, more: impl FnOnce(&mut Vec<u8>), out: &mut Vec<u8>) -> Result<(), String> {
         match self.format {
             ResultFormat::Json => {
                 out.push(b']');
-                for (name, value) in more {
-                    out.push(b',');
-                    json_into(out, name)?;
-                    out.push(b':');
-                    out.extend(value.as_bytes());
-                }
+                more(out);
                 out.extend(b"}\n");
             }
             ResultFormat::Arrow => {

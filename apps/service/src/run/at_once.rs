@@ -6,23 +6,106 @@ use std::time::Instant;
 
 use axum::http::{HeaderValue, header};
 use axum::response::{IntoResponse, Response};
-use graphodrome_engine::{Found, Limits};
+use graphodrome_engine::{Found, Limits, Parameters};
 use graphodrome_formats::ResultFormat;
-use graphodrome_graph::Snapshot;
+use graphodrome_graph::{Snapshot, Value};
 use graphodrome_store::GraphHandle;
+use serde::Deserialize;
+use serde::de::{Deserializer, Error, MapAccess, Visitor};
 
 use super::read::{BRIEF, BRIEF_COST};
-use super::{QueryRequest, Ready, Run, fold_when_wanted, microseconds, terms};
+use super::{QueryRequest, Ready, Run, Terms, fold_when_wanted, microseconds, terms};
 use crate::problem::Problem;
 use crate::state::App;
 
-/// The answer, where it is there at once.
-pub async fn at_once(app: &Arc<App>, request: &QueryRequest, format: ResultFormat) -> Option<Response> {
-    if request.session.is_some() {
-        return None;
+/// A request as most are: of a graph that it names, with plain values for parameters. What is anything else is not
+/// read as one, and goes the whole way.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PlainRequest {
+    text: String,
+    graph: String,
+    #[serde(default)]
+    parameters: PlainParameters,
+    #[serde(default)]
+    timeout_ms: Option<u64>,
+    #[serde(default)]
+    max_rows: Option<u64>,
+    #[serde(default)]
+    max_memory_bytes: Option<u64>,
+    #[serde(default)]
+    truncate: bool,
+}
+
+#[derive(Default)]
+struct PlainParameters(Parameters);
+
+/// A value that stands for itself.
+struct PlainValue(Value);
+
+impl<'de> Deserialize<'de> for PlainValue {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        struct Plain;
+        impl Visitor<'_> for Plain {
+            type Value = PlainValue;
+
+            fn expecting(&self, to: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                to.write_str("a plain value")
+            }
+
+            fn visit_bool<E: Error>(self, value: bool) -> Result<PlainValue, E> {
+                Ok(PlainValue(Value::Bool(value)))
+            }
+
+            fn visit_i64<E: Error>(self, value: i64) -> Result<PlainValue, E> {
+                Ok(PlainValue(Value::Int(value)))
+            }
+
+            fn visit_u64<E: Error>(self, value: u64) -> Result<PlainValue, E> {
+                i64::try_from(value).map(|value| PlainValue(Value::Int(value))).map_err(E::custom)
+            }
+
+            fn visit_f64<E: Error>(self, value: f64) -> Result<PlainValue, E> {
+                Ok(PlainValue(Value::Float(value)))
+            }
+
+            fn visit_str<E: Error>(self, value: &str) -> Result<PlainValue, E> {
+                Ok(PlainValue(Value::text(value)))
+            }
+        }
+        from.deserialize_any(Plain)
     }
-    let graph = app.catalog.graph(request.graph.as_ref()?)?;
-    let mut run = Run::new(app, graph.clone(), request, terms(app, request).ok()?);
+}
+
+impl<'de> Deserialize<'de> for PlainParameters {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        struct Fields;
+        impl<'de> Visitor<'de> for Fields {
+            type Value = PlainParameters;
+
+            fn expecting(&self, to: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                to.write_str("plain values by name")
+            }
+
+            fn visit_map<A: MapAccess<'de>>(self, mut fields: A) -> Result<PlainParameters, A::Error> {
+                let mut all = Parameters::default();
+                while let Some((name, PlainValue(value))) = fields.next_entry()? {
+                    all.insert(name, value);
+                }
+                Ok(PlainParameters(all))
+            }
+        }
+        from.deserialize_map(Fields)
+    }
+}
+
+/// The answer, where it is there at once.
+pub async fn at_once(app: &Arc<App>, request: PlainRequest, format: ResultFormat) -> Option<Response> {
+    let graph = app.catalog.graph(&request.graph)?;
+    let PlainRequest { text, parameters, timeout_ms, max_rows, max_memory_bytes, truncate, .. } = request;
+    let asked = QueryRequest { timeout_ms, max_rows, max_memory_bytes, ..QueryRequest::default() };
+    let terms = Terms { parameters: parameters.0, ..terms(app, &asked).ok()? };
+    let mut run = Run::new(app, graph.clone(), text, truncate, terms);
     let ready = run.found(graph.snapshot())?;
     if ready.prepared.changes {
         return run.change_at_once(&graph, format).await;
@@ -52,7 +135,7 @@ impl Run {
         let turn = graph.turn().await;
         let wait = microseconds(waiting.elapsed());
         let ready = self.found(turn.snapshot())?;
-        let brief = Limits { brief: Some(BRIEF), ..self.limits.clone() };
+        let brief = Limits { brief: Some(BRIEF), unprofiled: true, ..self.limits.clone() };
         let (body, made) = self.make(&ready, brief, wait, format).ok()?;
         if let Some((snapshot, changes)) = made
             && !changes.is_empty()

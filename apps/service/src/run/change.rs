@@ -10,8 +10,9 @@ use graphodrome_formats::{ResultFormat, ResultWriter};
 use graphodrome_graph::{Change, Snapshot};
 use graphodrome_language::Diagnostic;
 
+use super::epilogue::Facts;
 use super::read::{BRIEF, BRIEF_COST};
-use super::{Ready, Run, epilogue, microseconds, too_many_rows};
+use super::{Ready, Run, microseconds, too_many_rows};
 use crate::problem::Problem;
 
 /// The answer, and the new state with the changes that lead to it.
@@ -43,7 +44,7 @@ impl Run {
         let limits = Limits { cancel: token, ..self.limits.clone() };
         let ready = self.prepare(snapshot)?;
         if ready.prepared.cost() < BRIEF_COST {
-            let brief = Limits { brief: Some(BRIEF), ..limits.clone() };
+            let brief = Limits { brief: Some(BRIEF), unprofiled: true, ..limits.clone() };
             match self.make(&ready, brief, wait, format) {
                 Err(Stopped::Diagnostic(d)) if d.code == Code::NOT_BRIEF => {}
                 made => {
@@ -79,14 +80,13 @@ impl Run {
             }
             writer.rows(&batch, execution.snapshot(), &mut body).map_err(Stopped::Unwritable)?;
         }
-        let mut warnings = prepared.warnings.clone();
-        warnings.extend_from_slice(execution.warnings());
+        let warnings = execution.warnings().to_vec();
         let summary = execution.summary();
         let made = execution.finish()?;
         let version = made.as_ref().map_or(snapshot.version, |(s, _)| s.version);
-        let more = epilogue(&summary, &phases, &warnings, &self.text, &self.graph.name, version, false)
-            .map_err(Stopped::Unwritable)?;
-        writer.end(&more, &mut body).map_err(Stopped::Unwritable)?;
+        let facts = Facts { summary, version, truncated: false, phases };
+        let more = |out: &mut Vec<u8>| self.epilogue(&facts, [&prepared.warnings, &warnings], out);
+        writer.end(more, &mut body).map_err(Stopped::Unwritable)?;
         Ok((body, made))
     }
 }

@@ -4,6 +4,7 @@
 mod at_once;
 mod catalog;
 mod change;
+mod epilogue;
 mod explain;
 mod read;
 mod session;
@@ -13,19 +14,17 @@ use std::time::{Duration, Instant};
 
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use graphodrome_engine::{
-    ChangedCounts, ColumnInfo, ColumnKind, Found, Limits, Parameters, Prepared, Summary,
-};
+use graphodrome_engine::{ColumnInfo, ColumnKind, Found, Limits, Parameters, Prepared};
 use graphodrome_formats::{ResultFormat, ResultWriter};
 use graphodrome_graph::Snapshot;
 use graphodrome_language::ast::{Query, Statement};
 use graphodrome_language::{Diagnostic, parse};
 use graphodrome_store::GraphHandle;
 use serde::{Deserialize, Serialize};
-use serde_json::{Map, Value as Json, json};
+use serde_json::{Map, Value as Json};
 use utoipa::ToSchema;
 
-use crate::problem::{Problem, QueryError};
+use crate::problem::Problem;
 use crate::sessions::{OpenTransaction, Session};
 use crate::state::App;
 use crate::values;
@@ -148,8 +147,12 @@ pub async fn query(app: Arc<App>, request: QueryRequest, format: ResultFormat) -
             let mut terms = terms;
             terms.parameters.extend(literals);
             let ready = Ready { prepared, snapshot, cached: true };
-            let run =
-                Run { ready: Some(ready), changes, keep: true, ..Run::new(&app, graph, &request, terms) };
+            let run = Run {
+                ready: Some(ready),
+                changes,
+                keep: true,
+                ..Run::new(&app, graph, request.text.clone(), request.truncate, terms)
+            };
             match run.answer(format, true).await {
                 // Where in the text it failed only a plan of the text itself can say.
                 Err(problem) if of_shape && !problem.errors.is_empty() => {}
@@ -186,7 +189,12 @@ async fn in_session(
                 let changes = query.changes();
                 // A plan is found again by the text and the graph beside it.
                 let keep = count == 1 && query.graphs().is_empty() && session.transaction.is_none();
-                let run = Run { changes, parse, keep, ..Run::new(app, graph, request, terms) };
+                let run = Run {
+                    changes,
+                    parse,
+                    keep,
+                    ..Run::new(app, graph, request.text.clone(), request.truncate, terms)
+                };
                 let run = Run { query: Some(query), ..run };
                 let response = match &mut session.transaction {
                     Some(open) => run.in_transaction(open, format, last).await?,
@@ -245,8 +253,8 @@ fn message_result(done: &[String], format: ResultFormat) -> Response {
         let mut body = writer.start()?;
         let snapshot = Snapshot::empty(None).map_err(|e| e.to_string())?;
         writer.rows(&batch, &snapshot, &mut body)?;
-        let more = [("summary", json!({ "rows": done.len() }).to_string()), ("warnings", "[]".into())];
-        writer.end(&more, &mut body)?;
+        let more = format!(",\"summary\":{{\"rows\":{}}},\"warnings\":[]", done.len());
+        writer.end(|out| out.extend(more.as_bytes()), &mut body)?;
         Ok(body)
     };
     match end() {
@@ -284,18 +292,18 @@ struct Run {
 }
 
 impl Run {
-    fn new(app: &Arc<App>, graph: Arc<GraphHandle>, request: &QueryRequest, terms: Terms) -> Run {
+    fn new(app: &Arc<App>, graph: Arc<GraphHandle>, text: String, truncate: bool, terms: Terms) -> Run {
         Run {
             app: app.clone(),
             graph,
-            text: request.text.clone(),
+            text,
             query: None,
             ready: None,
             changes: false,
             parameters: terms.parameters,
             limits: terms.limits,
             max_rows: terms.max_rows,
-            truncate: request.truncate,
+            truncate,
             parse: 0.0,
             keep: false,
             isolated: false,
@@ -364,51 +372,6 @@ impl Run {
             plan_cached: false,
         }
     }
-}
-
-/// What a finished run says of itself.
-#[derive(Serialize)]
-struct Facts<'a> {
-    rows: u64,
-    changed: ChangedCounts,
-    execute_us: f64,
-    first_row_us: f64,
-    graph: &'a str,
-    version: u64,
-    truncated: bool,
-    parse_us: f64,
-    check_us: f64,
-    plan_us: f64,
-    wait_us: f64,
-    plan_cached: bool,
-}
-
-/// What a finished run says besides its rows.
-fn epilogue(
-    summary: &Summary, phases: &Phases, warnings: &[Diagnostic], text: &str, graph: &str, version: u64,
-    truncated: bool,
-) -> Result<Vec<(&'static str, String)>, String> {
-    let &Summary { rows, changed, execute_us, first_row_us } = summary;
-    let facts = Facts {
-        rows,
-        changed,
-        execute_us,
-        first_row_us,
-        graph,
-        version,
-        truncated,
-        parse_us: phases.parse,
-        check_us: phases.check,
-        plan_us: phases.plan,
-        wait_us: phases.wait,
-        plan_cached: phases.plan_cached,
-    };
-    let warnings: Vec<QueryError> = warnings.iter().map(|w| QueryError::new(w, text)).collect();
-    let text = |e: serde_json::Error| e.to_string();
-    Ok(vec![
-        ("summary", serde_json::to_string(&facts).map_err(text)?),
-        ("warnings", serde_json::to_string(&warnings).map_err(text)?),
-    ])
 }
 
 fn too_many_rows(max_rows: u64) -> Diagnostic {

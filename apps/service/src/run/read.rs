@@ -11,7 +11,8 @@ use graphodrome_formats::{ResultFormat, ResultWriter};
 use graphodrome_language::Diagnostic;
 use tokio::sync::{mpsc, oneshot};
 
-use super::{Ready, Run, epilogue, microseconds, too_many_rows};
+use super::epilogue::Facts;
+use super::{Ready, Run, microseconds, too_many_rows};
 use crate::problem::Problem;
 
 /// Bytes of a result that are sent at once.
@@ -94,7 +95,7 @@ impl Run {
         &self, ready: &Ready, format: ResultFormat, limits: Limits, wait: f64,
     ) -> Result<Option<Vec<u8>>, Problem> {
         let mut whole = None;
-        let limits = Limits { brief: Some(BRIEF), ..limits };
+        let limits = Limits { brief: Some(BRIEF), unprofiled: true, ..limits };
         let mut keep = |piece: Vec<u8>, ended: bool| {
             whole = ended.then_some(piece);
             ended
@@ -140,14 +141,10 @@ impl Run {
                 return Ok(());
             }
         }
-        let mut warnings = prepared.warnings.clone();
-        warnings.extend_from_slice(execution.warnings());
         let summary = Summary { rows, ..execution.summary() };
-        let phases = self.phases(ready, wait);
-        let name = &self.graph.name;
-        let more = epilogue(&summary, &phases, &warnings, &self.text, name, snapshot.version, truncated)
-            .map_err(failed)?;
-        writer.end(&more, &mut body).map_err(failed)?;
+        let facts = Facts { summary, version: snapshot.version, truncated, phases: self.phases(ready, wait) };
+        let warnings = [&prepared.warnings[..], execution.warnings()];
+        writer.end(|out| self.epilogue(&facts, warnings, out), &mut body).map_err(failed)?;
         send(body, true);
         Ok(())
     }

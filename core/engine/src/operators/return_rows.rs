@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use crate::batch::Batch;
 use crate::context::{Context, Outcome};
-use crate::plan::{Input, Operator, OperatorPlan};
+use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
 
 #[derive(Clone, Debug)]
 pub(crate) struct ReturnRows {
@@ -20,6 +20,10 @@ impl OperatorPlan for ReturnRows {
 
     fn details(&self) -> Vec<(&'static str, String)> {
         vec![("columns", self.shown.clone())]
+    }
+
+    fn row_facts(&self, inputs: &[PlanNode]) -> RowFacts {
+        RowFacts { at_most_one: inputs[0].facts.at_most_one, ..RowFacts::default() }
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {

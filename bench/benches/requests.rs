@@ -167,7 +167,11 @@ fn with_tcp(folder: &Path) -> (PrivateServer, String, String) {
     let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
     let settings = folder.join("postgres/data/postgresql.conf");
     let text = std::fs::read_to_string(&settings).unwrap();
-    std::fs::write(&settings, format!("{text}listen_addresses = '127.0.0.1'\nport = {port}\nmax_connections = 60\n")).unwrap();
+    std::fs::write(
+        &settings,
+        format!("{text}listen_addresses = '127.0.0.1'\nport = {port}\nmax_connections = 60\n"),
+    )
+    .unwrap();
     let server = PrivateServer::start(folder).unwrap();
     let url = server.url();
     let (place, database) = url.rsplit_once('/').unwrap();

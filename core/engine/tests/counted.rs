@@ -200,6 +200,95 @@ fn triangles_of_all_directions_and_kinds_are_those_of_the_reference() {
     assert!(ranked > 200, "{ranked} of 400 were counted by rank");
 }
 
+/// A graph of a hundred nodes on its base, some edges without a direction, and after it a few changes of all kinds.
+fn changed_a_little(random: &mut ChaCha8Rng) -> Snapshot {
+    let mut transaction = Transaction::new(Snapshot::empty(None).unwrap());
+    let node = |x: i64| NewNode {
+        labels: label_set(if x % 5 == 0 { vec!["B"] } else { vec!["A"] }),
+        properties: vec![("x".into(), Value::Int(x))],
+    };
+    for x in 0..100 {
+        transaction.insert_node(node(x)).unwrap();
+    }
+    let edge = |random: &mut ChaCha8Rng, source: u32, target: u32, labels: &str| NewEdge {
+        labels: label_set([labels]),
+        properties: vec![],
+        directed: random.random_bool(0.8),
+        source,
+        target,
+    };
+    for _ in 0..random.random_range(100..400) {
+        // Crowded, so that there are rings, loops and parallel edges.
+        let end = |r: &mut ChaCha8Rng| r.random_range(0..100u32).min(r.random_range(0..60));
+        let (source, target) = (end(random), end(random));
+        let edge = edge(random, source, target, "R");
+        transaction.insert_edge(edge).unwrap();
+    }
+    let (made, _) = transaction.finish().unwrap();
+    let base = Base::build(made.fold(), &Default::default()).unwrap();
+    let next = made.next_ids();
+    let mut snapshot = Snapshot::new(base.into(), Default::default(), made.version);
+    snapshot.reserve_ids(next.0, next.1);
+    let mut transaction = Transaction::new(snapshot);
+    let crowd: Vec<u32> = (0..3).map(|_| random.random_range(0..40)).collect();
+    for _ in 0..random.random_range(0..4) {
+        let (source, target) = (crowd[random.random_range(0..3)], crowd[random.random_range(0..3)]);
+        let labels = ["R", "S"][random.random_range(0..2)];
+        let edge = edge(random, source, target, labels);
+        transaction.insert_edge(edge).unwrap();
+    }
+    if random.random_bool(0.5) {
+        let new = transaction.insert_node(node(1000)).unwrap();
+        for _ in 0..random.random_range(0..4) {
+            let ends = [new, crowd[random.random_range(0..3)]];
+            let turn = random.random_range(0..2);
+            let edge = edge(random, ends[turn], ends[1 - turn], "R");
+            transaction.insert_edge(edge).unwrap();
+        }
+    }
+    if random.random_bool(0.5) {
+        let one = random.random_range(0..transaction.snapshot().base.edge_count());
+        transaction.delete_edge(one);
+    }
+    if random.random_bool(0.2) {
+        transaction.delete_node(random.random_range(60..100), true);
+    }
+    // What is no edge does not matter, of however many nodes.
+    for id in (0..40).filter(|id| id % 3 == 0 && transaction.snapshot().node_exists(*id)).collect::<Vec<_>>()
+    {
+        let properties = vec![("x".into(), Value::Int(i64::from(id) + 500))];
+        let labels = label_set([["A", "B"][random.random_range(0..2)]]);
+        transaction.change_node(id, labels, properties).unwrap();
+    }
+    transaction.finish().unwrap().0
+}
+
+#[test]
+fn triangles_are_counted_by_rank_also_where_a_little_has_changed() {
+    let mut random = ChaCha8Rng::seed_from_u64(21);
+    let (mut ranked, mut found) = (0, 0);
+    for round in 0..300 {
+        let snapshot = changed_a_little(&mut random);
+        let link = |random: &mut ChaCha8Rng, i: usize| match random.random_range(0..4) {
+            0 => format!("<-[e{i}:R]-"),
+            1 => format!("~[e{i}:R]~"),
+            2 => format!("-[e{i}:R]-"),
+            _ => format!("-[e{i}:R]->"),
+        };
+        let links = [0, 1, 2].map(|i| link(&mut random, i));
+        let label = ["", ":A"][random.random_range(0..2)];
+        let pattern = format!("(a{label}){}(b{label}){}(c{label}){}(a)", links[0], links[1], links[2]);
+        let counted = format!("MATCH {pattern} RETURN COUNT(*) AS n");
+        let count = numbers(&snapshot, &counted, 0);
+        let made = numbers(&snapshot, &format!("MATCH {pattern} RETURN 1 AS one, e0, e1, e2"), 0).len();
+        assert_eq!(count, [made as i64], "round {round}: {pattern}");
+        let few = snapshot.nodes_with_other_edges().len() * 16 <= snapshot.node_bound() as usize;
+        ranked += (few && plan_text(&snapshot, &counted).contains("CountTriangles")) as usize;
+        found += (made > 0) as usize;
+    }
+    assert!(ranked > 40 && found > 150, "{ranked} of 300 were counted by rank, {found} have rings");
+}
+
 /// The graph with edges of another kind, and a second label at some nodes; folded, or as changes.
 fn with_more(random: &mut ChaCha8Rng, graph: Graph, kind: &str, changed: bool) -> Graph {
     let mut transaction = Transaction::new(graph.snapshot);

@@ -99,7 +99,7 @@ impl Snapshot {
                     properties.iter().any(|(known, value)| known == name && value == wanted)
                 })
         };
-        self.overlay.keys[key].candidates(values).find(|id| match definition.element {
+        self.overlay.keys[key].candidates(values).iter().copied().find(|id| match definition.element {
             Element::Node => match self.overlay.nodes.get(id) {
                 Some(Some(record)) => agrees(&record.labels, &record.properties),
                 _ => false,

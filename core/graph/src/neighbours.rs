@@ -206,6 +206,23 @@ impl Snapshot {
         looked
     }
 
+    /// The nodes whose edges are other ones than the base's rows show, in order: where edges are new, gone, or have
+    /// other labels. What else is changed of a node or its edges is no matter here.
+    pub fn nodes_with_other_edges(&self) -> Vec<Dense> {
+        let mut nodes: Vec<Dense> = self.overlay.adjacency.keys().copied().collect();
+        for (&edge, _) in self.overlay.edges.range(..self.base.edge_count()) {
+            let table = self.base.edge_table(edge);
+            if !self.base_edge_shows(edge, table) {
+                let of_table = &self.base.edges[table];
+                let ends = of_table.ends((edge - of_table.first) as usize);
+                nodes.extend([ends.0, ends.1]);
+            }
+        }
+        nodes.sort_unstable();
+        nodes.dedup();
+        nodes
+    }
+
     /// Whether the base's rows still show `edge` rightly: not deleted, same labels.
     fn base_edge_shows(&self, edge: Dense, table: usize) -> bool {
         match self.overlay.edges.get(&edge) {

@@ -93,22 +93,50 @@ impl Touched {
 #[derive(Clone, Debug, Default)]
 pub(crate) struct KeyEntries {
     state: DefaultHashBuilder,
-    entries: OrdSet<(u64, Dense)>,
+    entries: OrdMap<u64, OfHash>,
+}
+
+/// The elements of one hash: one, unless hashes fall together.
+#[derive(Clone, Debug)]
+enum OfHash {
+    One(Dense),
+    Several(Arc<[Dense]>),
+}
+
+impl OfHash {
+    fn elements(&self) -> &[Dense] {
+        match self {
+            OfHash::One(id) => std::slice::from_ref(id),
+            OfHash::Several(ids) => ids,
+        }
+    }
 }
 
 impl KeyEntries {
     pub fn insert(&mut self, values: &[Value], id: Dense) {
-        self.entries.insert((hash_values(&self.state, values), id));
+        let hash = hash_values(&self.state, values);
+        let more = match self.entries.get(&hash).map(OfHash::elements) {
+            None => OfHash::One(id),
+            Some(known) if known.contains(&id) => return,
+            Some(known) => OfHash::Several(known.iter().copied().chain([id]).collect()),
+        };
+        self.entries.insert(hash, more);
     }
 
     pub fn remove(&mut self, values: &[Value], id: Dense) {
-        self.entries.remove(&(hash_values(&self.state, values), id));
+        let hash = hash_values(&self.state, values);
+        let Some(known) = self.entries.get(&hash).map(OfHash::elements) else { return };
+        let left: Vec<Dense> = known.iter().copied().filter(|other| *other != id).collect();
+        match left[..] {
+            [] => self.entries.remove(&hash),
+            [one] => self.entries.insert(hash, OfHash::One(one)),
+            _ => self.entries.insert(hash, OfHash::Several(left.into())),
+        };
     }
 
     /// The elements that may have these values.
-    pub fn candidates(&self, values: &[Value]) -> impl Iterator<Item = Dense> {
-        let hash = hash_values(&self.state, values);
-        self.entries.range((hash, 0)..=(hash, Dense::MAX)).map(|(_, id)| *id)
+    pub fn candidates(&self, values: &[Value]) -> &[Dense] {
+        self.entries.get(&hash_values(&self.state, values)).map_or(&[], OfHash::elements)
     }
 }
 

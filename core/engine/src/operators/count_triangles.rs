@@ -5,10 +5,15 @@
 //! counted from there: that node's edges to higher ones are few, also where the others have very many. So
 //! the work grows with the edges times the degrees among the dense part of the graph, not with the squares
 //! of the largest degrees. Rings in which a node comes twice have a loop in them and are counted from it.
+//!
+//! Nodes whose edges have changed since the base are left out of this, and rings with one of them are counted from
+//! it, along its edges as they are now.
 
+use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use graphodrome_graph::{Adjacency, Dense, Direction, EdgeTest, NodeTest, PlainRows, Snapshot};
+use hashbrown::HashMap;
 
 use crate::batch::{Batch, NO_ELEMENT};
 use crate::context::{CHECK_EVERY, Context, Outcome};
@@ -19,7 +24,7 @@ use crate::plan::{Counting, Input, Operator, OperatorPlan};
 
 #[derive(Clone, Debug)]
 pub(crate) struct CountTriangles {
-    /// The way of one scanned node after another, for graphs with changes or with edges in several tables.
+    /// The way of one scanned node after another, for graphs with many changes or with edges in several tables.
     step: FollowEdges,
     close: IntersectEdges,
     /// From the first node to the second, from there to the third, and back to the first.
@@ -130,9 +135,23 @@ struct Ranks {
     degrees: Vec<u32>,
     /// Of each role that differs from those before it: where it is `None`, its rings are those of the first.
     higher: Vec<Option<Higher>>,
+    /// The nodes that are left out, in order.
+    changed: Vec<Dense>,
 }
 
+/// One in so many nodes may have other edges than the base's: rings with more of them are counted the other way.
+const CHANGED_SHARE: usize = 16;
+
 impl Ranks {
+    /// Whether counting by ranks is worth it.
+    fn serve(&self) -> bool {
+        self.changed.len() * CHANGED_SHARE <= self.degrees.len().max(CHANGED_SHARE)
+    }
+
+    fn is_changed(&self, node: Dense) -> bool {
+        !self.changed.is_empty() && self.changed.binary_search(&node).is_ok()
+    }
+
     fn of(
         roles: &[Role<'_>; 3], test: &NodeTest, snapshot: &Snapshot, context: &mut Context,
     ) -> Outcome<Ranks> {
@@ -146,7 +165,14 @@ impl Ranks {
             roles.iter().map(|r| r.near.side.row(node).len() + r.near.opposite.row(node).len()).sum::<usize>()
                 as u32
         };
-        let mut ranks = Ranks { degrees: (0..bound).map(degree).collect(), higher: vec![] };
+        let changed = snapshot.nodes_with_other_edges();
+        let mut ranks = Ranks { degrees: (0..bound).map(degree).collect(), higher: vec![], changed };
+        if !ranks.serve() {
+            return Ok(ranks);
+        }
+        for &node in &ranks.changed {
+            ranks.degrees[node as usize] = 0;
+        }
         for (i, role) in roles.iter().enumerate() {
             let known = roles[..i].iter().any(|before| before.sides() == role.sides());
             let higher = match known {
@@ -271,6 +297,53 @@ fn with_loops(roles: &[Role<'_>; 3], node: Dense, ranks: &Ranks, looked: &mut u6
     count + three
 }
 
+/// Rings with a node that is left out of the ranks, wherever it stands in the pattern: those in which no earlier node
+/// of the pattern is left out too, which are counted from that one.
+fn around_changed(
+    edges: &[(Direction, EdgeTest); 3], node: Dense, test: &NodeTest, ranks: &Ranks, context: &mut Context,
+) -> Outcome<u64> {
+    let snapshot = context.scope.snapshot.clone();
+    let go_on = ControlFlow::<()>::Continue(());
+    let mut count = 0u64;
+    for place in 0..3 {
+        let [near, far, back] = [0, 1, 2].map(|i| &edges[(place + i) % 3]);
+        // The next node comes before this one in the pattern where this is the last, the third where it is not the first.
+        let takes_next = |other: Dense| place < 2 || !ranks.is_changed(other);
+        let takes_third = |other: Dense| place < 1 || !ranks.is_changed(other);
+        let mut closing: HashMap<Dense, Vec<Dense>> = HashMap::new();
+        let mut looked = snapshot.for_each_adjacent(node, back.0.reversed(), &back.1, |edge, third| {
+            if takes_third(third) && snapshot.node_passes(third, test) {
+                closing.entry(third).or_default().push(edge);
+            }
+            go_on
+        });
+        let mut nexts = vec![];
+        looked += snapshot.for_each_adjacent(node, near.0, &near.1, |edge, next| {
+            if takes_next(next) && snapshot.node_passes(next, test) {
+                nexts.push((edge, next));
+            }
+            go_on
+        });
+        if closing.is_empty() {
+            nexts.clear();
+        }
+        for (first, next) in nexts {
+            let of_next = snapshot.for_each_adjacent(next, far.0, &far.1, |second, third| {
+                if first != second
+                    && let Some(closing) = closing.get(&third)
+                {
+                    count += closing.iter().filter(|third| ![first, second].contains(third)).count() as u64;
+                }
+                go_on
+            });
+            context.work(of_next)?;
+            looked += of_next;
+        }
+        context.counters().edges_looked += looked;
+    }
+    Ok(count)
+}
+
 impl Run {
     fn count(
         &mut self, roles: &[Role<'_>; 3], ranks: &Ranks, batch: &Batch, context: &mut Context,
@@ -283,7 +356,15 @@ impl Run {
         let (mut total, mut since_check) = (0u64, 0);
         for row in 0..batch.len {
             let node = batch.node(0, row);
-            if node == NO_ELEMENT || ranks.degrees[node as usize] == 0 {
+            if node == NO_ELEMENT {
+                continue;
+            }
+            if ranks.degrees[node as usize] == 0 {
+                if ranks.is_changed(node) {
+                    let spec = &self.spec;
+                    let around = around_changed(&spec.edges, node, &spec.close.node.test, ranks, context)?;
+                    total = total.wrapping_add(around);
+                }
                 continue;
             }
             let mut looked = 0;
@@ -314,8 +395,15 @@ impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let snapshot = context.scope.snapshot.clone();
         let spec = self.spec.clone();
-        let roles = Role::all(&spec.edges, &snapshot).filter(|_| snapshot.is_unchanged());
-        let Some(roles) = roles else {
+        let mut by_rank = None;
+        if self.rows_made.is_none()
+            && let Some(roles) = Role::all(&spec.edges, &snapshot)
+        {
+            let ranks =
+                context.made_once(|context| Ranks::of(&roles, &spec.close.node.test, &snapshot, context))?;
+            by_rank = ranks.serve().then_some((roles, ranks));
+        }
+        let Some((roles, ranks)) = by_rank else {
             let input = self.input.take();
             let rows = self.rows_made.get_or_insert_with(|| {
                 let steps = Arc::new(spec.step.clone()).open(input.into_iter().collect());
@@ -330,8 +418,6 @@ impl Operator for Run {
         };
         let Some(input) = &mut self.input else { return Ok(None) };
         let Some(batch) = input.next(context)? else { return Ok(None) };
-        let ranks =
-            context.made_once(|context| Ranks::of(&roles, &spec.close.node.test, &snapshot, context))?;
         let total = self.count(&roles, &ranks, &batch, context)?;
         Ok(Some(self.spec.counting.batch(batch, vec![total], context)))
     }

@@ -3,7 +3,7 @@
 
 #![allow(clippy::unwrap_used)]
 
-use graphodrome_client::{ClientError, Problem};
+use graphodrome_client::{ClientError, Problem, QueryRequest};
 use graphodrome_tests::*;
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -371,5 +371,76 @@ async fn texts_of_one_shape_have_their_own_rows_and_their_errors_their_own_place
     for number in [7, 8, 9, 10] {
         query(&client, "g", &format!("MATCH (p:P {{n: 1}}) SET p.seen = {number}")).await;
         assert_eq!(single(&client, "g", "MATCH (p:P {n: 1}) RETURN p.seen AS seen").await, number);
+    }
+}
+
+/// Brief queries in the plain form are answered in front of the routes: as the routes answer them.
+#[tokio::test(flavor = "multi_thread")]
+async fn queries_are_answered_alike_in_front_of_the_routes_and_by_them() {
+    let folder = folder();
+    let service = Running::start(folder.path(), &[]);
+    let client = service.client();
+    let create = QueryRequest { text: "CREATE GRAPH g ANY".into(), ..QueryRequest::default() };
+    client.query(&create).await.unwrap();
+    query(
+        &client,
+        "g",
+        "INSERT (:P {id: 1, name: 'a \"b\"', size: 1.5, good: TRUE}), (:P {id: 2, name: 'x'})",
+    )
+    .await;
+    let http = reqwest::Client::new();
+    let ask = |body: &str, by_routes: bool| {
+        let request =
+            http.post(format!("{}/v1/query", service.url)).header("content-type", "application/json");
+        let request = if by_routes { request.header("accept-encoding", "identity") } else { request };
+        let request = request.body(body.to_string());
+        async move {
+            let response = request.send().await.unwrap();
+            (response.status().as_u16(), response.json::<Value>().await.unwrap())
+        }
+    };
+    let bodies = [
+        r#"{"text":"MATCH (p:P {id: $id}) RETURN p.name AS name, p.size AS size","graph":"g","parameters":{"id":1}}"#,
+        r#"{"text":"MATCH (p:P {id: $id}) RETURN p.name AS name","graph":"g","parameters":{"id":3}}"#,
+        r#"{"text":"MATCH (p:P)\nWHERE p.name = $name RETURN p","graph":"g","parameters":{"name":"a \"b\""}}"#,
+        r#"{"text":"MATCH (p:P) WHERE p.size > $size RETURN p.id AS id","graph":"g","parameters":{"size":1.25}}"#,
+        r#"{"text":"MATCH (p:P) WHERE p.good = $good RETURN p.id AS id","graph":"g","parameters":{"good":true}}"#,
+        r#"{"text":"MATCH (p:P) WHERE p.id = $id RETURN p.id AS id","graph":"g","parameters":{"id":null}}"#,
+        r#"{"text":"RETURN $n AS n","graph":"g","parameters":{"n":9223372036854775807}}"#,
+        r#"{"text":"RETURN $n AS n","graph":"g","parameters":{"n":9223372036854775808}}"#,
+        r#"{"text":"RETURN $n AS n","graph":"g","parameters":{"n":[1,"two",{"three":3}]}}"#,
+        r#"{"text":"RETURN $n AS n","graph":"g","parameters":{"n":{"gql":"DATE '2024-05-31'"}}}"#,
+        r#"{"text":"RETURN $n AS n","graph":"g","parameters":{"n":1,"n":2}}"#,
+        r#"{"text":"MATCH (p:P) RETURN p.id AS id ORDER BY id","graph":"g","max_rows":1,"truncate":true}"#,
+        r#"{"text":"MATCH (p:P) RETURN p.id AS id ORDER BY id","graph":"g","max_rows":1}"#,
+        r#"{"text":"MATCH (p:P) RETURN p.id AS id","graph":"g","max_rows":"one"}"#,
+        r#"{"text":"MATCH (p:P) RETURN p.id AS id","graph":"g","colour":"blue"}"#,
+        r#"{"text":"MATCH (p:P) RETURN p.id / $by AS id","graph":"g","parameters":{"by":0}}"#,
+        r#"{"text":"MATCH (p:P) RETURN p.id AS id","graph":"missing"}"#,
+        r#"{"text":"MATCH (p:P) RETURN p.id AS id","graph":null}"#,
+        r#"{"text":"MATCH (p:P) RETURN $lacking AS id","graph":"g"}"#,
+        r#"{"text":"MATCH (p:P) RETURN p.id AS id","graph":"g","timeout_ms":-1}"#,
+        r#"{"text":"MATCH (p:P) RETURN"#,
+    ];
+    for body in bodies {
+        // From the second time on the plan is there.
+        for _ in 0..3 {
+            let (mut front, mut behind) = (ask(body, false).await, ask(body, true).await);
+            for answer in [&mut front.1, &mut behind.1] {
+                let times = [
+                    "execute_us",
+                    "first_row_us",
+                    "parse_us",
+                    "check_us",
+                    "plan_us",
+                    "wait_us",
+                    "plan_cached",
+                ];
+                if let Some(summary) = answer.get_mut("summary").and_then(Value::as_object_mut) {
+                    assert!(times.iter().all(|time| summary.remove(*time).is_some()), "{summary:?}");
+                }
+            }
+            assert_eq!(front, behind, "{body}");
+        }
     }
 }

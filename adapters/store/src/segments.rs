@@ -432,8 +432,7 @@ impl<'l> Assembly<'l> {
             made.columns = rows.columns.iter().map(new).collect();
             made.forward = ForwardBuilder::with_capacity(if is_edge { table.rows } else { 0 });
         }
-        let same = |(a, b): (&(Arc<str>, Growing), &(Arc<str>, Column))| *a.0 == *b.0;
-        if made.columns.len() != rows.columns.len() || !made.columns.iter().zip(&rows.columns).all(same) {
+        if !made.columns.iter().map(|c| &c.0).eq(rows.columns.iter().map(|c| &c.0)) {
             return Err(damaged("a segment has other columns"));
         }
         // Each into memory of its own, most of it fresh.

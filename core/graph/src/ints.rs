@@ -75,6 +75,11 @@ narrow! {
     i64, I64, Int64Array;
 }
 
+#[inline]
+fn wide<T: Narrow>(number: T) -> i64 {
+    number.into()
+}
+
 /// Does the same with an array of any of the types.
 macro_rules! each {
     ($ints:expr, $array:ident => $do:expr) => {
@@ -140,7 +145,7 @@ impl Ints {
     /// The number of a row; of a null any.
     #[inline]
     pub fn value(&self, row: usize) -> i64 {
-        each!(self, a => a.value(row).into())
+        each!(self, a => wide(a.value(row)))
     }
 
     #[inline]
@@ -164,7 +169,7 @@ impl Ints {
 
     /// All numbers, those of nulls too.
     pub fn for_each(&self, mut take: impl FnMut(i64)) {
-        each!(self, a => a.values().iter().for_each(|n| take((*n).into())));
+        each!(self, a => a.values().iter().for_each(|n| take(wide(*n))));
     }
 
     pub fn numbers(&self) -> WholeNumbers<'_> {

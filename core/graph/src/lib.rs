@@ -12,6 +12,7 @@ mod column;
 mod error;
 mod evolve;
 mod finding_query;
+mod folding;
 mod graph_type;
 mod ints;
 mod keys;

@@ -16,6 +16,7 @@ mod plan;
 mod preview;
 mod read;
 mod resolve;
+mod rules;
 mod short;
 mod sources;
 

@@ -92,9 +92,11 @@ fn scaled(numbers: &Float64Array) -> Option<(u32, ArrayRef)> {
                 continue;
             }
             let number = numbers.value(row);
-            let times = (number * factor).round();
-            // Neither too large nor no number; zero below zero is another number than zero.
-            let again = times as i64 as f64 / factor;
+            let times = number * factor;
+            // The nearest whole number; of none and of too large ones any.
+            let nearest = (times + 0.5f64.copysign(times)) as i64;
+            // Zero below zero is another number than zero.
+            let again = nearest as f64 / factor;
             let is_it = times.abs() <= f64::from(i32::MAX) && again.to_bits() == number.to_bits();
             if !is_it {
                 if places == MOST_PLACES {
@@ -104,7 +106,7 @@ fn scaled(numbers: &Float64Array) -> Option<(u32, ArrayRef)> {
                 whole.clear();
                 continue 'places;
             }
-            whole.push(times as i64);
+            whole.push(nearest);
         }
         return Some((places, Ints::narrowed(&whole, numbers.nulls().cloned()).array()));
     }

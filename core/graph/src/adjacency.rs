@@ -76,6 +76,20 @@ impl Adjacency {
         rows.finish().unwrap_or_default()
     }
 
+    /// [`Self::forward`] of a list, by several threads.
+    pub fn of_ends(edges: &[(Dense, Dense)]) -> Adjacency {
+        debug_assert!(edges.is_sorted_by_key(|edge| edge.0));
+        let rows = || {
+            let mut rows = ForwardBuilder::default();
+            edges.chunk_by(|a, b| a.0 == b.0).for_each(|run| rows.run(run[0].0, run.len() as u32));
+            rows
+        };
+        let targets = || edges.par_iter().with_min_len(1 << 16).map(|edge| edge.1).collect();
+        let (mut rows, neighbours) = rayon::join(rows, targets);
+        rows.neighbours = neighbours;
+        rows.finish().unwrap_or_default()
+    }
+
     /// Source and target of each edge, in their order.
     pub fn pairs(&self) -> impl Iterator<Item = (Dense, Dense)> {
         self.owners().flat_map(|node| self.neighbours(node).iter().map(move |neighbour| (node, *neighbour)))
@@ -297,6 +311,7 @@ mod tests {
             edges.sort();
             let forward = Adjacency::forward(edges.iter().copied());
             prop_assert!(forward.pairs().eq(edges.iter().copied()));
+            prop_assert!(Adjacency::of_ends(&edges).pairs().eq(edges.iter().copied()));
             let reverse = forward.reversed();
             for node in 0..30 {
                 let out: Vec<u32> = edges.iter().filter(|e| e.0 == node).map(|e| e.1).collect();

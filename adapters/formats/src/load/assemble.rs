@@ -131,10 +131,14 @@ fn node_part(
         old.iter().flat_map(|p| p.columns.iter().map(|(n, _)| n.clone())).collect();
     // One part per rule and chunk that nodes come from.
     let mut places: BTreeMap<(u32, u32, u32), u32> = BTreeMap::new();
+    let mut last = None;
     for &place in new {
         let n = &nodes[place as usize];
-        let next = places.len() as u32 + 1;
-        places.entry((n.table, n.rule, n.chunk)).or_insert(next);
+        let part = (n.table, n.rule, n.chunk);
+        if last.replace(part) != Some(part) {
+            let next = places.len() as u32 + 1;
+            places.entry(part).or_insert(next);
+        }
     }
     // Later rows of the load may have changed what an earlier one made.
     let mut moved: Vec<(usize, &Moved)> = vec![];

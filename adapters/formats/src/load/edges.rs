@@ -161,7 +161,7 @@ impl EdgeBuilder {
         if edges.is_empty() {
             return None;
         }
-        let forward = Adjacency::forward(edges.ends.iter().copied());
+        let forward = Adjacency::of_ends(&edges.ends);
         Some(EdgePart { labels, directed, ids, forward, columns })
     }
 }

@@ -1,5 +1,7 @@
 //! From values to nodes: the keys of the nodes that are there already and of those that a load makes.
 
+use std::ops::Range;
+
 use graphodrome_graph::{Column, Dense, Element, LabelExpression, Snapshot, Value, WholeNumbers, hash_key};
 use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 
@@ -210,6 +212,26 @@ impl Index {
         {
             self.whole = Whole::new(columns);
         }
+    }
+
+    /// Notes nodes numbered from `first` on for the rows of a range whose key is a number that no other has, up to
+    /// the first of which that is not known to be so; says for how many rows it did.
+    pub fn insert_new(
+        &mut self, columns: &[&Column], rows: Range<usize>, first: Dense, snapshot: &Snapshot,
+    ) -> usize {
+        let (Some(whole), [Column::Int(values)]) = (&mut self.whole, columns) else { return 0 };
+        if self.space.is_ids() || values.null_count() > 0 || snapshot.node_count() > 0 {
+            return 0;
+        }
+        let numbers = values.numbers();
+        let count = rows.len();
+        for (place, row) in rows.enumerate() {
+            match whole.place(numbers.value(row)).map(|place| &mut whole.nodes[place]) {
+                Some(node) if *node == NO_NODE => *node = first + place as Dense,
+                _ => return place,
+            }
+        }
+        count
     }
 
     pub fn insert(&mut self, columns: &[&Column], row: usize, node: Dense) {

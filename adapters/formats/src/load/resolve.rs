@@ -207,10 +207,36 @@ fn resolve_nodes(
             true => chunk.columns.last().into_iter().collect(),
             false => vec![],
         };
-        for row in 0..chunk.offsets.len() {
-            if row % ASK_EVERY == 0 {
+        let new_node = |row: usize, labels: u32| NewNode {
+            table: table as u32,
+            rule: rule as u32,
+            chunk: chunk_index as u32,
+            row: row as u32,
+            labels,
+        };
+        // Rows about which nothing has to be asked but whether their key is new.
+        let plain = plan.label_from.is_none() && graph_type.is_none() && !plan.has_id;
+        let mut next = 0;
+        while next < chunk.offsets.len() {
+            if next.is_multiple_of(ASK_EVERY) {
                 progress.check()?;
             }
+            let until = chunk.offsets.len().min((next / ASK_EVERY + 1) * ASK_EVERY);
+            if plain
+                && let Some(Ok(labels)) = label_places.get(&None)
+                && let Some(index) = plan.key.as_ref().and_then(|(space, _)| indexes.get_mut(space))
+            {
+                let first = resolved.existing + resolved.nodes.len() as Dense;
+                let new = index.insert_new(&key_columns, next..until, first, snapshot);
+                resolved.nodes.extend((next..next + new).map(|row| new_node(row, *labels)));
+                counts.made += new as u64;
+                next += new;
+                if next == until {
+                    continue;
+                }
+            }
+            let row = next;
+            next += 1;
             let mut reject = |kind, column: Option<usize>, value: Option<String>, reason: String| {
                 counts.rejects.push(RawReject { offset: chunk.offsets.at(row), column, value, kind, reason });
             };
@@ -242,13 +268,7 @@ fn resolve_nodes(
                     continue;
                 }
             }
-            let new = NewNode {
-                table: table as u32,
-                rule: rule as u32,
-                chunk: chunk_index as u32,
-                row: row as u32,
-                labels,
-            };
+            let new = new_node(row, labels);
             let rows = NewRows { tables, plans, nodes: &resolved.nodes, existing: resolved.existing };
             let of_key = match &plan.key {
                 Some((space, _)) => {

@@ -73,7 +73,7 @@ impl Adjacency {
             rows.run(source, 1);
             rows.targets(&[target]);
         }
-        rows.finish().unwrap_or_default()
+        rows.rows()
     }
 
     /// [`Self::forward`] of a list, by several threads.
@@ -87,7 +87,7 @@ impl Adjacency {
         let targets = || edges.par_iter().with_min_len(1 << 16).map(|edge| edge.1).collect();
         let (mut rows, neighbours) = rayon::join(rows, targets);
         rows.neighbours = neighbours;
-        rows.finish().unwrap_or_default()
+        rows.rows()
     }
 
     /// Source and target of each edge, in their order.
@@ -278,15 +278,21 @@ impl ForwardBuilder {
     }
 
     /// `None` where sources came out of order, or there are not as many targets as edges.
-    pub fn finish(mut self) -> Option<Adjacency> {
-        self.offsets.push(self.edges);
+    pub fn finish(self) -> Option<Adjacency> {
         let whole = !self.broken && self.edges as usize == self.neighbours.len();
-        whole.then(|| Adjacency {
+        whole.then(|| self.rows())
+    }
+
+    /// Of edges that are known to be in order. More than a graph holds still count as what they are, so that they
+    /// are refused.
+    fn rows(mut self) -> Adjacency {
+        self.offsets.push(self.edges);
+        Adjacency {
             first: self.first.unwrap_or(0),
             offsets: self.offsets,
             neighbours: self.neighbours,
             positions: vec![],
-        })
+        }
     }
 }
 

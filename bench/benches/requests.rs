@@ -169,7 +169,7 @@ fn with_tcp(folder: &Path) -> (PrivateServer, String, String) {
     let text = std::fs::read_to_string(&settings).unwrap();
     std::fs::write(
         &settings,
-        format!("{text}listen_addresses = '127.0.0.1'\nport = {port}\nmax_connections = 60\n"),
+        format!("{text}listen_addresses = '127.0.0.1'\nport = {port}\nmax_connections = 80\n"),
     )
     .unwrap();
     let server = PrivateServer::start(folder).unwrap();
@@ -240,7 +240,7 @@ async fn requests() {
     for _ in 0..32 {
         sql.push(PgConnection::connect(&tcp).await.unwrap());
     }
-    for _ in 0..8 {
+    for _ in 0..32 {
         socket.push(PgConnection::connect(&local).await.unwrap());
     }
     for text in
@@ -257,13 +257,14 @@ async fn requests() {
     let turns = setting("TURNS", 5) as usize;
     let mut lines = vec![];
     let each = setting("LOOKUPS", 4000) as usize;
-    let (mut few_http, mut few_sql) = (http.split_off(24), sql.split_off(24));
+    let (mut few_http, mut few_sql, mut few_socket) =
+        (http.split_off(24), sql.split_off(24), socket.split_off(24));
     let (mut lookups, mut by_socket) = (Turns::default(), Turns::default());
     for turn in 0..=turns {
         let ((ours, theirs, local), (times, their_times, local_times));
         (few_http, ours, times) = rate(few_http, each, Lookup).await;
         (few_sql, theirs, their_times) = rate(few_sql, each, Lookup).await;
-        (socket, local, local_times) = rate(socket, each, Lookup).await;
+        (few_socket, local, local_times) = rate(few_socket, each, Lookup).await;
         // The first is for warming up.
         if turn > 0 {
             lookups.add((ours, times.clone()), (theirs, their_times));
@@ -285,20 +286,26 @@ async fn requests() {
 
     http.extend(few_http);
     sql.extend(few_sql);
+    socket.extend(few_socket);
     let each = setting("INSERTS", 500) as usize;
-    let mut inserts = Turns::default();
+    let (mut inserts, mut by_socket) = (Turns::default(), Turns::default());
     for turn in 0..=turns {
         let work = Insert { from: 1_000_000 + turn as u64 * 10_000_000 };
-        let ((ours, theirs), (times, their_times));
+        let ((ours, theirs, local), (times, their_times, local_times));
         (http, ours, times) = rate(http, each, work).await;
         (sql, theirs, their_times) = rate(sql, each, work).await;
+        let apart = Insert { from: work.from + 5_000_000 };
+        (socket, local, local_times) = rate(socket, each, apart).await;
         if turn > 0 {
-            inserts.add((ours, times), (theirs, their_times));
+            inserts.add((ours, times.clone()), (theirs, their_times));
+            by_socket.add((ours, times), (local, local_times));
         }
     }
     let made = single(&client, "random", "MATCH (p:Place) WHERE p.id >= 1000000 RETURN COUNT(*) AS n").await;
     assert_eq!(made, 32 * each * (turns + 1));
     lines.push(inserts.line("single inserts, 32 clients"));
+    let beside = by_socket.line("the same, PostgreSQL over its Unix socket");
+    lines.push(Line { target: String::new(), ..beside });
 
     // One statement that changes a million elements.
     query(&client, "random", "MATCH (p:Place) WHERE p.id >= 1000000 DETACH DELETE p").await;
@@ -308,7 +315,7 @@ async fn requests() {
     let took = shown(began.elapsed().as_secs_f64() * 1e3);
     println!("one statement that changes {} edges: {took}", result.rows[0][0]);
     println!("\n{}", table(&lines));
-    drop(sql);
+    drop((sql, socket));
     server.stop().unwrap();
 }
 

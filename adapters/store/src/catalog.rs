@@ -98,11 +98,6 @@ pub enum OpenMode {
     Replace,
 }
 
-/// What a task came to.
-fn ended<T>(task: Result<Result<T, StoreError>, tokio::task::JoinError>) -> Result<T, StoreError> {
-    task.map_err(|e| StoreError::Server(e.to_string()))?
-}
-
 impl Catalog {
     /// Connects, migrates, takes the service's lock, and recovers every graph.
     pub async fn open(url: &str) -> Result<Catalog, StoreError> {
@@ -185,7 +180,7 @@ impl Catalog {
                     snapshot.check_collisions(&collisions)?;
                     Ok::<_, StoreError>(snapshot)
                 });
-                let snapshot = ended(snapshot.await)?;
+                let snapshot = snapshot.await??;
                 let base = snapshot.base.clone();
                 tokio::task::spawn_blocking(move || base.make_ready());
                 snapshot
@@ -204,8 +199,8 @@ impl Catalog {
             // Tasks of their own, as what comes over the connections is work for more than one thread.
             let reading = tokio::spawn(async move { read_pages(&pool, id).await });
             async move {
-                let pages = ended(reading.await)?;
-                ended(tokio::task::spawn_blocking(move || read_rows(pages.into_segment()?)).await)
+                let pages = reading.await??;
+                tokio::task::spawn_blocking(move || read_rows(pages.into_segment()?)).await?
             }
         };
         let (sender, mut receiver) = mpsc::channel(1);
@@ -225,7 +220,7 @@ impl Catalog {
             }
         }
         drop(sender);
-        ended(putting.await)
+        putting.await?
     }
 
     async fn type_of(&self, row: &graph::Model) -> Result<Option<Arc<GraphType>>, StoreError> {
@@ -394,7 +389,7 @@ impl Catalog {
                     graph_type.map_or(Ok(()), |t| conforms(&source, &t))?;
                     Ok::<_, StoreError>(source.fold())
                 });
-                let parts = copied.await.map_err(|e| StoreError::Server(e.to_string()))??;
+                let parts = copied.await??;
                 let contents = Contents::Parts(parts);
                 handle.turn().await.publish_under(contents, ids, schema, Some(rows)).await?;
             }

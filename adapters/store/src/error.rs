@@ -27,3 +27,9 @@ pub enum StoreError {
     #[error("the graph changed while it was being loaded; nothing was published")]
     Conflict,
 }
+
+impl From<tokio::task::JoinError> for StoreError {
+    fn from(ended: tokio::task::JoinError) -> StoreError {
+        StoreError::Server(ended.to_string())
+    }
+}

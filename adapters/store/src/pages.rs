@@ -71,7 +71,7 @@ pub(crate) async fn store(
     drop(receiver);
     let mut made = Ok(());
     for maker in makers {
-        let ended = maker.await.map_err(|e| StoreError::Server(e.to_string())).flatten();
+        let ended = maker.await.map_err(StoreError::from).flatten();
         made = made.and(ended);
     }
     if let Err(error) = made.and(first).and(second) {

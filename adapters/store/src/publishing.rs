@@ -112,7 +112,7 @@ impl GraphHandle {
             store(pool, self.id, outline, asking).await
         };
         let (built, stored) = tokio::join!(building, storing);
-        match (built.map_err(|e| StoreError::Server(e.to_string()))?, stored) {
+        match (built?, stored) {
             (Ok(built), Ok(layout)) => Ok((built, layout)),
             (Ok(_), Err(error)) => Err(error),
             (Err(error), stored) => {

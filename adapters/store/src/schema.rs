@@ -115,11 +115,11 @@ impl Turn<'_> {
         if more_keys && before.overlay_len() > 0 {
             let ids = before.next_ids();
             let parts = tokio::task::spawn_blocking(move || before.fold());
-            let parts = parts.await.map_err(|e| StoreError::Server(e.to_string()))?;
+            let parts = parts.await?;
             return self.publish_under(Contents::Parts(parts), ids, schema, Some(rows)).await;
         }
         let made = tokio::task::spawn_blocking(move || before.with_schema(schema, &*go_on));
-        let snapshot = Arc::new(made.await.map_err(|e| StoreError::Server(e.to_string()))??);
+        let snapshot = Arc::new(made.await??);
         let graph = self.graph();
         let transaction = graph.database.begin().await?;
         rows.write(graph.id, &transaction).await?;

@@ -43,10 +43,9 @@ pub struct Limits {
     /// Bytes the query's operators may hold at once.
     pub memory_bytes: u64,
     pub cancel: CancelToken,
-    /// With a duration: give up after it with [`Code::NOT_BRIEF`], for a caller that must not be held.
+    /// With a duration: give up after it with [`Code::NOT_BRIEF`], for a caller that must not be held. What the
+    /// operators of such a run did is not taken down: it has no profile.
     pub brief: Option<Duration>,
-    /// Nobody asks what the operators did: their rows and times are not taken.
-    pub unprofiled: bool,
     /// How long a query works on one thread before others help.
     pub spread_after: Duration,
     /// The session's time zone.
@@ -60,7 +59,6 @@ impl Default for Limits {
             memory_bytes: 1 << 30,
             cancel: CancelToken::default(),
             brief: None,
-            unprofiled: false,
             spread_after: Duration::from_millis(1),
             zone: Zone::default(),
         }
@@ -148,7 +146,7 @@ pub(crate) struct Context {
     /// Bytes held, by the contexts beside this one too.
     memory: Arc<AtomicU64>,
     since_check: u64,
-    /// Batches asked for, where no times are taken.
+    /// Batches asked for in a brief run.
     pub asked: u64,
 }
 
@@ -324,6 +322,13 @@ impl Context {
     pub fn transaction(&mut self) -> &mut Transaction {
         let snapshot = &self.scope.snapshot;
         self.transaction.get_or_insert_with(|| Transaction::new((**snapshot).clone()))
+    }
+
+    /// Lets the rest of a statement see what it has done so far, not yet checked.
+    pub fn see_changes(&mut self) {
+        if let Some(transaction) = &self.transaction {
+            self.scope.snapshot = Arc::new(transaction.snapshot().clone());
+        }
     }
 
     /// After a changing statement: checks what it did and lets the rest of the query see it.

@@ -4,10 +4,9 @@ use std::cmp::Ordering;
 use std::sync::Arc;
 
 use chrono::{DateTime, FixedOffset, Utc};
-use graphodrome_graph::{Code, GraphError, PathValue, Snapshot, Value, parse_text};
+use graphodrome_graph::{Code, Decimal, GraphError, PathValue, Snapshot, Truth, Value, parse_text};
 use graphodrome_language::ast::BinaryOperator;
 use graphodrome_language::{Diagnostic, Span};
-use rust_decimal::Decimal;
 
 use crate::Parameters;
 use crate::batch::{Batch, NO_ELEMENT, Vector};
@@ -252,8 +251,7 @@ impl Evaluator<'_> {
                     let value = self.value(when, row)?;
                     let taken = match &subject {
                         Some(subject) => {
-                            subject.compare(&value).map_err(|e| located(e, when.span))?
-                                == Some(Ordering::Equal)
+                            subject.equals(&value).map_err(|e| located(e, when.span))? == Some(true)
                         }
                         None => truth(&value, when.span)? == Some(true),
                     };
@@ -333,7 +331,7 @@ impl Evaluator<'_> {
                     let value = self.value(argument, Row { locals: &locals, ..row })?;
                     accumulator.add(value).map_err(|e| located(e, span))?;
                 }
-                accumulator.finish()
+                accumulator.finish().map_err(|e| located(e, span))?
             }
             Kind::Path(pieces) => self.path(pieces, row),
             Kind::NoSharedEdge(a, b) => {
@@ -442,9 +440,9 @@ impl Evaluator<'_> {
         };
         let mut unknown = false;
         for item in items.iter() {
-            match value.compare(item).map_err(|e| located(e, operand.span))? {
-                Some(Ordering::Equal) => return Ok(Value::Bool(!negated)),
-                Some(_) => {}
+            match value.equals(item).map_err(|e| located(e, operand.span))? {
+                Some(true) => return Ok(Value::Bool(!negated)),
+                Some(false) => {}
                 None => unknown = true,
             }
         }
@@ -474,15 +472,7 @@ impl Evaluator<'_> {
             }
             Equal | NotEqual | Less | LessOrEqual | Greater | GreaterOrEqual => {
                 let b = self.value(right, row)?;
-                let order = a.compare(&b).map_err(|e| located(e, span))?;
-                Ok(from_truth(order.map(|o| match operator {
-                    Equal => o.is_eq(),
-                    NotEqual => o.is_ne(),
-                    Less => o.is_lt(),
-                    LessOrEqual => o.is_le(),
-                    Greater => o.is_gt(),
-                    _ => o.is_ge(),
-                })))
+                compared(operator, &a, &b).map(from_truth).map_err(|e| located(e, span))
             }
             Add | Subtract | Multiply | Divide => {
                 let b = self.value(right, row)?;
@@ -521,6 +511,21 @@ impl Evaluator<'_> {
             }
         }
     }
+}
+
+/// What a comparison says of two values.
+pub(crate) fn compared(operator: BinaryOperator, a: &Value, b: &Value) -> Result<Truth, GraphError> {
+    use BinaryOperator::*;
+    Ok(match operator {
+        Equal => a.equals(b)?,
+        NotEqual => a.equals(b)?.map(|equal| !equal),
+        _ => a.compare(b)?.map(|o| match operator {
+            Less => o.is_lt(),
+            LessOrEqual => o.is_le(),
+            Greater => o.is_gt(),
+            _ => o.is_ge(),
+        }),
+    })
 }
 
 fn and(a: Option<bool>, b: Option<bool>) -> Option<bool> {
@@ -625,7 +630,27 @@ pub fn evaluate_constant(text: &str) -> Result<Value, Diagnostic> {
 
 /// Text to a value of a type, as CAST does it.
 pub(crate) fn read_text(wanted: &graphodrome_graph::ValueType, text: &str) -> Result<Value, GraphError> {
-    parse_text(wanted, text.trim()).map_err(|reason| {
-        GraphError::new(Code::INVALID_TEXT, format!("'{text}' is not a valid {wanted}: {reason}"))
+    use graphodrome_graph::ValueType;
+    // Space around a number or a date is no part of it; of a text it is.
+    let trimmed = if matches!(wanted, ValueType::Text { .. } | ValueType::Any) { text } else { text.trim() };
+    let read = match wanted {
+        // Rounded, as a number is.
+        ValueType::Decimal { .. } => match trimmed.parse::<Decimal>() {
+            Ok(decimal) => return functions::cast(Value::Decimal(decimal), wanted),
+            Err(reason) => Err(reason.to_string()),
+        },
+        _ => parse_text(wanted, trimmed),
+    };
+    read.map_err(|reason| {
+        let out_of_range = reason.contains("out of range") || reason.contains("more than");
+        let code = match wanted {
+            ValueType::Int(_) | ValueType::Uint(_) | ValueType::Float(_) | ValueType::Decimal { .. }
+                if out_of_range =>
+            {
+                Code::NUMBER_OUT_OF_RANGE
+            }
+            _ => Code::INVALID_TEXT,
+        };
+        GraphError::new(code, format!("'{text}' is not a valid {wanted}: {reason}"))
     })
 }

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use graphodrome_graph::{Change, Element, Snapshot, Value};
+use graphodrome_graph::{Change, Code, Element, Snapshot, Value};
 use graphodrome_language::ast::Query;
 use graphodrome_language::{Diagnostic, Diagnostics, Known, Severity, check_query};
 use serde::{Deserialize, Serialize};
@@ -170,6 +170,12 @@ impl Execution<'_> {
         }
         match self.root.next(&mut self.context) {
             Ok(Some(batch)) => {
+                if self.prepared.changes
+                    && let Err(error) = self.still_there(&batch)
+                {
+                    self.done = true;
+                    return Err(error);
+                }
                 self.first_row.get_or_insert_with(|| self.context.started.elapsed());
                 self.rows += batch.len as u64;
                 // A change may have more to do after its only row.
@@ -184,6 +190,38 @@ impl Execution<'_> {
                 self.done = true;
                 Err(error)
             }
+        }
+    }
+
+    /// A result names no element that the query has deleted.
+    fn still_there(&self, batch: &Batch) -> Result<(), Diagnostic> {
+        let Changed { nodes_deleted, edges_deleted, .. } = self.context.changed;
+        if nodes_deleted + edges_deleted == 0 {
+            return Ok(());
+        }
+        let columns = self.prepared.columns.as_deref().unwrap_or_default();
+        for (column, info) in batch.columns.iter().zip(columns) {
+            if (0..batch.len).any(|row| self.names_deleted(&column.get(row))) {
+                let text = format!("the column {} names an element that the query has deleted", info.name);
+                return Err(Diagnostic::error(Code::REFERENT_DELETED, Default::default(), text)
+                    .hint("return its properties from a part before the DELETE, joined by NEXT"));
+            }
+        }
+        Ok(())
+    }
+
+    fn names_deleted(&self, value: &Value) -> bool {
+        let snapshot = &self.context.scope;
+        match value {
+            Value::Node(n) => !snapshot.node_exists(*n),
+            Value::Edge(e) => !snapshot.edge_exists(*e),
+            Value::Path(path) => {
+                path.nodes.iter().any(|n| !snapshot.node_exists(*n))
+                    || path.edges.iter().any(|e| !snapshot.edge_exists(*e))
+            }
+            Value::List(items) => items.iter().any(|v| self.names_deleted(v)),
+            Value::Record(fields) => fields.iter().any(|(_, v)| self.names_deleted(v)),
+            _ => false,
         }
     }
 

@@ -134,8 +134,22 @@ impl Expr {
         }
     }
 
-    /// Adds the slots that it reads.
+    /// Adds the slots that it reads, without those that it fills itself.
     pub fn slots(&self, found: &mut Vec<usize>) {
+        let own = match &self.kind {
+            Kind::Fold { local, .. } => *local..*local + 1,
+            Kind::Let { first, values, .. } => *first..*first + values.len(),
+            _ => 0..0,
+        };
+        let before = found.len();
+        self.all_slots(found);
+        if !own.is_empty() {
+            let read: Vec<usize> = found.drain(before..).filter(|slot| !own.contains(slot)).collect();
+            found.extend(read);
+        }
+    }
+
+    fn all_slots(&self, found: &mut Vec<usize>) {
         match &self.kind {
             Kind::Slot(slot) | Kind::NodeProperty(slot, _) | Kind::EdgeProperty(slot, _) => found.push(*slot),
             Kind::Fold { list, .. } => found.push(*list),

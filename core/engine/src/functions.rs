@@ -3,10 +3,8 @@
 use std::sync::Arc;
 
 use chrono::{Datelike, Months};
-use graphodrome_graph::{Code, Direction, Duration, GraphError, Value, ValueType, Zone};
+use graphodrome_graph::{Code, Decimal, Direction, Duration, GraphError, Value, ValueType, Zone};
 use graphodrome_language::ast::{BinaryOperator, NormalForm};
-use rust_decimal::Decimal;
-use rust_decimal::prelude::ToPrimitive;
 use unicode_normalization::UnicodeNormalization;
 
 use crate::evaluate::{Scope, read_text};
@@ -110,7 +108,7 @@ pub(crate) fn call(function: Function, arguments: Vec<Value>, snapshot: &Scope) 
             return Ok(moment(function, snapshot.now));
         }
         Nullif => {
-            let same = arguments[0].compare(&arguments[1])?.is_some_and(|o| o.is_eq());
+            let same = arguments[0].equals(&arguments[1])? == Some(true);
             return Ok(if same { Value::Null } else { arguments[0].clone() });
         }
         _ => {}
@@ -148,12 +146,19 @@ pub(crate) fn call(function: Function, arguments: Vec<Value>, snapshot: &Scope) 
                 })?),
                 Value::Float(f) => Value::Float(f.abs()),
                 Value::Decimal(d) => Value::Decimal(d.abs()),
-                other => return Err(wrong(function, other, "a number")),
+                Value::Duration(d) => absolute(*d)?,
+                other => return Err(wrong(function, other, "a number or a DURATION")),
             }
         }
         Mod => match (first, &arguments[1]) {
             (_, Value::Int(0)) => return Err(GraphError::new(Code::DIVISION_BY_ZERO, "division by zero")),
             (Value::Int(a), Value::Int(b)) => Value::Int(a.wrapping_rem(*b)),
+            (Value::Int(_) | Value::Decimal(_), Value::Int(_) | Value::Decimal(_)) => {
+                let rest = exact(first).zip(exact(&arguments[1])).and_then(|(a, b)| a.checked_rem(b));
+                Value::Decimal(
+                    rest.ok_or_else(|| GraphError::new(Code::DIVISION_BY_ZERO, "division by zero"))?,
+                )
+            }
             (a, b) => {
                 let (x, y) = (number(function, a)?, number(function, b)?);
                 if y == 0.0 {
@@ -448,10 +453,12 @@ pub(crate) fn like(text: &str, pattern: &str) -> bool {
 /// `CAST`: exact or an error, never a guess.
 pub(crate) fn cast(value: Value, wanted: &ValueType) -> Result<Value, GraphError> {
     let refuse = |value: &Value| {
-        GraphError::new(
-            Code::INVALID_TEXT,
-            format!("{} {} cannot be cast to {wanted}", value.type_name(), value.excerpt()),
-        )
+        let numeric = ValueType::of(value).is_numeric() && wanted.is_numeric();
+        let (code, reason) = match numeric {
+            true => (Code::NUMBER_OUT_OF_RANGE, "is out of range for"),
+            false => (Code::INVALID_TEXT, "cannot be cast to"),
+        };
+        GraphError::new(code, format!("{} {} {reason} {wanted}", value.type_name(), value.excerpt()))
     };
     if value.is_null() {
         return Ok(value);
@@ -469,24 +476,34 @@ pub(crate) fn cast(value: Value, wanted: &ValueType) -> Result<Value, GraphError
         (ValueType::Text { .. }, v) => Value::text(v.to_string()),
         (ValueType::Int(_) | ValueType::Uint(_), Value::Float(f)) => {
             let whole = f.round_ties_even();
-            if whole.is_nan() || whole.abs() >= 9.2e18 {
-                return Err(GraphError::new(
-                    Code::NUMBER_OUT_OF_RANGE,
-                    format!("{f:e} is out of range for {wanted}"),
-                ));
+            // The bounds of INT64 are powers of two, which a FLOAT64 holds.
+            if !(-9_223_372_036_854_775_808.0..9_223_372_036_854_775_808.0).contains(&whole) {
+                return Err(refuse(&value));
             }
             Value::Int(whole as i64)
         }
         (ValueType::Int(_) | ValueType::Uint(_), Value::Decimal(d)) => {
-            Value::Int(d.round().to_i64().ok_or_else(|| refuse(&value))?)
+            Value::Int(d.round(0).to_whole().ok_or_else(|| refuse(&value))?)
+        }
+        (ValueType::Float(32), v) if v.is_number() => {
+            let nearest = v.as_f64().map(|f| (f, f64::from(f as f32)));
+            match nearest {
+                Some((f, nearest)) if nearest.is_finite() || !f.is_finite() => Value::Float(nearest),
+                _ => return Err(refuse(&value)),
+            }
         }
         (ValueType::Float(_), v) if v.is_number() => Value::Float(v.as_f64().ok_or_else(|| refuse(&value))?),
+        // The shortest digits that mean this very number, or as many as are asked for.
+        (ValueType::Decimal { precision: 0, .. }, Value::Float(f)) => {
+            let read = f.to_string().parse();
+            Value::Decimal(read.map_err(|_| refuse(&value))?)
+        }
+        (ValueType::Decimal { precision: 0, .. }, Value::Decimal(d)) => Value::Decimal(*d),
         (ValueType::Decimal { scale, .. }, Value::Float(f)) => {
-            let d = Decimal::from_f64_retain(*f).ok_or_else(|| refuse(&value))?;
-            Value::Decimal(d.round_dp(*scale as u32))
+            Value::Decimal(Decimal::from_f64(*f, *scale as u32).ok_or_else(|| refuse(&value))?)
         }
         (ValueType::Decimal { .. }, Value::Int(i)) => Value::Decimal((*i).into()),
-        (ValueType::Decimal { scale, .. }, Value::Decimal(d)) => Value::Decimal(d.round_dp(*scale as u32)),
+        (ValueType::Decimal { scale, .. }, Value::Decimal(d)) => Value::Decimal(d.round(*scale as u32)),
         (ValueType::Date, Value::LocalDateTime(t)) => Value::Date(t.date()),
         (ValueType::Date, Value::ZonedDateTime(t)) => Value::Date(t.date_naive()),
         (ValueType::LocalTime, Value::LocalDateTime(t)) => Value::LocalTime(t.time()),
@@ -558,7 +575,9 @@ pub(crate) fn temporal_arithmetic(
         }
         (BinaryOperator::Subtract, Value::Date(_), Value::Date(_))
         | (BinaryOperator::Subtract, Value::LocalDateTime(_), Value::LocalDateTime(_))
-        | (BinaryOperator::Subtract, Value::ZonedDateTime(_), Value::ZonedDateTime(_)) => {
+        | (BinaryOperator::Subtract, Value::ZonedDateTime(_), Value::ZonedDateTime(_))
+        | (BinaryOperator::Subtract, Value::LocalTime(_), Value::LocalTime(_))
+        | (BinaryOperator::Subtract, Value::ZonedTime(..), Value::ZonedTime(..)) => {
             return Some(duration_between(b, a, false).ok_or_else(out_of_range));
         }
         (BinaryOperator::Add, value, Value::Duration(d))
@@ -610,32 +629,61 @@ pub(crate) fn temporal_arithmetic(
     Some(shifted.ok_or_else(out_of_range))
 }
 
-/// A duration times a number, or divided by it; months only by whole results.
+/// A duration times a number, or divided by it. A part of a month has no fixed length, so that months must
+/// come out whole; nanoseconds are rounded.
 fn scaled(d: Duration, number: &Value, divide: bool) -> Option<Result<Value, GraphError>> {
     if !number.is_number() {
         return None;
     }
-    let factor = match number {
-        Value::Int(i) => Decimal::from(*i),
-        Value::Decimal(d) => *d,
-        other => Decimal::from_f64_retain(other.as_f64()?)?,
+    let Some(factor) = exact(number).or_else(|| Decimal::from_f64(number.as_f64()?, 18)) else {
+        return Some(Err(GraphError::new(Code::DURATION_OVERFLOW, "the duration is out of range")));
     };
     if divide && factor.is_zero() {
         return Some(Err(GraphError::new(Code::DIVISION_BY_ZERO, "division by zero")));
     }
     let times = |n: i64| {
         let n = Decimal::from(n);
-        if divide { n.checked_div(factor) } else { n.checked_mul(factor) }
+        let scaled = if divide { n.checked_div(factor) } else { n.checked_mul(factor) };
+        scaled.ok_or_else(|| GraphError::new(Code::DURATION_OVERFLOW, "the duration is out of range"))
     };
-    let out_of_range = || GraphError::new(Code("22015"), "the duration is out of range");
-    let months = times(d.months as i64).and_then(|m| m.round().to_i32());
-    let nanoseconds = times(d.nanoseconds).and_then(|n| n.round().to_i64());
-    Some(
-        months
-            .zip(nanoseconds)
-            .ok_or_else(out_of_range)
-            .map(|(months, nanoseconds)| Value::Duration(Duration { months, nanoseconds })),
-    )
+    let whole = |d: Decimal| {
+        d.to_whole().ok_or_else(|| GraphError::new(Code::DURATION_OVERFLOW, "the duration is out of range"))
+    };
+    let scale = || {
+        let months = times(d.months.into())?;
+        if !months.is_whole() {
+            let text = format!("{} months are not a whole number of them", months.normalize());
+            return Err(GraphError::new(Code::DATA, text)
+                .hint("a part of a month has no fixed length; divide durations of days and time"));
+        }
+        let out_of_range = |_| GraphError::new(Code::DURATION_OVERFLOW, "the duration is out of range");
+        let months = i32::try_from(whole(months)?).map_err(out_of_range)?;
+        Ok(Value::Duration(Duration { months, nanoseconds: whole(times(d.nanoseconds)?.round(0))? }))
+    };
+    Some(scale())
+}
+
+/// A number that is kept exactly.
+fn exact(value: &Value) -> Option<Decimal> {
+    match value {
+        Value::Int(i) => Some((*i).into()),
+        Value::Decimal(d) => Some(*d),
+        _ => None,
+    }
+}
+
+/// A duration without its sign; where its parts have two, it has no absolute value.
+fn absolute(d: Duration) -> Result<Value, GraphError> {
+    let out_of_range = || GraphError::new(Code::DURATION_OVERFLOW, "the duration is out of range");
+    if d.months < 0 && d.nanoseconds > 0 || d.months > 0 && d.nanoseconds < 0 {
+        return Err(GraphError::new(
+            Code::DATA,
+            format!("{d} has parts of both signs and no absolute value"),
+        ));
+    }
+    let months = d.months.checked_abs().ok_or_else(out_of_range)?;
+    let nanoseconds = d.nanoseconds.checked_abs().ok_or_else(out_of_range)?;
+    Ok(Value::Duration(Duration { months, nanoseconds }))
 }
 
 #[cfg(test)]

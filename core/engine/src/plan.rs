@@ -197,12 +197,12 @@ struct Metered {
     inner: Box<dyn Operator>,
 }
 
-/// Batches asked for between two looks at the clock, where no times are taken.
+/// Batches asked for between two looks at the clock in a brief run, whose times are not taken.
 const ASKED_BETWEEN: u64 = 16;
 
 impl Operator for Metered {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
-        if context.limits.unprofiled {
+        if context.limits.brief.is_some() {
             context.asked += 1;
             if context.asked.is_multiple_of(ASKED_BETWEEN) {
                 context.check_at(Instant::now())?;

@@ -96,6 +96,12 @@ fn outcome(snapshot: &Snapshot, text: &str) -> String {
     rows.join(" ; ")
 }
 
+/// The outcome; that of a panic is one too, so that the other cases are still run.
+fn caught(snapshot: &Snapshot, text: &str) -> String {
+    let run = std::panic::AssertUnwindSafe(|| outcome(snapshot, text));
+    std::panic::catch_unwind(run).unwrap_or_else(|_| "! panic".into())
+}
+
 fn files() -> Vec<PathBuf> {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/cases");
     let mut files: Vec<PathBuf> = std::fs::read_dir(folder).unwrap().map(|e| e.unwrap().path()).collect();
@@ -121,7 +127,7 @@ fn every_case_comes_out_as_it_is_written() {
                 continue;
             }
             let (query, expected) = line.split_once(" => ").unwrap_or((line, "?"));
-            let came = outcome(snapshot, query.trim());
+            let came = caught(snapshot, query.trim());
             count += 1;
             for statement in query.trim().split(" ;; ").filter(|s| parse(s).is_ok()) {
                 let once = graphodrome_language::format(statement);
@@ -129,7 +135,7 @@ fn every_case_comes_out_as_it_is_written() {
             }
             let laid_out: Vec<String> =
                 query.trim().split(" ;; ").map(graphodrome_language::format).collect();
-            let formatted = outcome(snapshot, &laid_out.join(" ;; "));
+            let formatted = caught(snapshot, &laid_out.join(" ;; "));
             if formatted != came && !came.contains(" at ") {
                 wrong.push(format!("{query}\n    laid out {laid_out:?}\n    came     {formatted}"));
             }

@@ -33,7 +33,7 @@ fn graph(random: &mut ChaCha8Rng, later: usize) -> Graph {
         let properties = vec![("x".into(), Value::Int(x))];
         transaction.insert_node(NewNode { labels: label_set(["A"]), properties }).unwrap();
     }
-    let folded = edges.len().saturating_sub(later);
+    let first = edges.len().saturating_sub(later);
     let add = |transaction: &mut Transaction, edges: &[(i64, i64, Option<i64>)]| {
         let ids: Vec<u32> = (0..transaction.snapshot().node_bound()).collect();
         let at = |x: i64| *ids.iter().find(|id| transaction_x(transaction.snapshot(), **id) == x).unwrap();
@@ -44,15 +44,20 @@ fn graph(random: &mut ChaCha8Rng, later: usize) -> Graph {
             transaction.insert_edge(NewEdge { labels, properties, directed: true, source, target }).unwrap();
         }
     };
-    add(&mut transaction, &edges[..folded]);
+    add(&mut transaction, &edges[..first]);
     let (made, _) = transaction.finish().unwrap();
+    let mut transaction = Transaction::new(folded(&made));
+    add(&mut transaction, &edges[first..]);
+    Graph { snapshot: transaction.finish().unwrap().0, edges, nodes }
+}
+
+/// The same graph with all of it in the base.
+fn folded(made: &Snapshot) -> Snapshot {
     let base = Base::build(made.fold(), &Default::default()).unwrap();
     let next = made.next_ids();
     let mut snapshot = Snapshot::new(base.into(), Default::default(), made.version);
     snapshot.reserve_ids(next.0, next.1);
-    let mut transaction = Transaction::new(snapshot);
-    add(&mut transaction, &edges[folded..]);
-    Graph { snapshot: transaction.finish().unwrap().0, edges, nodes }
+    snapshot
 }
 
 fn transaction_x(snapshot: &Snapshot, id: u32) -> i64 {
@@ -225,11 +230,7 @@ fn changed_a_little(random: &mut ChaCha8Rng) -> Snapshot {
         transaction.insert_edge(edge).unwrap();
     }
     let (made, _) = transaction.finish().unwrap();
-    let base = Base::build(made.fold(), &Default::default()).unwrap();
-    let next = made.next_ids();
-    let mut snapshot = Snapshot::new(base.into(), Default::default(), made.version);
-    snapshot.reserve_ids(next.0, next.1);
-    let mut transaction = Transaction::new(snapshot);
+    let mut transaction = Transaction::new(folded(&made));
     let crowd: Vec<u32> = (0..3).map(|_| random.random_range(0..40)).collect();
     for _ in 0..random.random_range(0..4) {
         let (source, target) = (crowd[random.random_range(0..3)], crowd[random.random_range(0..3)]);
@@ -310,11 +311,7 @@ fn with_more(random: &mut ChaCha8Rng, graph: Graph, kind: &str, changed: bool) -
     if changed {
         return Graph { snapshot: made, ..graph };
     }
-    let base = Base::build(made.fold(), &Default::default()).unwrap();
-    let next = made.next_ids();
-    let mut snapshot = Snapshot::new(base.into(), Default::default(), made.version);
-    snapshot.reserve_ids(next.0, next.1);
-    Graph { snapshot, ..graph }
+    Graph { snapshot: folded(&made), ..graph }
 }
 
 /// How many bindings of edges to distinct ones of the graph there are, so that these pairs of their ends are

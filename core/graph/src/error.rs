@@ -18,6 +18,13 @@ impl Code {
     pub const INVALID_TEXT: Code = Code("22018");
     pub const WRONG_TYPE: Code = Code("22G03");
     pub const NOT_COMPARABLE: Code = Code("22G04");
+    pub const INVALID_DATE_TIME: Code = Code("22007");
+    pub const DATE_TIME_OVERFLOW: Code = Code("22008");
+    pub const DURATION_OVERFLOW: Code = Code("22015");
+    /// One statement gives one property several values.
+    pub const MULTIPLE_ASSIGNMENTS: Code = Code("22G0M");
+    /// What a reference names has been deleted by the same statement.
+    pub const REFERENT_DELETED: Code = Code("22G11");
     /// Another transaction committed first.
     pub const CONFLICT: Code = Code("40001");
     pub const DEPENDENT_EDGES: Code = Code("G1001");

@@ -9,6 +9,7 @@ mod base;
 mod buckets;
 mod change;
 mod column;
+mod decimal;
 mod error;
 mod evolve;
 mod finding_query;
@@ -38,6 +39,7 @@ pub use base::{Base, BaseParts, Collision, EdgePart, EdgeTable, Ids, NodePart, N
 pub use buckets::Buckets;
 pub use change::{Change, NewEdge, NewNode, Transaction};
 pub use column::{Column, ColumnBuilder, Pick, fold_text};
+pub use decimal::{Decimal, DecimalError, DecimalSum, MAX_DIGITS};
 pub use error::{Code, GraphError};
 pub use evolve::{Difference, Migration, kept_lookups, migrate, rename_elements};
 pub use finding_query::quoted;

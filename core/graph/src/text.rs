@@ -2,9 +2,8 @@
 //! error and never a 0.
 
 use chrono::{DateTime, FixedOffset, NaiveDate, NaiveDateTime, NaiveTime};
-use rust_decimal::Decimal;
 
-use crate::{Duration, Value, ValueType, Zone};
+use crate::{Decimal, Duration, Value, ValueType, Zone};
 
 /// Reads `text` as a value of `wanted`. The error is a reason that completes the sentence
 /// "'...' is not a valid DATE: ...".
@@ -18,9 +17,7 @@ pub fn parse_text(wanted: &ValueType, text: &str) -> Result<Value, String> {
         },
         ValueType::Int(_) | ValueType::Uint(_) => Value::Int(parse_int(text)?),
         ValueType::Float(_) => Value::Float(parse_float(text)?),
-        ValueType::Decimal { .. } => Value::Decimal(
-            Decimal::from_str_exact(text).map_err(|_| "it is not a decimal number".to_string())?,
-        ),
+        ValueType::Decimal { .. } => Value::Decimal(text.parse::<Decimal>().map_err(|e| e.to_string())?),
         ValueType::Bytes { .. } => Value::Bytes(parse_hex(text)?.into()),
         ValueType::Date => Value::Date(parse_date(text)?),
         ValueType::LocalTime => Value::LocalTime(parse_time(text)?),
@@ -28,9 +25,7 @@ pub fn parse_text(wanted: &ValueType, text: &str) -> Result<Value, String> {
             let split = text.rfind(['+', '-', 'Z']).ok_or("the zone offset is missing")?;
             Value::ZonedTime(parse_time(&text[..split])?, parse_offset(&text[split..])?)
         }
-        ValueType::LocalDateTime => {
-            Value::LocalDateTime(parse_date_time(text).ok_or("write it as 2024-05-31T13:45:00")?)
-        }
+        ValueType::LocalDateTime => Value::LocalDateTime(parse_date_time(text)?),
         ValueType::ZonedDateTime => Value::ZonedDateTime(parse_zoned(text)?),
         ValueType::Duration | ValueType::MonthDuration | ValueType::TimeDuration => {
             Value::Duration(parse_duration(text)?)
@@ -166,25 +161,37 @@ fn parse_hex(text: &str) -> Result<Vec<u8>, String> {
     Ok(digits.chunks(2).map(|pair| digit(pair[0]) << 4 | digit(pair[1])).collect())
 }
 
+/// `2024-05-31`; years beyond four digits have a sign, as ISO 8601 wants it: `+12024-05-31`.
 fn parse_date(text: &str) -> Result<NaiveDate, String> {
-    let shape = text.len() == 10
-        && text.bytes().enumerate().all(
-            |(i, b)| {
-                if i == 4 || i == 7 { b == b'-' } else { b.is_ascii_digit() }
-            },
-        );
-    if !shape {
-        return Err("write it as year-month-day, as in 2024-05-31".into());
+    let shape = || "write it as year-month-day, as in 2024-05-31".to_string();
+    let signed = text.starts_with(['+', '-']);
+    let (before, day) = text.rsplit_once('-').ok_or_else(shape)?;
+    let (year, month) = before.rsplit_once('-').ok_or_else(shape)?;
+    let digits = |part: &str| part.bytes().all(|b| b.is_ascii_digit());
+    let plain = if signed { &year[1.min(year.len())..] } else { year };
+    let year_fits = if signed { (4..=6).contains(&plain.len()) } else { plain.len() == 4 };
+    if !year_fits || month.len() != 2 || day.len() != 2 || !digits(plain) || !digits(month) || !digits(day) {
+        return Err(shape());
     }
     let number = |part: &str| part.bytes().fold(0, |n, b| n * 10 + u32::from(b - b'0'));
-    let (year, month, day) = (number(&text[..4]), number(&text[5..7]), number(&text[8..]));
-    NaiveDate::from_ymd_opt(year as i32, month, day).ok_or_else(|| "there is no such day".into())
+    let year = number(plain) as i32 * if text.starts_with('-') { -1 } else { 1 };
+    NaiveDate::from_ymd_opt(year, number(month), number(day)).ok_or_else(|| "there is no such day".into())
+}
+
+/// A minute has 60 seconds here: a leap second would be a moment of its own in comparisons and none in
+/// differences.
+fn without_leap_second<T: chrono::Timelike>(time: T) -> Result<T, String> {
+    match time.nanosecond() < 1_000_000_000 {
+        true => Ok(time),
+        false => Err("a minute has the seconds 0 to 59".into()),
+    }
 }
 
 fn parse_time(text: &str) -> Result<NaiveTime, String> {
     NaiveTime::parse_from_str(text, "%H:%M:%S%.f")
         .or_else(|_| NaiveTime::parse_from_str(text, "%H:%M"))
-        .map_err(|_| "write it as 13:45:00".into())
+        .map_err(|_| "write it as 13:45:00".to_string())
+        .and_then(without_leap_second)
 }
 
 fn parse_offset(text: &str) -> Result<i32, String> {
@@ -194,37 +201,53 @@ fn parse_offset(text: &str) -> Result<i32, String> {
         .map_err(|_| "the zone offset must look like +01:00 or Z".into())
 }
 
-fn parse_date_time(text: &str) -> Option<NaiveDateTime> {
-    ["%Y-%m-%dT%H:%M:%S%.f", "%Y-%m-%d %H:%M:%S%.f", "%Y-%m-%dT%H:%M"]
-        .iter()
-        .find_map(|form| NaiveDateTime::parse_from_str(text, form).ok())
+fn parse_date_time(text: &str) -> Result<NaiveDateTime, String> {
+    let shape = || "write it as 2024-05-31T13:45:00".to_string();
+    let (date, time) = text.split_once(['T', ' ']).ok_or_else(shape)?;
+    let date = parse_date(date).map_err(|e| if e.starts_with("there") { e } else { shape() })?;
+    let time = parse_time(time).map_err(|e| if e.starts_with("a minute") { e } else { shape() })?;
+    Ok(date.and_time(time))
+}
+
+/// Up to the displacement a date and time, as they are read without one.
+fn parse_with_displacement(text: &str) -> Option<Result<DateTime<FixedOffset>, String>> {
+    let time = text.find(['T', ' '])?;
+    let split = time + text[time..].find(['+', '-', 'Z', 'z'])?;
+    let offset = FixedOffset::east_opt(parse_offset(&text[split..]).ok()?)?;
+    let local = match parse_date_time(&text[..split]) {
+        Ok(local) => local,
+        Err(reason) if reason.starts_with("write") => return None,
+        Err(reason) => return Some(Err(reason)),
+    };
+    let moment = local.and_local_timezone(offset).single();
+    Some(moment.ok_or_else(|| "it is out of range".to_string()))
 }
 
 /// With a displacement, with a region in brackets (RFC 9557), or with both, which must agree.
 fn parse_zoned(text: &str) -> Result<DateTime<FixedOffset>, String> {
     let Some((time, region)) = text.strip_suffix(']').and_then(|text| text.split_once('[')) else {
-        return DateTime::parse_from_rfc3339(text).map_err(|_| {
-            "write it as 2024-05-31T13:45:00+01:00 or 2024-05-31T13:45:00[Europe/London]; the zone is needed"
-                .into()
-        });
+        let shape =
+            "write it as 2024-05-31T13:45:00+01:00 or 2024-05-31T13:45:00[Europe/London]; the zone is needed";
+        return parse_with_displacement(text).unwrap_or_else(|| Err(shape.into()));
     };
     let zone = Zone::parse(region).ok_or_else(|| format!("there is no time zone {region}"))?;
-    if let Ok(moment) = DateTime::parse_from_rfc3339(time) {
+    if let Some(moment) = parse_with_displacement(time) {
+        let moment = moment?;
         let there = zone.at(moment.to_utc());
         return match there.offset() == moment.offset() {
             true => Ok(moment),
             false => Err(format!("in {zone} the displacement was {} then", there.offset())),
         };
     }
-    let local = parse_date_time(time).ok_or("write it as 2024-05-31T13:45:00[Europe/London]")?;
-    zone.moment_of(local)
+    zone.moment_of(parse_date_time(time)?)
 }
 
-/// ISO 8601 duration: `P1Y2M3DT4H5M6.7S`, optionally with a leading minus.
+/// ISO 8601 duration: `P1Y2M3DT4H5M6.7S`, with a minus in front of all or of single parts.
 fn parse_duration(text: &str) -> Result<Duration, String> {
     let bad = || "write it in ISO 8601, as in P1Y2M or P3DT12H".to_string();
+    let too_long = || "it is out of range".to_string();
     let (sign, rest) = match text.strip_prefix('-') {
-        Some(rest) => (-1i64, rest),
+        Some(rest) => (-1i128, rest),
         None => (1, text),
     };
     let rest = rest.strip_prefix('P').ok_or_else(bad)?;
@@ -236,33 +259,42 @@ fn parse_duration(text: &str) -> Result<Duration, String> {
     if date.is_empty() && time.is_none() {
         return Err(bad());
     }
-    let mut months = 0i64;
+    let mut months = 0i128;
     let mut nanoseconds = 0i128;
-    for (number, unit) in duration_fields(date).ok_or_else(bad)? {
-        let whole: i64 = number.parse().map_err(|_| bad())?;
-        match unit {
-            'Y' => months += whole * 12,
-            'M' => months += whole,
-            'W' => nanoseconds += whole as i128 * 7 * 86_400_000_000_000,
-            'D' => nanoseconds += whole as i128 * 86_400_000_000_000,
-            _ => return Err(bad()),
-        }
-    }
-    for (number, unit) in duration_fields(time.unwrap_or("")).ok_or_else(bad)? {
-        let value: Decimal = number.parse().map_err(|_| bad())?;
-        let unit = match unit {
-            'H' => 3_600_000_000_000i64,
-            'M' => 60_000_000_000,
-            'S' => 1_000_000_000,
+    let fields = |text| duration_fields(text).ok_or_else(bad);
+    let parts = fields(date)?
+        .into_iter()
+        .map(|f| (f, false))
+        .chain(fields(time.unwrap_or(""))?.into_iter().map(|f| (f, true)));
+    let mut last = 0;
+    for ((number, unit), of_time) in parts {
+        let (rank, per_unit) = match (unit, of_time) {
+            ('Y', false) => (1, 12),
+            ('M', false) => (2, 1),
+            ('W', false) => (3, 7 * 86_400_000_000_000),
+            ('D', false) => (4, 86_400_000_000_000),
+            ('H', true) => (5, 3_600_000_000_000),
+            ('M', true) => (6, 60_000_000_000),
+            ('S', true) => (7, 1_000_000_000),
             _ => return Err(bad()),
         };
-        let part = value.checked_mul(unit.into()).ok_or_else(bad)?;
-        nanoseconds += i128::try_from(part.trunc()).map_err(|_| bad())?;
+        // Each unit once, the largest first.
+        if rank <= last {
+            return Err(bad());
+        }
+        last = rank;
+        let value: Decimal = number.parse().map_err(|_| bad())?;
+        if rank <= 4 && !value.is_whole() {
+            return Err(bad());
+        }
+        let part = Decimal::of(per_unit, 0).and_then(|unit| value.checked_mul(unit)).ok_or_else(too_long)?;
+        let part = part.trunc().coefficient();
+        let sum = if rank <= 2 { &mut months } else { &mut nanoseconds };
+        *sum = sum.checked_add(part).ok_or_else(too_long)?;
     }
-    let too_long = || "it is out of range".to_string();
     Ok(Duration {
         months: i32::try_from(months * sign).map_err(|_| too_long())?,
-        nanoseconds: i64::try_from(nanoseconds * sign as i128).map_err(|_| too_long())?,
+        nanoseconds: i64::try_from(nanoseconds * sign).map_err(|_| too_long())?,
     })
 }
 
@@ -273,7 +305,7 @@ fn duration_fields(text: &str) -> Option<Vec<(&str, char)>> {
         if c.is_ascii_alphabetic() {
             fields.push((&text[start..i], c));
             start = i + 1;
-        } else if !(c.is_ascii_digit() || c == '.') {
+        } else if !(c.is_ascii_digit() || c == '.' || c == '-' && i == start) {
             return None;
         }
     }
@@ -347,10 +379,32 @@ mod tests {
             (ValueType::ZonedTime, "13:45:00+02:00"),
             (ValueType::Duration, "P1Y2M"),
             (ValueType::Duration, "P3DT12H30M"),
+            (ValueType::Duration, "-P1Y2M3DT4H5M6.7S"),
+            (ValueType::Duration, "P1M-2DT-0.5S"),
+            (ValueType::Duration, "-P106751DT23H47M16.854775808S"),
+            (ValueType::Date, "+12024-02-29"),
+            (ValueType::Date, "-0044-03-15"),
+            (ValueType::LocalDateTime, "+12024-05-31T13:45:00"),
+            (ValueType::ZonedDateTime, "+12024-05-31T13:45:00+01:00"),
         ];
         for (wanted, text) in cases {
             let value = parse_text(&wanted, text).unwrap_or_else(|e| panic!("{text}: {e}"));
             assert_eq!(value.to_string(), text);
+        }
+    }
+
+    #[test]
+    fn seconds_of_a_minute_and_parts_of_a_duration_are_checked() {
+        for (wanted, text) in [
+            (ValueType::LocalTime, "23:59:60"),
+            (ValueType::ZonedTime, "23:59:60Z"),
+            (ValueType::LocalDateTime, "2016-12-31T23:59:60"),
+            (ValueType::ZonedDateTime, "2016-12-31T23:59:60Z"),
+        ] {
+            assert_eq!(parse_text(&wanted, text), Err("a minute has the seconds 0 to 59".into()), "{text}");
+        }
+        for wrong in ["P", "PT", "P1", "P1D1D", "P1H", "PT1D", "P1.5D", "P--1D", "1D", "P1DT", "P1M1Y"] {
+            assert!(parse_text(&ValueType::Duration, wrong).is_err(), "{wrong}");
         }
     }
 }

@@ -7,11 +7,9 @@ use std::hash::{Hash, Hasher};
 use std::sync::Arc;
 
 use chrono::{DateTime, FixedOffset, NaiveDate, NaiveDateTime, NaiveTime};
-use rust_decimal::Decimal;
-use rust_decimal::prelude::ToPrimitive;
 use serde::{Deserialize, Serialize};
 
-use crate::{Code, Dense, GraphError};
+use crate::{Code, Decimal, Dense, GraphError};
 
 /// Three-valued logic: `None` is unknown.
 pub type Truth = Option<bool>;
@@ -36,8 +34,7 @@ pub enum Value {
     Bool(bool),
     Int(i64),
     Float(f64),
-    // As text: the compact format of the log cannot ask what comes next.
-    Decimal(#[serde(with = "rust_decimal::serde::str")] Decimal),
+    Decimal(Decimal),
     Text(Arc<str>),
     Bytes(Arc<[u8]>),
     Date(NaiveDate),
@@ -109,7 +106,7 @@ impl Value {
         match self {
             Value::Int(i) => Some(*i as f64),
             Value::Float(f) => Some(*f),
-            Value::Decimal(d) => d.to_f64(),
+            Value::Decimal(d) => Some(d.to_f64()),
             _ => None,
         }
     }
@@ -144,7 +141,19 @@ impl Value {
                 }
                 Some(a.len().cmp(&b.len()))
             }
-            (Record(a), Record(b)) => Some(if a == b { Ordering::Equal } else { self.order(other) }),
+            (Record(a), Record(b)) => {
+                let (a, b) = (sorted(a), sorted(b));
+                for ((ka, x), (kb, y)) in a.iter().zip(b.iter()) {
+                    if ka != kb {
+                        return Ok(Some(ka.cmp(kb)));
+                    }
+                    match x.compare(y)? {
+                        Some(Ordering::Equal) => {}
+                        other => return Ok(other),
+                    }
+                }
+                Some(a.len().cmp(&b.len()))
+            }
             (a, b) => {
                 return Err(GraphError::new(
                     Code::NOT_COMPARABLE,
@@ -159,6 +168,38 @@ impl Value {
                 .hint("CAST one side to the other's type"));
             }
         })
+    }
+
+    /// `=`: unknown where a null decides. Lists of different lengths and records of different fields are not
+    /// equal, whatever is in them; fields have no order.
+    pub fn equals(&self, other: &Value) -> Result<Truth, GraphError> {
+        match (self, other) {
+            (Value::List(a), Value::List(b)) => {
+                if a.len() != b.len() {
+                    return Ok(Some(false));
+                }
+                all_equal(a.iter().zip(b.iter()))
+            }
+            (Value::Record(a), Value::Record(b)) => {
+                let (a, b) = (sorted(a), sorted(b));
+                if a.len() != b.len() || a.iter().zip(b.iter()).any(|((ka, _), (kb, _))| ka != kb) {
+                    return Ok(Some(false));
+                }
+                all_equal(a.iter().map(|(_, v)| v).zip(b.iter().map(|(_, v)| v)))
+            }
+            _ => Ok(self.compare(other)?.map(Ordering::is_eq)),
+        }
+    }
+
+    /// Whether `=` of the value with itself is true: it has no null and no NaN in it.
+    pub fn equals_itself(&self) -> bool {
+        match self {
+            Value::Null => false,
+            Value::Float(f) => !f.is_nan(),
+            Value::List(items) => items.iter().all(Value::equals_itself),
+            Value::Record(fields) => fields.iter().all(|(_, v)| v.equals_itself()),
+            _ => true,
+        }
     }
 
     /// A total order for sorting: by type rank, then value; null is the greatest.
@@ -179,6 +220,7 @@ impl Value {
                 a.len().cmp(&b.len())
             }
             (Value::Record(a), Value::Record(b)) => {
+                let (a, b) = (sorted(a), sorted(b));
                 for ((ka, va), (kb, vb)) in a.iter().zip(b.iter()) {
                     let step = ka.cmp(kb).then_with(|| va.order(vb));
                     if step != Ordering::Equal {
@@ -271,9 +313,37 @@ fn nan_rank(value: &Value) -> u8 {
     matches!(value, Value::Float(f) if f.is_nan()) as u8
 }
 
+type Fields = [(Arc<str>, Value)];
+
+/// A record's fields in the order of their names.
+fn sorted(fields: &Fields) -> std::borrow::Cow<'_, Fields> {
+    if fields.is_sorted_by(|a, b| a.0 <= b.0) {
+        return fields.into();
+    }
+    let mut sorted = fields.to_vec();
+    sorted.sort_by(|a, b| a.0.cmp(&b.0));
+    sorted.into()
+}
+
+/// False where one pair is not equal, unknown where that cannot be said.
+fn all_equal<'v>(pairs: impl Iterator<Item = (&'v Value, &'v Value)>) -> Result<Truth, GraphError> {
+    let mut unknown = false;
+    for (a, b) in pairs {
+        match a.equals(b)? {
+            Some(true) => {}
+            Some(false) => return Ok(Some(false)),
+            None => unknown = true,
+        }
+    }
+    Ok((!unknown).then_some(true))
+}
+
+/// Exact, and so transitive: numbers of different types are never rounded to be compared. `None` for NaN.
 fn compare_numbers(a: &Value, b: &Value) -> Option<Ordering> {
     match (a, b) {
         (Value::Decimal(x), Value::Decimal(y)) => Some(x.cmp(y)),
+        (Value::Decimal(x), Value::Float(y)) => x.compare_float(*y),
+        (Value::Float(x), Value::Decimal(y)) => y.compare_float(*x).map(Ordering::reverse),
         (Value::Decimal(x), Value::Int(y)) => Some(x.cmp(&Decimal::from(*y))),
         (Value::Int(x), Value::Decimal(y)) => Some(Decimal::from(*x).cmp(y)),
         (Value::Int(x), Value::Float(y)) => compare_int_float(*x, *y),
@@ -325,7 +395,7 @@ impl Hash for Value {
             Value::ZonedDateTime(t) => t.timestamp_nanos_opt().hash(state),
             Value::Duration(d) => d.hash(state),
             Value::List(items) => items.iter().for_each(|v| v.hash(state)),
-            Value::Record(fields) => fields.iter().for_each(|(k, v)| {
+            Value::Record(fields) => sorted(fields).iter().for_each(|(k, v)| {
                 k.hash(state);
                 v.hash(state);
             }),
@@ -335,14 +405,22 @@ impl Hash for Value {
     }
 }
 
-/// Numbers that are equal across types hash alike: whole ones as i64, the rest by their f64.
+/// Numbers that are equal across types hash alike: whole ones that an INT64 holds as that, the rest by the
+/// nearest FLOAT64.
 fn hash_number<H: Hasher>(value: &Value, state: &mut H) {
-    if let Value::Int(i) = value {
-        return state.write_i64(*i);
+    let whole = match value {
+        Value::Int(i) => Some(*i),
+        Value::Decimal(d) => d.to_whole(),
+        Value::Float(f) if f.fract() == 0.0 && f.abs() < 9_223_372_036_854_775_808.0 => Some(*f as i64),
+        Value::Float(f) if *f == -9_223_372_036_854_775_808.0 => Some(i64::MIN),
+        _ => None,
+    };
+    if let Some(whole) = whole {
+        return state.write_i64(whole);
     }
     let float = value.as_f64().unwrap_or(f64::NAN);
-    if float.fract() == 0.0 && float.abs() < 9.2e18 {
-        state.write_i64(float as i64)
+    if float == 0.0 {
+        state.write_u64(0)
     } else if float.is_nan() {
         state.write_u64(u64::MAX)
     } else {
@@ -351,17 +429,23 @@ fn hash_number<H: Hasher>(value: &Value, state: &mut H) {
 }
 
 impl fmt::Display for Duration {
+    /// ISO 8601 with the sign in front, where all parts have one sign: `-P1DT2H`; otherwise each part has its
+    /// own: `P1M-2D`.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("P")?;
-        let (years, months) = (self.months / 12, self.months % 12);
+        let negative = self.months <= 0 && self.nanoseconds <= 0 && (self.months, self.nanoseconds) != (0, 0);
+        let sign = if negative { -1 } else { 1 };
+        let (months, nanoseconds) =
+            (i64::from(self.months) * sign, i128::from(self.nanoseconds) * sign as i128);
+        f.write_str(if negative { "-P" } else { "P" })?;
+        let (years, months) = (months / 12, months % 12);
         if years != 0 {
             write!(f, "{years}Y")?;
         }
         if months != 0 {
             write!(f, "{months}M")?;
         }
-        let days = self.nanoseconds / 86_400_000_000_000;
-        let rest = self.nanoseconds % 86_400_000_000_000;
+        let days = nanoseconds / 86_400_000_000_000;
+        let rest = nanoseconds % 86_400_000_000_000;
         if days != 0 {
             write!(f, "{days}D")?;
         }
@@ -457,6 +541,7 @@ fn write_float(f: &mut fmt::Formatter<'_>, x: f64) -> fmt::Result {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
     use std::hash::DefaultHasher;
 
     fn hashed(value: &Value) -> u64 {
@@ -467,7 +552,7 @@ mod tests {
 
     #[test]
     fn equal_numbers_of_different_types_are_the_same_and_hash_alike() {
-        let same = [Value::Int(3), Value::Float(3.0), Value::Decimal(Decimal::new(30, 1))];
+        let same = [Value::Int(3), Value::Float(3.0), Value::Decimal(Decimal::of(30, 1).expect("short"))];
         for a in &same {
             for b in &same {
                 assert_eq!(a, b);
@@ -507,5 +592,72 @@ mod tests {
         assert_eq!(show(14, 0), "P1Y2M");
         assert_eq!(show(0, 90_061_500_000_000), "P1DT1H1M1.5S");
         assert_eq!(show(0, 0), "PT0S");
+    }
+
+    #[test]
+    fn durations_print_their_sign_once() {
+        let show = |months, nanoseconds| Duration { months, nanoseconds }.to_string();
+        assert_eq!(show(0, -86_400_000_000_000), "-P1D");
+        assert_eq!(show(-14, -1_500_000_000), "-P1Y2MT1.5S");
+        assert_eq!(show(1, -86_400_000_000_000), "P1M-1D");
+        assert_eq!(show(0, i64::MIN), "-P106751DT23H47M16.854775808S");
+    }
+
+    #[test]
+    fn equality_of_lists_and_records_is_unknown_only_where_a_null_decides() {
+        let (n, i) = (Value::Null, Value::Int);
+        let list = |items: &[Value]| Value::list(items.to_vec());
+        assert_eq!(list(&[n.clone(), i(0)]).equals(&list(&[i(2), i(1)])), Ok(Some(false)));
+        assert_eq!(list(std::slice::from_ref(&n)).equals(&list(&[n.clone(), i(1)])), Ok(Some(false)));
+        assert_eq!(list(&[n.clone(), i(1)]).equals(&list(&[i(2), i(1)])), Ok(None));
+        let record = |fields: &[(&str, Value)]| {
+            Value::Record(fields.iter().map(|(k, v)| (Arc::from(*k), v.clone())).collect())
+        };
+        assert_eq!(record(&[("a", n.clone())]).equals(&record(&[("a", n)])), Ok(None));
+        let (ab, ba) = (record(&[("a", i(1)), ("b", i(2))]), record(&[("b", i(2)), ("a", i(1))]));
+        assert_eq!(ab.equals(&ba), Ok(Some(true)));
+        assert_eq!((ab == ba, hashed(&ab) == hashed(&ba)), (true, true));
+        assert_eq!(ab.equals(&record(&[("a", i(1))])), Ok(Some(false)));
+    }
+
+    /// Numbers that lie close together in all three types, and far out.
+    fn any_number() -> impl Strategy<Value = Value> {
+        let near = prop_oneof![
+            Just(0i64),
+            Just(1),
+            Just(1 << 53),
+            Just(-(1 << 53)),
+            Just(i64::MAX),
+            Just(i64::MIN),
+            -5i64..5
+        ];
+        let small = -3i64..4;
+        (near, small, 0u32..20, 0u8..4).prop_map(|(base, add, scale, form)| {
+            let whole = base.saturating_add(add);
+            match form {
+                0 => Value::Int(whole),
+                1 => Value::Float(whole as f64),
+                2 => Value::Float(whole as f64 / 10f64.powi(scale as i32)),
+                _ => Value::Decimal(Decimal::of(whole.into(), scale).expect("short")),
+            }
+        })
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(20_000))]
+
+        #[test]
+        fn numbers_of_all_types_have_one_order(a in any_number(), b in any_number(), c in any_number()) {
+            let order = |x: &Value, y: &Value| x.order(y);
+            prop_assert_eq!(order(&a, &b), order(&b, &a).reverse());
+            if order(&a, &b).is_le() && order(&b, &c).is_le() {
+                prop_assert!(order(&a, &c).is_le(), "{a:?} <= {b:?} <= {c:?}");
+            }
+            if a == b {
+                prop_assert_eq!(hashed(&a), hashed(&b));
+                prop_assert_eq!(order(&a, &c), order(&b, &c));
+            }
+            prop_assert_eq!(a.equals(&b).unwrap_or(None), Some(order(&a, &b).is_eq()));
+        }
     }
 }

@@ -5,8 +5,8 @@
 use std::sync::Arc;
 
 use graphodrome_graph::{
-    Cardinality, Code, EdgeType, Endpoint, GraphType, LabelSet, NewEdge, NewNode, NodeType, PropertyType,
-    Snapshot, Transaction, Value, ValueType, label_set,
+    Cardinality, Code, Decimal, EdgeType, Endpoint, GraphType, LabelSet, NewEdge, NewNode, NodeType,
+    PropertyType, Snapshot, Transaction, Value, ValueType, label_set,
 };
 use proptest::prelude::*;
 
@@ -37,7 +37,7 @@ fn value() -> impl Strategy<Value = Value> {
         any::<bool>().prop_map(Value::Bool),
         (-300i64..300).prop_map(Value::Int),
         (-9i64..9).prop_map(|i| Value::Float(i as f64 / 2.0)),
-        (-20_000i64..20_000, 0u32..4).prop_map(|(n, s)| Value::Decimal(rust_decimal::Decimal::new(n, s))),
+        (-20_000i64..20_000, 0u32..4).prop_map(|(n, s)| Value::Decimal(Decimal::of(n.into(), s).unwrap())),
         "[a-c]{0,4}".prop_map(|t| Value::text(t.as_str())),
         prop::collection::vec((-200i64..200).prop_map(Value::Int), 0..3).prop_map(Value::list),
     ]
@@ -132,8 +132,8 @@ fn is_of(value: &Value, wanted: &ValueType) -> bool {
         ValueType::Decimal { .. } => match value {
             Value::Int(i) => i.abs() < 100,
             Value::Decimal(d) => {
-                let cents = d * rust_decimal::Decimal::ONE_HUNDRED;
-                cents.fract().is_zero() && cents.abs() < rust_decimal::Decimal::from(10_000)
+                let cents = d.checked_mul(100.into()).unwrap();
+                cents.is_whole() && cents.abs() < Decimal::from(10_000)
             }
             _ => false,
         },

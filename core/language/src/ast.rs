@@ -681,6 +681,61 @@ impl Expression {
         }
     }
 
+    /// Calls `visit` for every direct part, which it may replace.
+    pub fn each_part_mut(&mut self, visit: &mut dyn FnMut(&mut Expression)) {
+        use ExpressionKind::*;
+        match &mut self.kind {
+            Literal(_) | Parameter(_) | Variable(_) | CountAll | Exists(_) | Subquery(_) => {}
+            Let(bindings, body) => {
+                bindings.iter_mut().for_each(|(_, e)| visit(e));
+                visit(body);
+            }
+            Property(a, _) | Not(a) | Negate(a) | Cast(a, _) | Require(a, ..) => visit(a),
+            IsNull { operand, .. }
+            | IsTruth { operand, .. }
+            | IsLabeled { operand, .. }
+            | IsTyped { operand, .. }
+            | IsNormalized { operand, .. }
+            | IsDirected { operand, .. } => visit(operand),
+            Binary(_, a, b) | Index(a, b) => {
+                visit(a);
+                visit(b);
+            }
+            IsEnd { node, edge, .. } => {
+                visit(node);
+                visit(edge);
+            }
+            In { operand, list, .. } => {
+                visit(operand);
+                visit(list);
+            }
+            Between { operand, low, high, .. } => {
+                visit(operand);
+                visit(low);
+                visit(high);
+            }
+            Like { operand, pattern, .. } => {
+                visit(operand);
+                visit(pattern);
+            }
+            Case { operand, branches, otherwise } => {
+                operand.iter_mut().for_each(|e| visit(e));
+                for (when, then) in branches {
+                    visit(when);
+                    visit(then);
+                }
+                otherwise.iter_mut().for_each(|e| visit(e));
+            }
+            Call { arguments, .. } => arguments.iter_mut().for_each(visit),
+            Aggregate { argument, second, .. } => {
+                visit(argument);
+                second.iter_mut().for_each(|e| visit(e));
+            }
+            List(items) | Path(items) => items.iter_mut().for_each(visit),
+            Record(fields) => fields.iter_mut().for_each(|(_, e)| visit(e)),
+        }
+    }
+
     pub fn contains_aggregate(&self) -> bool {
         if matches!(self.kind, ExpressionKind::Aggregate { .. } | ExpressionKind::CountAll) {
             return true;

@@ -3,8 +3,7 @@
 
 use std::sync::Arc;
 
-use graphodrome_graph::Value;
-use rust_decimal::Decimal;
+use graphodrome_graph::{Decimal, Value};
 
 use crate::{Diagnostic, Span};
 
@@ -452,9 +451,11 @@ impl<'t> Lexer<'t> {
         } else if decimal && !exact {
             Decimal::from_scientific(&text).ok().map(Value::Decimal)
         } else if decimal || !whole {
-            Decimal::from_str_exact(&text).ok().map(Value::Decimal)
+            text.parse().ok().map(Value::Decimal)
         } else {
-            text.parse().ok().map(Value::Int)
+            // Whole numbers beyond INT64 are exact all the same.
+            let int = text.parse().ok().map(Value::Int);
+            int.or_else(|| text.parse().ok().map(Value::Decimal))
         };
         let span = self.span_from(start);
         if self.rest().starts_with(|c: char| c.is_alphabetic() || c == '_') {

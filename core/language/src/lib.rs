@@ -21,5 +21,5 @@ pub use nearest::nearest;
 pub use parse::{parse, parse_expression, parse_graph_type, parse_value_type, statement_ranges};
 pub use scope::{
     VariableKind, clause_variables, conditional_variables, expression_variables, pattern_variables,
-    query_labels, query_variables, term_variables,
+    query_labels, query_variables, term_expressions, term_variables,
 };

@@ -251,7 +251,8 @@ pub(crate) fn pattern_expressions<'p>(pattern: &'p GraphPattern, visit: &mut dyn
     pattern.condition.iter().for_each(visit);
 }
 
-fn term_expressions<'p>(term: &'p PathTerm, visit: &mut dyn FnMut(&'p Expression)) {
+/// Calls `visit` for every condition and property value in a path term.
+pub fn term_expressions<'p>(term: &'p PathTerm, visit: &mut dyn FnMut(&'p Expression)) {
     let filter = |f: &'p ElementFilter, visit: &mut dyn FnMut(&'p Expression)| {
         f.properties.iter().for_each(|(_, e)| visit(e));
         f.condition.iter().for_each(visit);

@@ -290,7 +290,7 @@ fn of_type(value_type: &ValueType, place: u64) -> Option<MadeValue> {
         ValueType::Bool => MadeValue::Bool(place % 2 == 1),
         ValueType::Decimal { precision, scale } => {
             let digits = small.to_string();
-            if digits.len() > *precision as usize {
+            if *precision > 0 && digits.len() > *precision as usize {
                 return None;
             }
             let scale = *scale as usize;

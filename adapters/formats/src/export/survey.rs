@@ -4,7 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use graphodrome_graph::{Column, LabelSet, Snapshot, Value, ValueType};
+use graphodrome_graph::{Column, Decimal, LabelSet, MAX_DIGITS, Snapshot, Value, ValueType};
 
 use crate::export::tables::Kind as Tables;
 use crate::export::{Ask, ExportError, Selection};
@@ -58,6 +58,8 @@ pub(crate) struct Seen {
     pub items: BTreeSet<Kind>,
     /// Digits after the point, of decimals.
     pub scale: u32,
+    /// Digits before the point, of decimals.
+    whole: u32,
     pub control_characters: bool,
     /// Words for null that are values here.
     taken: BTreeSet<&'static str>,
@@ -72,10 +74,27 @@ impl Seen {
         self.kinds.insert(kind);
         match value {
             Value::Text(text) => self.see_text(text),
-            Value::Decimal(d) => self.scale = self.scale.max(d.scale()),
-            Value::List(items) => self.items.extend(items.iter().filter_map(Kind::of)),
+            Value::Decimal(d) => self.see_decimal(d),
+            Value::List(items) => {
+                for item in items.iter() {
+                    self.items.extend(Kind::of(item));
+                    if let Value::Decimal(d) = item {
+                        self.see_decimal(d);
+                    }
+                }
+            }
             _ => {}
         }
+    }
+
+    fn see_decimal(&mut self, d: &Decimal) {
+        self.scale = self.scale.max(d.scale());
+        self.whole = self.whole.max(d.digits().saturating_sub(d.scale()));
+    }
+
+    /// Whether one DECIMAL type holds all decimals.
+    pub fn one_decimal_type(&self) -> bool {
+        self.whole + self.scale <= MAX_DIGITS
     }
 
     fn see_text(&mut self, text: &str) {
@@ -109,6 +128,7 @@ impl Seen {
         self.items.extend(&other.items);
         self.taken.extend(&other.taken);
         self.scale = self.scale.max(other.scale);
+        self.whole = self.whole.max(other.whole);
         self.control_characters |= other.control_characters;
     }
 
@@ -124,7 +144,8 @@ impl Seen {
             Kind::Bool => ValueType::Bool,
             Kind::Int => ValueType::Int(64),
             Kind::Float => ValueType::Float(64),
-            Kind::Decimal => ValueType::Decimal { precision: 28, scale: self.scale.min(28) as u8 },
+            Kind::Decimal if !self.one_decimal_type() => return None,
+            Kind::Decimal => ValueType::Decimal { precision: MAX_DIGITS as u8, scale: self.scale as u8 },
             Kind::Text => return None,
             Kind::Bytes => ValueType::Bytes { min: 0, max: None },
             Kind::Date => ValueType::Date,
@@ -136,7 +157,8 @@ impl Seen {
             Kind::List => {
                 let mut items = self.items.iter();
                 let one = items.next().filter(|_| items.next().is_none()).copied();
-                let of_items = Seen { kinds: one.into_iter().collect(), scale: 28, ..Seen::default() };
+                let kinds = one.into_iter().collect();
+                let of_items = Seen { kinds, scale: self.scale, whole: self.whole, ..Seen::default() };
                 let item = match one {
                     Some(Kind::Text) => ValueType::TEXT,
                     Some(_) => of_items.value_type().unwrap_or(ValueType::Any),

@@ -12,7 +12,7 @@ use arrow_array::{ArrayRef, RecordBatch};
 use arrow_ipc::writer::StreamWriter;
 use arrow_schema::{DataType, Field, Schema, TimeUnit};
 use chrono::Timelike;
-use graphodrome_graph::{Dense, Properties, Snapshot, Value, ValueType};
+use graphodrome_graph::{Decimal, Dense, MAX_DIGITS, Properties, Snapshot, Value, ValueType};
 use parquet::arrow::ArrowWriter;
 use serde_json::{Map, json};
 use zip::write::SimpleFileOptions;
@@ -184,7 +184,9 @@ fn data_type(seen: &Seen) -> DataType {
         Some(Values::Bool) => DataType::Boolean,
         Some(Values::Int) => DataType::Int64,
         Some(Values::Float) => DataType::Float64,
-        Some(Values::Decimal) => DataType::Decimal128(38, seen.scale as i8),
+        Some(Values::Decimal) if seen.one_decimal_type() => {
+            DataType::Decimal128(MAX_DIGITS as u8, seen.scale as i8)
+        }
         Some(Values::Bytes) => DataType::Binary,
         Some(Values::Date) => DataType::Date32,
         Some(Values::LocalTime) => DataType::Time64(TimeUnit::Nanosecond),
@@ -332,9 +334,9 @@ fn array(values: &[&Value], field: &Field) -> Result<ArrayRef, ExportError> {
         DataType::Decimal128(precision, scale) => {
             let builder =
                 Decimal128Builder::new().with_precision_and_scale(*precision, *scale).map_err(failed)?;
-            let unscaled = |d: &rust_decimal::Decimal| {
-                d.mantissa() * 10i128.pow((*scale as u32).saturating_sub(d.scale()))
-            };
+            let scale = *scale as u32;
+            // The survey chose a scale that all values have room for.
+            let unscaled = |d: &Decimal| d.rescale(scale).unwrap_or(*d).coefficient();
             build!(builder, values, field, Value::Decimal(d) => unscaled(d))
         }
         DataType::List(item) => lists(values, item.data_type()),

@@ -13,9 +13,8 @@ use arrow_ipc::reader::{FileReader, StreamReader};
 use arrow_schema::{DataType, FieldRef, TimeUnit};
 use bytes::Bytes;
 use chrono::{DateTime, FixedOffset, NaiveTime, TimeDelta};
-use graphodrome_graph::{ColumnBuilder, Value};
+use graphodrome_graph::{ColumnBuilder, Decimal, Value};
 use rayon::prelude::*;
-use rust_decimal::Decimal;
 
 use crate::load::fields::{Fields, Row};
 use crate::load::plain::{Kind, Target, targets};
@@ -269,7 +268,10 @@ fn append(builder: &mut ColumnBuilder, array: &ArrayRef) {
 /// The columns without dictionaries.
 fn plain_arrays(batch: &RecordBatch) -> Result<Vec<ArrayRef>, arrow_schema::ArrowError> {
     let plain = |array: &ArrayRef| match array.data_type() {
-        DataType::Dictionary(_, values) => arrow_cast::cast(array, values),
+        DataType::Dictionary(..) => {
+            let coded = array.as_any_dictionary();
+            arrow_select::take::take(coded.values(), coded.keys(), None)
+        }
         _ => Ok(array.clone()),
     };
     batch.columns().iter().map(plain).collect()
@@ -327,7 +329,7 @@ fn value(array: &ArrayRef, row: usize) -> Option<Value> {
         DataType::Decimal128(_, scale) => {
             let unscaled = array.as_primitive::<Decimal128Type>().value(row);
             let scale = u32::try_from(*scale).ok()?;
-            Value::Decimal(Decimal::try_from_i128_with_scale(unscaled, scale).ok()?)
+            Value::Decimal(Decimal::of(unscaled, scale)?)
         }
         DataType::Timestamp(unit, zone) => {
             let since = since_epoch(array, *unit, row)?;

@@ -4,6 +4,7 @@
 
 mod account;
 mod assemble;
+mod blocks;
 mod columnar;
 mod connect;
 mod edges;

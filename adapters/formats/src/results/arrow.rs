@@ -336,9 +336,9 @@ fn array(values: &[Value], shape: &Shape, snapshot: &Snapshot) -> Result<ArrayRe
         )),
         Shape::Decimal(scale) => {
             let wanted = *scale as u32;
-            let scaled = |d: rust_decimal::Decimal| {
-                let missing = wanted.checked_sub(d.scale())?;
-                d.mantissa().checked_mul(10i128.pow(missing))
+            let scaled = |d: graphodrome_graph::Decimal| {
+                wanted.checked_sub(d.scale())?;
+                d.rescale(wanted).map(|d| d.coefficient())
             };
             let all = taken!(values, Value::Decimal(d) => scaled(*d), Value::Int(i) => scaled((*i).into()));
             let made = Decimal128Array::from(all).with_precision_and_scale(DECIMAL_DIGITS, *scale);

@@ -135,7 +135,7 @@ impl Run {
         let turn = graph.turn().await;
         let wait = microseconds(waiting.elapsed());
         let ready = self.found(turn.snapshot())?;
-        let brief = Limits { brief: Some(BRIEF), unprofiled: true, ..self.limits.clone() };
+        let brief = Limits { brief: Some(BRIEF), ..self.limits.clone() };
         let (body, made) = self.make(&ready, brief, wait, format).ok()?;
         if let Some((snapshot, changes)) = made
             && !changes.is_empty()

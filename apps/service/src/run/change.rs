@@ -44,7 +44,7 @@ impl Run {
         let limits = Limits { cancel: token, ..self.limits.clone() };
         let ready = self.prepare(snapshot)?;
         if ready.prepared.cost() < BRIEF_COST {
-            let brief = Limits { brief: Some(BRIEF), unprofiled: true, ..limits.clone() };
+            let brief = Limits { brief: Some(BRIEF), ..limits.clone() };
             match self.make(&ready, brief, wait, format) {
                 Err(Stopped::Diagnostic(d)) if d.code == Code::NOT_BRIEF => {}
                 made => {

@@ -95,7 +95,7 @@ impl Run {
         &self, ready: &Ready, format: ResultFormat, limits: Limits, wait: f64,
     ) -> Result<Option<Vec<u8>>, Problem> {
         let mut whole = None;
-        let limits = Limits { brief: Some(BRIEF), unprofiled: true, ..limits };
+        let limits = Limits { brief: Some(BRIEF), ..limits };
         let mut keep = |piece: Vec<u8>, ended: bool| {
             whole = ended.then_some(piece);
             ended

@@ -5,11 +5,10 @@ use hashbrown::HashSet;
 use std::sync::Arc;
 
 use graphodrome_graph::{Code, GraphError, Value};
-use graphodrome_language::Span;
-use graphodrome_language::ast::{Aggregate, BinaryOperator};
+use graphodrome_language::ast::Aggregate;
 
 use crate::batch::NO_ELEMENT;
-use crate::evaluate::arithmetic;
+use crate::operators::totals::{Product, Sum};
 use crate::search::NodeSet;
 
 #[derive(Clone, Debug)]
@@ -19,29 +18,47 @@ pub(crate) struct Accumulator {
     /// Distinct nodes, by their numbers alone.
     seen_nodes: NodeSet,
     count: u64,
-    /// Sum, product, least or greatest so far.
-    value: Value,
-    items: Vec<Value>,
+    state: State,
     /// Of a percentile.
     share: f64,
+}
+
+/// What a function keeps beside the number of values.
+#[derive(Clone, Debug)]
+enum State {
+    Count,
+    Sum(Box<Sum>),
+    Product(Box<Product>),
+    /// The least or greatest so far.
+    Extreme(Value),
+    Items(Vec<Value>),
     /// Running mean and sum of squared differences (Welford 1962).
-    mean: f64,
-    squares: f64,
+    Spread {
+        mean: f64,
+        squares: f64,
+    },
 }
 
 impl Accumulator {
     /// `node_bound` is one more than the greatest node number.
     pub fn new(function: Aggregate, distinct: bool, node_bound: u32) -> Self {
+        let state = match function {
+            Aggregate::Count => State::Count,
+            Aggregate::Sum | Aggregate::Avg => State::Sum(Box::default()),
+            Aggregate::Product => State::Product(Box::default()),
+            Aggregate::Min | Aggregate::Max => State::Extreme(Value::Null),
+            Aggregate::CollectList | Aggregate::PercentileCont | Aggregate::PercentileDisc => {
+                State::Items(vec![])
+            }
+            Aggregate::StddevPop | Aggregate::StddevSamp => State::Spread { mean: 0.0, squares: 0.0 },
+        };
         Accumulator {
             function,
             seen: distinct.then(HashSet::new),
             seen_nodes: NodeSet::new(node_bound),
             count: 0,
-            value: Value::Null,
-            items: vec![],
+            state,
             share: 0.0,
-            mean: 0.0,
-            squares: 0.0,
         }
     }
 
@@ -64,38 +81,30 @@ impl Accumulator {
             return Ok(());
         }
         self.count += 1;
-        match self.function {
-            Aggregate::Count => {}
-            Aggregate::Sum => self.combine(BinaryOperator::Add, value)?,
-            Aggregate::Product => self.combine(BinaryOperator::Multiply, value)?,
-            Aggregate::Min => {
-                if self.value.is_null() || value.compare(&self.value)?.is_some_and(|o| o.is_lt()) {
-                    self.value = value;
+        match &mut self.state {
+            State::Count => {}
+            State::Sum(sum) => sum.add(&value)?,
+            State::Product(product) => product.multiply(&value)?,
+            State::Extreme(extreme) => {
+                // Values that cannot be compared are an error; NaN is above every number.
+                value.compare(extreme)?;
+                let order = value.order(extreme);
+                let better = if self.function == Aggregate::Min { order.is_lt() } else { order.is_gt() };
+                if extreme.is_null() || better {
+                    *extreme = value;
                 }
             }
-            Aggregate::Max => {
-                if self.value.is_null() || value.compare(&self.value)?.is_some_and(|o| o.is_gt()) {
-                    self.value = value;
-                }
-            }
-            Aggregate::CollectList => self.items.push(value),
-            Aggregate::PercentileCont | Aggregate::PercentileDisc => {
-                if !value.is_number() {
+            State::Items(items) => {
+                if self.function != Aggregate::CollectList && !value.is_number() {
                     return Err(not_a_number(&value));
                 }
-                self.items.push(value);
+                items.push(value);
             }
-            Aggregate::Avg | Aggregate::StddevPop | Aggregate::StddevSamp => {
+            State::Spread { mean, squares } => {
                 let x = value.as_f64().ok_or_else(|| not_a_number(&value))?;
-                if self.function == Aggregate::Avg && !matches!(value, Value::Float(_)) {
-                    // Exact while the values are exact.
-                    self.combine(BinaryOperator::Add, value)?;
-                } else if self.function == Aggregate::Avg {
-                    self.combine(BinaryOperator::Add, Value::Float(x))?;
-                }
-                let delta = x - self.mean;
-                self.mean += delta / self.count as f64;
-                self.squares += delta * (x - self.mean);
+                let delta = x - *mean;
+                *mean += delta / self.count as f64;
+                *squares += delta * (x - *mean);
             }
         }
         Ok(())
@@ -115,60 +124,45 @@ impl Accumulator {
         };
     }
 
-    fn combine(&mut self, operator: BinaryOperator, value: Value) -> Result<(), GraphError> {
-        if !value.is_number() && !matches!(value, Value::Duration(_)) {
-            return Err(not_a_number(&value));
-        }
-        if self.value.is_null() {
-            self.value = value;
-            return Ok(());
-        }
-        let before = std::mem::replace(&mut self.value, Value::Null);
-        self.value = arithmetic(operator, before, value, Span::default())
-            .map_err(|d| GraphError::new(Code(d.code), d.message))?;
-        Ok(())
-    }
-
-    pub fn finish(self) -> Value {
-        match self.function {
-            Aggregate::Count => Value::Int(self.count as i64),
-            Aggregate::Sum | Aggregate::Product | Aggregate::Min | Aggregate::Max => self.value,
-            Aggregate::CollectList => Value::List(Arc::from(self.items)),
-            Aggregate::PercentileCont | Aggregate::PercentileDisc => self.percentile(),
-            Aggregate::Avg => match &self.value {
-                Value::Null => Value::Null,
-                Value::Decimal(sum) => Value::Decimal(*sum / rust_decimal::Decimal::from(self.count)),
-                sum => sum.as_f64().map_or(Value::Null, |sum| Value::Float(sum / self.count as f64)),
+    /// The result; an error where it is out of range for its type.
+    pub fn finish(self) -> Result<Value, GraphError> {
+        let count = self.count;
+        Ok(match self.state {
+            State::Count => Value::Int(
+                i64::try_from(count)
+                    .map_err(|_| GraphError::new(Code::NUMBER_OUT_OF_RANGE, "the count is out of range"))?,
+            ),
+            _ if count == 0 && self.function != Aggregate::CollectList => Value::Null,
+            State::Sum(sum) if self.function == Aggregate::Avg => sum.mean(count)?,
+            State::Sum(sum) => sum.finish()?,
+            State::Product(product) => product.finish()?,
+            State::Extreme(value) => value,
+            State::Items(items) if self.function == Aggregate::CollectList => Value::List(Arc::from(items)),
+            State::Items(items) => percentile(items, self.share, self.function == Aggregate::PercentileDisc),
+            State::Spread { squares, .. } => match self.function {
+                Aggregate::StddevPop => Value::Float((squares / count as f64).sqrt()),
+                _ if count > 1 => Value::Float((squares / (count - 1) as f64).sqrt()),
+                _ => Value::Null,
             },
-            Aggregate::StddevPop if self.count > 0 => Value::Float((self.squares / self.count as f64).sqrt()),
-            Aggregate::StddevSamp if self.count > 1 => {
-                Value::Float((self.squares / (self.count - 1) as f64).sqrt())
-            }
-            Aggregate::StddevPop | Aggregate::StddevSamp => Value::Null,
-        }
+        })
     }
 }
 
-impl Accumulator {
-    /// Between the two values nearest to the share, or (DISC) the first value that has it.
-    fn percentile(mut self) -> Value {
-        self.items.sort_by(Value::order);
-        let n = self.items.len();
-        if n == 0 {
-            return Value::Null;
-        }
-        if self.function == Aggregate::PercentileDisc {
-            let place = ((self.share * n as f64).ceil() as usize).clamp(1, n);
-            return self.items.swap_remove(place - 1);
-        }
-        let at = self.share * (n - 1) as f64;
-        let (low, high) = (at.floor() as usize, at.ceil() as usize);
-        let number = |i: usize| self.items[i].as_f64().unwrap_or(f64::NAN);
-        Value::Float(number(low) + (number(high) - number(low)) * (at - low as f64))
+/// Between the two values nearest to the share, or (DISC) the first value that has it.
+fn percentile(mut items: Vec<Value>, share: f64, discrete: bool) -> Value {
+    items.sort_by(Value::order);
+    let n = items.len();
+    if discrete {
+        let place = ((share * n as f64).ceil() as usize).clamp(1, n);
+        return items.swap_remove(place - 1);
     }
+    let at = share * (n - 1) as f64;
+    let (low, high) = (at.floor() as usize, at.ceil() as usize);
+    let number = |i: usize| items[i].as_f64().unwrap_or(f64::NAN);
+    Value::Float(number(low) + (number(high) - number(low)) * (at - low as f64))
 }
 
-fn not_a_number(value: &Value) -> GraphError {
+pub(super) fn not_a_number(value: &Value) -> GraphError {
     GraphError::new(
         Code::WRONG_TYPE,
         format!("SUM, AVG and their kin take numbers, found {} {}", value.type_name(), value.excerpt()),

@@ -35,9 +35,12 @@ impl CountWalks {
     pub fn of(close: &IntersectEdges, step: &FollowEdges, width: usize) -> Option<CountWalks> {
         let counting = close.counting?;
         let through = close.arms.iter().position(|arm| arm.from == width + 1)?;
-        let kept = 1 - through;
         let plain = close.conditions.is_empty() && step.conditions.is_empty() && step.once.is_none();
-        if close.arms.len() != 2 || !plain || step.counting.is_some() || close.arms[kept].from >= width {
+        if close.arms.len() != 2 || !plain || step.counting.is_some() {
+            return None;
+        }
+        let kept = 1 - through;
+        if close.arms[kept].from >= width {
             return None;
         }
         let (near, far) = (close.arms[kept].from, step.from);

@@ -15,7 +15,6 @@ use crate::expression::{Expr, Kind};
 use crate::operators::Accumulator;
 use crate::plan::{Input, Operator, OperatorPlan};
 use crate::quick::{self, Lack, Number, Place};
-use rust_decimal::prelude::ToPrimitive;
 
 #[derive(Clone, Debug)]
 pub(crate) struct AggregateSpec {
@@ -78,10 +77,13 @@ impl Run {
         let mut numbered: HashMap<i64, usize> = HashMap::new();
         let single = self.spec.keys.len() == 1;
         let mut groups: Vec<Vec<Accumulator>> = vec![];
+        // First come, first out, each key as it came first.
+        let mut keys = self.spec.key_vectors.clone();
         // Where rows are only counted, their numbers by group, which become accumulators at the end.
         let counts_rows =
             |a: &AggregateSpec| a.function == Aggregate::Count && a.argument.is_none() && a.weight.is_none();
         let only_counts = single && self.spec.aggregates.iter().all(counts_rows);
+        let weighed = self.spec.aggregates.iter().find_map(|a| a.weight);
         let mut counts: Vec<usize> = vec![];
         if self.spec.keys.is_empty() {
             places.insert(vec![], 0);
@@ -101,6 +103,10 @@ impl Run {
             let key = self.spec.keys.first().filter(|_| single);
             let key_number = key.and_then(|key| Number::of(key, &batch, &[], evaluator.scope));
             for row in 0..batch.len {
+                // A row that stands for no row is in no group.
+                if weighed.is_some_and(|slot| weight(&batch, slot, row) == 0) {
+                    continue;
+                }
                 let at = Row { batch: &batch, row, locals: &[] };
                 let read = evaluator.counters.properties_read;
                 let number = match (&key_number, key) {
@@ -115,11 +121,13 @@ impl Run {
                     (None, Some(key)) => quick::number(key, at, evaluator.scope, evaluator.counters),
                     (None, None) => None,
                 };
+                let own = 64 + 96 * self.spec.aggregates.len();
                 let place = if self.spec.keys.is_empty() {
                     0
                 } else if let Some(Some(number)) = number {
                     *numbered.entry(number).or_insert_with(|| {
-                        new_bytes += 64 + 96 * self.spec.aggregates.len();
+                        new_bytes += own;
+                        keys[0].push(Value::Int(number));
                         groups.push(fresh(&self.spec));
                         groups.len() - 1
                     })
@@ -132,20 +140,22 @@ impl Run {
                     }
                     // 1 and 1.0 are one group.
                     let whole = if single { whole_number(&key[0]) } else { None };
-                    match whole.and_then(|n| numbered.get(&n)).or(places.get(&key)) {
+                    let known = match whole {
+                        Some(whole) => numbered.get(&whole),
+                        None => places.get(&key),
+                    };
+                    match known {
                         Some(place) => *place,
-                        None if whole.is_some() => {
-                            new_bytes += 64 + 96 * self.spec.aggregates.len();
-                            groups.push(fresh(&self.spec));
-                            numbered.insert(whole.unwrap_or_default(), groups.len() - 1);
-                            groups.len() - 1
-                        }
                         None => {
-                            new_bytes += key.iter().map(value_bytes).sum::<usize>();
-                            new_bytes += 64 + 96 * self.spec.aggregates.len();
+                            let place = groups.len();
+                            new_bytes += own + key.iter().map(value_bytes).sum::<usize>();
                             groups.push(fresh(&self.spec));
-                            places.insert(key, groups.len() - 1);
-                            groups.len() - 1
+                            keys.iter_mut().zip(&key).for_each(|(column, value)| column.push(value.clone()));
+                            match whole {
+                                Some(whole) => numbered.insert(whole, place),
+                                None => places.insert(key, place),
+                            };
+                            place
                         }
                     }
                 };
@@ -172,24 +182,16 @@ impl Run {
         for (group, rows) in groups.iter_mut().zip(counts) {
             group.iter_mut().for_each(|accumulator| accumulator.add_rows(rows));
         }
-        let mut keys: Vec<(Vec<Value>, usize)> = places.into_iter().collect();
-        keys.extend(numbered.into_iter().map(|(n, place)| (vec![Value::Int(n)], place)));
-        // First come, first out.
-        keys.sort_unstable_by_key(|(_, place)| *place);
-        let mut columns = self.spec.key_vectors.clone();
-        for (key, _) in keys {
-            for (column, value) in columns.iter_mut().zip(key) {
-                column.push(value);
-            }
-        }
         let len = groups.len();
         let mut results: Vec<Vec<Value>> =
             self.spec.aggregates.iter().map(|_| Vec::with_capacity(len)).collect();
         for group in groups {
-            for (column, accumulator) in results.iter_mut().zip(group) {
-                column.push(accumulator.finish());
+            for ((column, accumulator), spec) in results.iter_mut().zip(group).zip(&self.spec.aggregates) {
+                let place = spec.argument.as_ref().map(|argument| argument.span).unwrap_or_default();
+                column.push(accumulator.finish().map_err(|e| located(e, place))?);
             }
         }
+        let mut columns = keys;
         columns.extend(results.into_iter().map(Vector::Values));
         Ok(Batch { len, columns })
     }
@@ -210,12 +212,16 @@ fn percentile_share(share: &Expr, context: &mut Context) -> Outcome<f64> {
     })
 }
 
-/// The whole number that a number is.
+/// The INT64 that a number equals.
 fn whole_number(value: &Value) -> Option<i64> {
     match value {
         Value::Int(i) => Some(*i),
-        Value::Float(f) if f.trunc() == *f && f.abs() < 9e15 => Some(*f as i64),
-        Value::Decimal(d) if d.fract().is_zero() => d.to_i64(),
+        Value::Float(f) if f.trunc() == *f && f.abs() <= 9_223_372_036_854_775_808.0 => {
+            // Beyond the range a cast saturates, to a number that is another one.
+            let whole = *f as i64;
+            (Value::Int(whole) == *value).then_some(whole)
+        }
+        Value::Decimal(d) => d.to_whole(),
         _ => None,
     }
 }

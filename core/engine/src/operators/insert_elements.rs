@@ -186,6 +186,8 @@ impl Operator for Run {
         batch.columns.extend(edges.into_iter().map(Vector::Edges));
         if spec.settles {
             context.settle(spec.span)?;
+        } else {
+            context.see_changes();
         }
         Ok((batch.len > 0).then_some(batch))
     }

@@ -36,6 +36,7 @@ mod seek_key;
 mod set_properties;
 pub(crate) mod shortest_paths;
 mod tables;
+mod totals;
 
 pub(crate) use aggregate::Accumulator;
 pub(crate) use argument::{Argument, Start};

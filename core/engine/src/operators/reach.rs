@@ -7,9 +7,7 @@ use crate::batch::{BATCH_ROWS, Batch};
 use crate::context::{Context, Outcome};
 use crate::operators::search_paths::search_details;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
-use crate::search::{
-    Rows, SearchSpec, goes_both_ways, meet_in_the_middle, reach, remove, shortest_cycle_exists,
-};
+use crate::search::{Rows, SearchSpec, cycle_exists, goes_both_ways, meet_in_the_middle, reach, remove};
 
 #[derive(Clone, Debug)]
 pub(crate) struct Reach {
@@ -75,7 +73,7 @@ impl Run {
                 meet_in_the_middle(step, start, target, spec.max, spec.reversed, batch, row, context)?
                     .is_some()
             } else if both_ways {
-                shortest_cycle_exists(step, start, spec.max, batch, row, context)?
+                cycle_exists(step, start, spec.max, batch, row, context)?
             } else {
                 reach(step, start, (1, spec.max), spec.reversed, batch, row, context)?.contains(&start)
             };
@@ -86,7 +84,7 @@ impl Run {
             remove(&mut ends, start);
         } else if both_ways && spec.min > 0 {
             // A walk to and fro led back to the start; only a cycle does so by a trail.
-            let cycle = shortest_cycle_exists(step, start, spec.max, batch, row, context)?;
+            let cycle = cycle_exists(step, start, spec.max, batch, row, context)?;
             remove(&mut ends, start);
             if cycle {
                 ends.push(start);

@@ -3,8 +3,9 @@
 
 use std::sync::Arc;
 
-use graphodrome_graph::{Value, label_set};
+use graphodrome_graph::{Code, Value, label_set};
 use graphodrome_language::{Diagnostic, Span};
+use hashbrown::HashMap;
 
 use crate::batch::Batch;
 use crate::context::{Context, Outcome, located};
@@ -107,6 +108,7 @@ impl Operator for Run {
                 ready.push((element, change, spec));
             }
         }
+        one_value_each(&ready, context)?;
         for (element, change, spec) in ready {
             context.work(1)?;
             apply(element, change, spec, context)?;
@@ -114,6 +116,45 @@ impl Operator for Run {
         context.settle(self.spec.span)?;
         Ok((batch.len > 0).then_some(batch))
     }
+}
+
+/// One statement gives a property of an element one value, however often it comes.
+fn one_value_each(ready: &[(Value, Ready, &ChangeSpec)], context: &mut Context) -> Outcome<()> {
+    if ready.len() < 2 {
+        return Ok(());
+    }
+    context.reserve(ready.len() * 64)?;
+    let mut given: HashMap<(bool, u32, &str), &Value> = HashMap::with_capacity(ready.len());
+    let mut all: HashMap<(bool, u32), &[(Arc<str>, Value)]> = HashMap::new();
+    for (element, change, spec) in ready {
+        let element = match element {
+            Value::Node(n) => (true, *n),
+            Value::Edge(e) => (false, *e),
+            _ => continue,
+        };
+        let twice = match change {
+            Ready::Set(name, value) => {
+                let before = given.insert((element.0, element.1, name), value);
+                before
+                    .filter(|before| *before != value)
+                    .map(|before| (&**name, before.excerpt(), value.excerpt()))
+            }
+            Ready::SetAll(pairs) => {
+                let before = all.insert(element, pairs);
+                let differs = before.is_some_and(|before| before != pairs.as_slice());
+                differs.then(|| ("*", "one record".into(), "another".into()))
+            }
+            Ready::AddLabel(_) | Ready::RemoveLabel(_) => None,
+        };
+        if let Some((property, one, other)) = twice {
+            let text = format!("{}.{property} of one element is given {one} and {other}", spec.name);
+            return Err(Diagnostic::error(Code::MULTIPLE_ASSIGNMENTS, spec.span, text)
+                .hint("aggregate the rows first, so that each element comes once"));
+        }
+        context.work(1)?;
+    }
+    context.release(ready.len() * 64);
+    Ok(())
 }
 
 fn apply(element: Value, change: Ready, spec: &ChangeSpec, context: &mut Context) -> Outcome<()> {

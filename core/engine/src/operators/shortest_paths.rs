@@ -155,8 +155,13 @@ impl Run {
                 }
             }
             _ => {
-                let weight =
-                    self.plan.weight.as_ref().map(|(expression, local)| Weight { expression, local: *local });
+                let weight = self.plan.weight.as_ref().map(|(expression, local)| {
+                    let mut slots = vec![];
+                    expression.slots(&mut slots);
+                    let width = batch.columns.len();
+                    let edge_alone = slots.iter().all(|slot| *slot < width || *slot == width + local);
+                    Weight { expression, local: *local, edge_alone }
+                });
                 let results =
                     product_search(spec, self.plan.quota, weight, start, target, batch, row, context)?;
                 for path in results {

@@ -66,7 +66,7 @@ impl Planner<'_> {
         let Some(labels) = &pattern.labels else { return Start::Scan };
         let given = |property: &Arc<str>| {
             b.graph.conditions.iter().position(|c| {
-                !c.done
+                c.waits()
                     && key_value(&c.expression, &pattern.name, property).is_some_and(|value| {
                         expression_variables(value).iter().all(|v| schema.slot(v).is_some())
                     })
@@ -110,7 +110,7 @@ impl Planner<'_> {
         let conditions = &b.graph.conditions;
         let of = |property: &Arc<str>, value: fn(&Expression, &str, &str, Side) -> bool, side: Side| {
             conditions.iter().position(|c| {
-                !c.done && value(&c.expression, name, property, side) && {
+                c.waits() && value(&c.expression, name, property, side) && {
                     let others = c.variables.iter().filter(|v| *v != name);
                     others.into_iter().all(|v| schema.slot(v).is_some())
                 }
@@ -230,7 +230,7 @@ impl Planner<'_> {
             let required = labels.required();
             let given = |property: &Arc<str>| {
                 b.graph.conditions.iter().position(|c| {
-                    !c.done
+                    c.waits()
                         && key_value(&c.expression, name, property).is_some_and(|value| {
                             expression_variables(value).iter().all(|v| schema.slot(v).is_some())
                         })

@@ -407,11 +407,13 @@ fn insensitive(result: &Return) -> bool {
             }
         }
     }
-    let aggregated =
-        result.group_by.is_some() || result.items.iter().any(|i| i.expression.contains_aggregate());
+    let aggregated = result.group_by.is_some()
+        || result.having.is_some()
+        || result.items.iter().any(|i| i.expression.contains_aggregate());
     let items = result.items.iter().all(|i| only_insensitive(&i.expression));
     let order = result.page.order.iter().all(|k| only_insensitive(&k.expression));
-    !result.items.is_empty() && (result.distinct || aggregated) && items && order
+    let having = result.having.iter().all(only_insensitive);
+    !result.items.is_empty() && (result.distinct || aggregated) && items && order && having
 }
 
 pub(crate) fn unsupported(span: graphodrome_language::Span, what: &str) -> Diagnostic {

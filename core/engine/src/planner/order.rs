@@ -198,7 +198,7 @@ impl Planner<'_> {
     /// Filters by every waiting condition whose variables are all there.
     fn ready_conditions(&mut self, node: PlanNode, b: &mut Builder<'_>) -> Outcome<PlanNode> {
         let mut ready = vec![];
-        for condition in b.graph.conditions.iter_mut().filter(|c| !c.done && !c.has_subquery) {
+        for condition in b.graph.conditions.iter_mut().filter(|c| c.waits()) {
             if !condition.variables.is_empty()
                 && condition.variables.iter().all(|v| node.schema.slot(v).is_some())
             {
@@ -214,7 +214,7 @@ impl Planner<'_> {
         &self, schema: &Schema, b: &mut Builder<'_>,
     ) -> Outcome<(Vec<Expr>, Vec<String>, f64)> {
         let (mut compiled, mut shown, mut share) = (vec![], vec![], 1.0);
-        for condition in b.graph.conditions.iter_mut().filter(|c| !c.done && !c.has_subquery) {
+        for condition in b.graph.conditions.iter_mut().filter(|c| c.waits()) {
             if !condition.variables.is_empty() && condition.variables.iter().all(|v| schema.slot(v).is_some())
             {
                 compiled.push(self.compile(&condition.expression, schema)?);
@@ -321,6 +321,9 @@ impl Planner<'_> {
         for (i, step) in b.graph.steps.iter().enumerate().filter(|(i, _)| !b.done[*i]) {
             let name = |n: usize| &b.graph.nodes[n].name;
             if elsewhere.slot(name(step.from)).is_some() || elsewhere.slot(name(step.to)).is_some() {
+                continue;
+            }
+            if step.needs.iter().any(|name| schema.slot(name).is_none()) {
                 continue;
             }
             let from = schema.slot(name(step.from)).is_some();
@@ -526,7 +529,7 @@ impl Planner<'_> {
     /// Joins two parts: on the equalities that connect them, or each row with each.
     fn join(&mut self, left: PlanNode, right: PlanNode, b: &mut Builder<'_>) -> Outcome<PlanNode> {
         let (mut left_keys, mut right_keys, mut shown) = (vec![], vec![], vec![]);
-        for condition in b.graph.conditions.iter_mut().filter(|c| !c.done && !c.has_subquery) {
+        for condition in b.graph.conditions.iter_mut().filter(|c| c.waits()) {
             let ExpressionKind::Binary(BinaryOperator::Equal, x, y) = &condition.expression.kind else {
                 continue;
             };

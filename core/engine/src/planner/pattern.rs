@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use graphodrome_graph::{Direction, LabelExpression};
 use graphodrome_language::ast::*;
-use graphodrome_language::{Span, VariableKind, expression_variables, term_variables};
+use graphodrome_language::{Span, VariableKind, expression_variables, term_expressions, term_variables};
 
 use crate::context::Outcome;
 use crate::plan::Schema;
@@ -25,6 +25,9 @@ pub(super) struct PatternStep {
     pub kind: StepKind,
     /// How the user wrote it, for display.
     pub shown: String,
+    /// Variables bound elsewhere in the pattern that a search's own conditions read: it cannot be taken
+    /// before they are there.
+    pub needs: BTreeSet<Arc<str>>,
 }
 
 #[derive(Clone, Debug)]
@@ -63,6 +66,14 @@ pub(super) struct Condition {
     pub variables: BTreeSet<Arc<str>>,
     pub done: bool,
     pub has_subquery: bool,
+}
+
+impl Condition {
+    /// Whether an operator of the pattern may still take it. One with a subquery is tested at the pattern's
+    /// end, where its subquery has been run.
+    pub fn waits(&self) -> bool {
+        !self.done && !self.has_subquery
+    }
 }
 
 /// A path variable and the pieces of its path, as names of columns.
@@ -117,6 +128,32 @@ impl PatternGraph {
         self.conditions.push(Condition { expression, variables, done: false, has_subquery });
     }
 
+    /// Notes for each search which variables of the pattern around it its conditions read.
+    fn note_needs(&mut self) {
+        let mut bound: BTreeSet<Arc<str>> = self.nodes.iter().map(|n| n.name.clone()).collect();
+        bound.extend(self.paths.iter().map(|p| p.name.clone()));
+        for step in &self.steps {
+            match &step.kind {
+                StepKind::Edge { name, .. } => {
+                    bound.insert(name.clone());
+                }
+                StepKind::Search(search) => {
+                    bound.extend(search.variables.iter().map(|v| v.outside.clone()));
+                }
+            }
+        }
+        for step in &mut self.steps {
+            let StepKind::Search(search) = &step.kind else { continue };
+            let own: BTreeSet<&Arc<str>> = search.variables.iter().map(|v| &v.inside).collect();
+            let term = PathTerm { elements: search.elements.clone() };
+            let mut read = BTreeSet::new();
+            term_expressions(&term, &mut |e| read.extend(expression_variables(e)));
+            read.extend(search.weight.iter().flat_map(expression_variables));
+            read.retain(|name| bound.contains(name) && !own.contains(name));
+            step.needs = read;
+        }
+    }
+
     fn node(&mut self, name: Arc<str>, labels: Option<LabelExpression>) -> usize {
         let known = self.nodes.iter().position(|n| n.name == name);
         match known {
@@ -151,6 +188,7 @@ impl Planner<'_> {
             self.path_pattern(path, multiplicity, &mut graph, &mut edge_names)?;
         }
         self.join_searches(&mut graph, bound);
+        graph.note_needs();
         if let Some(condition) = &pattern.condition {
             for conjunct in condition.conjuncts() {
                 graph.add_condition(conjunct.clone());
@@ -382,7 +420,7 @@ impl Planner<'_> {
                 labels: edge.filter.labels.as_ref().map(|l| l.0.clone()),
             };
             let shown = show_edge(edge, None);
-            graph.steps.push(PatternStep { from, to, kind, shown });
+            graph.steps.push(PatternStep { from, to, kind, shown, needs: BTreeSet::new() });
             return Ok(graph.steps.len() - 1);
         }
         let mode = if graph.repeatable { PathMode::Walk } else { PathMode::Trail };
@@ -412,7 +450,8 @@ impl Planner<'_> {
             variables,
             ambiguous,
         };
-        graph.steps.push(PatternStep { from, to, kind: StepKind::Search(Box::new(step)), shown });
+        let kind = StepKind::Search(Box::new(step));
+        graph.steps.push(PatternStep { from, to, kind, shown, needs: BTreeSet::new() });
         graph.steps.len() - 1
     }
 }

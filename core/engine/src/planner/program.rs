@@ -24,6 +24,21 @@ pub(super) struct ProgramBuilder<'b, 'p> {
     width: usize,
     states: Vec<State>,
     marked: bool,
+    /// The parts that are open, the whole first.
+    scopes: Vec<PartScope>,
+}
+
+/// A part of the pattern: what its variables are for the conditions that stand directly in it.
+struct PartScope {
+    kinds: Vec<(Arc<str>, VariableKind)>,
+    /// Some condition reads a list of what a quantifier in it binds.
+    lists: bool,
+}
+
+/// A condition, with the lists that are to be made before it is tested.
+struct Tested {
+    condition: Expr,
+    lists: Vec<Mark>,
 }
 
 /// A whole search: the program, its variables in the order of their locals, and the step if it is one.
@@ -128,6 +143,7 @@ impl<'p> Planner<'p> {
             width: input.len(),
             states: vec![State::Accept],
             marked: false,
+            scopes: vec![],
         };
         let entry = builder.term(elements, 0, &BTreeSet::new())?;
         // A search begins at state 0.
@@ -266,14 +282,69 @@ impl ProgramBuilder<'_, '_> {
     /// States for the elements, going on to `next`; returns where they begin. `before` has the
     /// names bound on the way to here.
     fn term(&mut self, elements: &[PathElement], next: usize, before: &BTreeSet<Arc<str>>) -> Outcome<usize> {
-        // What is bound where each element begins.
+        self.part(elements, &[], next, before)
+    }
+
+    /// A part with conditions on what it bound.
+    fn part(
+        &mut self, elements: &[PathElement], conditions: &[&Expression], next: usize,
+        before: &BTreeSet<Arc<str>>,
+    ) -> Outcome<usize> {
+        let term = PathTerm { elements: elements.to_vec() };
+        let kinds: Vec<_> = term_variables(&term).into_iter().map(|(n, kind)| (n.text, kind)).collect();
+        let groups: BTreeSet<Arc<str>> =
+            kinds.iter().filter(|(_, kind)| kind.is_group()).map(|(name, _)| name.clone()).collect();
+        let lists = reads_any(conditions, &groups) || reads_lists(elements, &groups);
+        self.scopes.push(PartScope { kinds, lists });
+        let begin = self.part_within(elements, conditions, next, before);
+        self.scopes.pop();
+        begin
+    }
+
+    fn part_within(
+        &mut self, elements: &[PathElement], conditions: &[&Expression], next: usize,
+        before: &BTreeSet<Arc<str>>,
+    ) -> Outcome<usize> {
+        let mut next = next;
+        let lists = self.scopes.last().is_some_and(|scope| scope.lists);
+        if lists {
+            next = self.mark(Mark::ListsEnd, next)?;
+        }
+        let mut tested = vec![];
+        for condition in conditions {
+            tested.push(self.condition(condition)?);
+        }
+        next = self.test_at_end(tested, next)?;
+        next = self.elements(elements, next, before)?;
+        if lists {
+            next = self.mark(Mark::ListsBegin, next)?;
+        }
+        Ok(next)
+    }
+
+    /// Tests conditions where a part ends.
+    fn test_at_end(&mut self, tested: Vec<Tested>, next: usize) -> Outcome<usize> {
+        if tested.is_empty() {
+            return Ok(next);
+        }
+        let (conditions, lists) = split(tested);
+        let end = self.push(State::End { conditions, next })?;
+        self.make_lists(lists, end)
+    }
+
+    fn make_lists(&mut self, lists: Vec<Mark>, next: usize) -> Outcome<usize> {
+        lists.into_iter().try_fold(next, |next, list| self.mark(list, next))
+    }
+
+    fn elements(
+        &mut self, elements: &[PathElement], next: usize, before: &BTreeSet<Arc<str>>,
+    ) -> Outcome<usize> {
+        // What is bound where each element begins; lists of what a quantifier binds too.
         let mut known = vec![before.clone()];
         for element in elements {
             let mut names = known[known.len() - 1].clone();
             let term = PathTerm { elements: vec![element.clone()] };
-            names.extend(
-                term_variables(&term).into_iter().filter(|(_, k)| !k.is_group()).map(|(n, _)| n.text),
-            );
+            names.extend(term_variables(&term).into_iter().map(|(n, _)| n.text));
             known.push(names);
         }
         let all = &known[elements.len()];
@@ -333,19 +404,18 @@ impl ProgramBuilder<'_, '_> {
                 filter.properties = now;
             }
         }
-        if !late.is_empty() {
-            let mut conditions = vec![];
-            for condition in &late {
-                conditions.push(self.condition(condition)?);
-            }
-            next = self.push(State::End { conditions, next })?;
+        let mut tested = vec![];
+        for condition in &late {
+            tested.push(self.condition(condition)?);
         }
+        next = self.test_at_end(tested, next)?;
         for (element, before) in own.iter().zip(&known).rev() {
             next = match element {
                 PathElement::Node(node) => self.node(node, next, before)?,
                 PathElement::Edge(edge, None) => self.edge(edge, next, before)?,
                 PathElement::Edge(edge, Some(q)) => {
-                    self.repeat(q, next, |b, next| b.edge(edge, next, &BTreeSet::new()))?
+                    let alone = [PathElement::Edge(edge.clone(), None)];
+                    self.repeat(q, next, |b, next| b.term(&alone, next, &BTreeSet::new()))?
                 }
                 PathElement::Group(group) => {
                     match &group.quantifier {
@@ -382,13 +452,7 @@ impl ProgramBuilder<'_, '_> {
 
     fn group(&mut self, group: &PathGroup, next: usize, before: &BTreeSet<Arc<str>>) -> Outcome<usize> {
         let mut next = next;
-        if let Some(condition) = &group.condition {
-            let mut conditions = vec![];
-            for conjunct in condition.conjuncts() {
-                conditions.push(self.condition(conjunct)?);
-            }
-            next = self.push(State::End { conditions, next })?;
-        }
+        let conditions: Vec<&Expression> = group.condition.iter().flat_map(|c| c.conjuncts()).collect();
         let mode = group.mode.filter(|m| *m != PathMode::Walk);
         if mode.is_some() {
             next = self.mark(Mark::ModeEnds, next)?;
@@ -398,7 +462,7 @@ impl ProgramBuilder<'_, '_> {
         if let Some(local) = path {
             next = self.mark(Mark::PathEnds { local }, next)?;
         }
-        let mut entry = self.term(&group.term.elements, next, before)?;
+        let mut entry = self.part(&group.term.elements, &conditions, next, before)?;
         if path.is_some() {
             entry = self.mark(Mark::PathBegins, entry)?;
         }
@@ -453,19 +517,26 @@ impl ProgramBuilder<'_, '_> {
             return Ok(next);
         }
         let again = self.again(&node.filter, before);
-        let (local, conditions) = self.filter(&node.filter, VariableKind::Node)?;
+        let (local, tested) = self.filter(&node.filter, VariableKind::Node)?;
+        let (conditions, lists) = split(tested);
         let test = self.planner.scope.node_test(node.filter.labels.as_ref().map(|l| &l.0));
-        self.push(State::Node { test, local, again, conditions, next })
+        let state = self.push(State::Node { test, local, again, conditions, next })?;
+        self.make_lists(lists, state)
     }
 
     fn edge(&mut self, edge: &EdgePattern, next: usize, before: &BTreeSet<Arc<str>>) -> Outcome<usize> {
         let again = self.again(&edge.filter, before);
-        let (local, conditions) = self.filter(&edge.filter, VariableKind::Edge)?;
+        let (local, tested) = self.filter(&edge.filter, VariableKind::Edge)?;
+        let (conditions, lists) = split(tested);
         let test = self.planner.scope.edge_test(edge.filter.labels.as_ref().map(|l| &l.0));
-        self.push(State::Edge { test, direction: edge.direction, local, again, conditions, next })
+        let direction = edge.direction;
+        let state = self.push(State::Edge { test, direction, local, again, conditions, next })?;
+        self.make_lists(lists, state)
     }
 
-    fn filter(&mut self, filter: &ElementFilter, kind: VariableKind) -> Outcome<(Option<usize>, Vec<Expr>)> {
+    fn filter(
+        &mut self, filter: &ElementFilter, kind: VariableKind,
+    ) -> Outcome<(Option<usize>, Vec<Tested>)> {
         // An anonymous element with conditions needs a place to read it from.
         let mut local = self.local(filter);
         let has_conditions = !filter.properties.is_empty() || filter.condition.is_some();
@@ -485,7 +556,71 @@ impl ProgramBuilder<'_, '_> {
         Ok((local, conditions))
     }
 
-    fn condition(&self, e: &Expression) -> Outcome<Expr> {
-        self.planner.compile(e, &self.schema)
+    /// A condition of the innermost part that is open. What a quantifier within a part binds is a list for
+    /// the part's conditions: such lists get locals of their own.
+    fn condition(&mut self, e: &Expression) -> Outcome<Tested> {
+        let mut lists = vec![];
+        let mut schema = self.schema.clone();
+        for name in expression_variables(e) {
+            let open = self.scopes.iter().rev().enumerate();
+            let mut declared = open.filter_map(|(out, scope)| {
+                let (_, kind) = scope.kinds.iter().find(|(known, _)| *known == name)?;
+                Some((out, *kind))
+            });
+            let Some((parts_out, kind)) = declared.next().filter(|(_, kind)| kind.is_group()) else {
+                continue;
+            };
+            let Some(single) = self.schema.slot(&name) else { continue };
+            let inner = &self.scopes[self.scopes.len() - parts_out..];
+            let out = inner.iter().filter(|scope| scope.lists).count();
+            let into = self.schema.push(format!("#list{}", self.schema.len()), kind);
+            schema.push("#list", kind);
+            schema.rename(single, "#single");
+            schema.rename(into, &name);
+            lists.push(Mark::List { local: single - self.width, out, into: into - self.width });
+        }
+        let condition = self.planner.compile(e, &schema)?;
+        Ok(Tested { condition, lists })
     }
+}
+
+fn reads_any(conditions: &[&Expression], names: &BTreeSet<Arc<str>>) -> bool {
+    conditions.iter().any(|e| expression_variables(e).iter().any(|v| names.contains(v)))
+}
+
+/// Whether conditions within the elements read one of these variables as it is seen from around them: in a
+/// part that binds it, it is that part's own.
+fn reads_lists(elements: &[PathElement], groups: &BTreeSet<Arc<str>>) -> bool {
+    if groups.is_empty() {
+        return false;
+    }
+    let without = |inner: &[PathElement]| -> BTreeSet<Arc<str>> {
+        groups.difference(&names_in(inner)).cloned().collect()
+    };
+    let filter_reads = |filter: &ElementFilter, groups: &BTreeSet<Arc<str>>| {
+        let read: Vec<&Expression> =
+            filter.properties.iter().map(|(_, e)| e).chain(&filter.condition).collect();
+        reads_any(&read, groups)
+    };
+    elements.iter().any(|element| match element {
+        PathElement::Node(node) => filter_reads(&node.filter, groups),
+        PathElement::Edge(edge, None) => filter_reads(&edge.filter, groups),
+        PathElement::Edge(edge, Some(_)) => {
+            filter_reads(&edge.filter, &without(std::slice::from_ref(&PathElement::Edge(edge.clone(), None))))
+        }
+        PathElement::Group(group) => {
+            let left = without(&group.term.elements);
+            let condition: Vec<&Expression> = group.condition.iter().collect();
+            reads_any(&condition, &left) || reads_lists(&group.term.elements, &left)
+        }
+        PathElement::Alternatives(a) => {
+            a.branches.iter().any(|b| reads_lists(&b.elements, &without(&b.elements)))
+        }
+    })
+}
+
+fn split(tested: Vec<Tested>) -> (Vec<Expr>, Vec<Mark>) {
+    let (conditions, lists): (Vec<Expr>, Vec<Vec<Mark>>) =
+        tested.into_iter().map(|t| (t.condition, t.lists)).unzip();
+    (conditions, lists.concat())
 }

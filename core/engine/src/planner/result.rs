@@ -140,7 +140,10 @@ impl Planner<'_> {
         node = self.cut(node, bounds);
         let mut projected = Projected { node, slots, columns, shown };
         if !later.is_empty() {
-            let rest = self.project(projected.node, &before, &later, &computed, false)?;
+            // The later items see what the earlier ones saw, and no more: not the columns made since.
+            let mut seen = projected.node.schema.clone();
+            (before.len()..seen.len()).for_each(|slot| seen.rename(slot, "#unseen"));
+            let rest = self.project(projected.node, &seen, &later, &computed, false)?;
             let mut slots = [projected.slots.into_iter(), rest.slots.into_iter()];
             let mut columns = [projected.columns.into_iter(), rest.columns.into_iter()];
             let next = |late: &bool| Some((slots[*late as usize].next()?, columns[*late as usize].next()?));
@@ -413,14 +416,9 @@ fn rename(e: &mut Expression, items: &[ReturnItem]) {
         e.kind = item.expression.kind.clone();
         return;
     }
-    if let ExpressionKind::Binary(_, a, b) = &mut e.kind {
-        rename(a, items);
-        rename(b, items);
-    } else if let ExpressionKind::Not(a)
-    | ExpressionKind::Negate(a)
-    | ExpressionKind::IsNull { operand: a, .. } = &mut e.kind
-    {
-        rename(a, items);
+    // An aggregate reads the rows, which know nothing of the items.
+    if !matches!(e.kind, ExpressionKind::Aggregate { .. }) {
+        e.each_part_mut(&mut |part| rename(part, items));
     }
 }
 

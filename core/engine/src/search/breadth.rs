@@ -94,55 +94,50 @@ pub(crate) fn reach(
     Ok(reached)
 }
 
-/// Whether some trail of at least one and at most `max` edges leads from `start` back to it, over
-/// edges that may be walked both ways (where a walk to and fro over one edge is no trail). The
-/// shortest such trail leaves by one edge and comes back by another: a breadth-first tree in which
-/// every node knows by which first edge it was reached, and an edge between two branches closes it.
-pub(crate) fn shortest_cycle_exists(
+/// Whether some trail of at least one and at most `max` edges leads from `start` back to it, where some edges
+/// may be walked both ways and a walk to and fro over one edge is no trail.
+///
+/// Such a trail leaves by one edge and comes back by another. Every node therefore knows the first edges by
+/// which it can be reached, two of them at most: a way back over an edge that is not the first one is a
+/// trail, once what it goes through twice is left out, and of three first edges one is not needed. Whether an
+/// edge may be walked the one way says nothing of the other: labels, direction and conditions are asked for
+/// each.
+pub(crate) fn cycle_exists(
     step: &Step, start: u32, max: Option<u32>, batch: &Batch, row: usize, context: &mut Context,
 ) -> Outcome<bool> {
-    // Node to (branch, depth, edge it was reached by).
-    let mut seen: HashMap<u32, (u32, u32, u32)> = HashMap::new();
-    let mut frontier = vec![start];
-    let mut best: Option<u32> = None;
-    let mut depth = 0;
-    while !frontier.is_empty() && best.is_none_or(|b| b > 2 * depth) {
+    let mut firsts: HashMap<u32, [u32; 2]> = HashMap::new();
+    // Nodes with the first edge by which they were reached in the last hop.
+    let mut frontier = vec![(start, NO_ELEMENT)];
+    let (mut depth, mut held, mut found) = (0, 0, false);
+    while !frontier.is_empty() && !found && max.is_none_or(|max| depth < max) {
+        depth += 1;
         let mut next = vec![];
-        for &node in &frontier {
-            let here = seen.get(&node).copied();
-            let mut closes = best;
+        for (node, first) in frontier {
             step.expand(node, false, batch, row, context, |edge, other| {
-                if here.is_some_and(|h| h.2 == edge) {
-                    return ControlFlow::Continue(());
+                let first = if first == NO_ELEMENT { edge } else { first };
+                if other == start {
+                    found |= depth == 1 || edge != first;
+                    return if found { ControlFlow::Break(()) } else { ControlFlow::Continue(()) };
                 }
-                let branch = here.map_or(edge, |h| h.0);
-                let length = if other == start {
-                    Some(depth + 1)
-                } else {
-                    match seen.get(&other) {
-                        Some((b, d, by)) if *b != branch && *by != edge => Some(depth + 1 + d),
-                        Some(_) => None,
-                        None => {
-                            seen.insert(other, (branch, depth + 1, edge));
-                            next.push(other);
-                            None
-                        }
-                    }
-                };
-                if let Some(length) = length {
-                    closes = Some(closes.map_or(length, |c| c.min(length)));
+                let known = firsts.entry(other).or_insert([NO_ELEMENT; 2]);
+                if let Some(free) = known.iter().position(|f| *f == NO_ELEMENT || *f == first)
+                    && known[free] == NO_ELEMENT
+                {
+                    known[free] = first;
+                    next.push((other, first));
                 }
                 ControlFlow::Continue(())
             })?;
-            best = closes;
+            if found {
+                break;
+            }
         }
-        depth += 1;
-        if max.is_some_and(|max| depth > max / 2 + max % 2) {
-            break;
-        }
+        context.reserve(next.len() * 24)?;
+        held += next.len() * 24;
         frontier = next;
     }
-    Ok(best.is_some_and(|length| max.is_none_or(|max| length <= max)))
+    context.release(held);
+    Ok(found)
 }
 
 type Parents = HashMap<u32, (u32, u32)>;

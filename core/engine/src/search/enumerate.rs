@@ -103,6 +103,11 @@ impl Enumerator {
             let value = part(&self.nodes, &self.edges, from, self.program.reversed);
             self.bind(Some(local), false, value);
         }
+        if let Mark::List { local, out, into } = mark {
+            let open = OpenParts::after(self.events.iter());
+            let value = open.list(self.events.iter(), local, out, self.program.reversed);
+            self.bind(Some(into), false, value);
+        }
         self.events.push(Event::Passed(mark, self.edges.len() as u32));
     }
 

@@ -3,15 +3,14 @@
 //! are breadth-first searches with plain visited sets.
 
 mod breadth;
+mod cost;
 mod enumerate;
 mod product;
 mod program;
 mod step;
 mod visited;
 
-pub(crate) use breadth::{
-    Found, breadth_first, goes_both_ways, meet_in_the_middle, reach, shortest_cycle_exists,
-};
+pub(crate) use breadth::{Found, breadth_first, cycle_exists, goes_both_ways, meet_in_the_middle, reach};
 pub(crate) use enumerate::Enumerator;
 pub(crate) use product::{Quota, Weight, product_search};
 pub(crate) use program::{Event, Mark, OutputKind, OutputVariable, Program, State, alike};

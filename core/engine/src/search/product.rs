@@ -18,6 +18,7 @@ use crate::evaluate::{Evaluator, Row, holds};
 use crate::expression::Expr;
 use crate::operators::EdgeCheck;
 use crate::search::SearchSpec;
+use crate::search::cost::{BadWeight, Cost};
 use crate::search::program::{Event, Mark, OpenParts, State, allowed, part};
 
 /// How many paths per pair of ends are wanted.
@@ -40,20 +41,18 @@ struct Trace {
     node: u32,
     edge: u32,
     hops: u32,
-    cost: f64,
+    cost: Cost,
     /// What happened since the parent.
     events: Vec<Event>,
     /// Tells it from other ways, where one match may be found in several.
     fingerprint: u128,
 }
 
-#[derive(PartialEq)]
+#[derive(PartialEq, Eq)]
 struct Waiting {
-    cost: f64,
+    cost: Cost,
     trace: u32,
 }
-
-impl Eq for Waiting {}
 
 impl PartialOrd for Waiting {
     fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
@@ -64,23 +63,29 @@ impl PartialOrd for Waiting {
 impl Ord for Waiting {
     /// The cheapest, then the oldest, is the greatest.
     fn cmp(&self, other: &Self) -> Ordering {
-        other.cost.total_cmp(&self.cost).then(other.trace.cmp(&self.trace))
+        other.cost.cmp(&self.cost).then(other.trace.cmp(&self.trace))
     }
 }
 
 const NONE: u32 = u32::MAX;
 
 /// How often something was reached, at how many different costs, and the last of these.
-#[derive(Clone, Copy, Default)]
+#[derive(Clone, Copy)]
 struct Settled {
     count: u32,
     costs: u32,
-    last: f64,
+    last: Cost,
+}
+
+impl Default for Settled {
+    fn default() -> Settled {
+        Settled { count: 0, costs: 0, last: Cost::ZERO }
+    }
 }
 
 impl Settled {
     /// Counts one more at `cost`, never less than the last; whether it is wanted.
-    fn add(&mut self, cost: f64, quota: Quota) -> bool {
+    fn add(&mut self, cost: Cost, quota: Quota) -> bool {
         if self.count == 0 || cost > self.last {
             self.costs += 1;
             self.last = cost;
@@ -93,7 +98,7 @@ impl Settled {
     }
 
     /// Whether no more is wanted at `cost`.
-    fn is_full(&self, cost: f64, quota: Quota) -> bool {
+    fn is_full(&self, cost: Cost, quota: Quota) -> bool {
         match quota {
             Quota::First(k) => self.count >= k,
             Quota::Groups(k) => self.costs >= k && cost > self.last,
@@ -105,6 +110,8 @@ impl Settled {
 pub(crate) struct Weight<'w> {
     pub expression: &'w Expr,
     pub local: usize,
+    /// It reads no other variable of the search.
+    pub edge_alone: bool,
 }
 
 struct Search<'s> {
@@ -117,7 +124,7 @@ struct Search<'s> {
     settled: HashMap<(u32, u32, u64), Settled>,
     /// Ways that were left already, where one match may be found in several.
     seen: HashSet<(u32, u32, u128)>,
-    hops: Vec<(Hop, f64)>,
+    hops: Vec<Hop>,
     impassable: u64,
 }
 
@@ -137,7 +144,7 @@ pub(crate) fn product_search(
             node: start,
             edge: NONE,
             hops: 0,
-            cost: 0.0,
+            cost: Cost::ZERO,
             events: vec![],
             fingerprint: 0,
         }],
@@ -147,7 +154,7 @@ pub(crate) fn product_search(
         hops: vec![],
         impassable: 0,
     };
-    search.waiting.push(Waiting { cost: 0.0, trace: 0 });
+    search.waiting.push(Waiting { cost: Cost::ZERO, trace: 0 });
     let mut results = vec![];
     // Per end: what was found.
     let mut ends: HashMap<u32, Settled> = HashMap::new();
@@ -175,7 +182,7 @@ pub(crate) fn product_search(
         }
     }
     context.release(search.traces.len() * size_of::<Trace>());
-    for (hop, _) in search.hops {
+    for hop in search.hops {
         context.hop(hop);
     }
     if search.impassable > 0 {
@@ -248,6 +255,13 @@ impl Search<'_> {
             let value = part(&nodes, &edges, from, self.spec.program.reversed);
             events.push(Event::Bound(local, value, hops));
         }
+        if let Mark::List { local, out, into } = mark {
+            let (_, _, before) = self.path_of(trace);
+            let all: Vec<&Event> = before.into_iter().chain(events.iter()).collect();
+            let open = OpenParts::after(all.iter().copied());
+            let value = open.list(all.into_iter(), local, out, self.spec.program.reversed);
+            events.push(Event::Bound(into, value, hops));
+        }
         events.push(Event::Passed(mark, hops));
     }
 
@@ -282,7 +296,7 @@ impl Search<'_> {
     }
 
     /// Whether another way to the same state and node can still matter.
-    fn worth_leaving(&mut self, trace: u32, events: &[Event], state: usize, node: u32, cost: f64) -> bool {
+    fn worth_leaving(&mut self, trace: u32, events: &[Event], state: usize, node: u32, cost: Cost) -> bool {
         match self.memory(trace, events, state) {
             Some(memory) => {
                 self.settled.entry((state as u32, node, memory)).or_default().add(cost, self.quota)
@@ -407,14 +421,11 @@ impl Search<'_> {
                 failed += 1;
                 continue;
             }
-            let step = match self.weight_of(trace, edge, &bound, batch, row, context)? {
-                Some(step) => step,
-                None => {
-                    self.impassable += 1;
-                    continue;
-                }
+            let Some(cost) = self.cost_of(cost, trace, edge, &bound, batch, row, context)? else {
+                self.impassable += 1;
+                failed += 1;
+                continue;
             };
-            let cost = cost + step;
             if self.is_dead(trace, &bound, *next, other, cost) {
                 continue;
             }
@@ -438,9 +449,9 @@ impl Search<'_> {
         }
         while self.hops.len() < hops as usize {
             let hop = Hop { hop: self.hops.len() as u32 + 1, ..Hop::default() };
-            self.hops.push((hop, 0.0));
+            self.hops.push(hop);
         }
-        let hop = &mut self.hops[hops as usize - 1].0;
+        let hop = &mut self.hops[hops as usize - 1];
         hop.frontier += 1;
         hop.edges_looked += looked;
         hop.failed += failed;
@@ -452,34 +463,44 @@ impl Search<'_> {
     }
 
     /// Whether the pair was settled already in a way that makes this one useless.
-    fn is_dead(&self, trace: u32, events: &[Event], state: usize, node: u32, cost: f64) -> bool {
+    fn is_dead(&self, trace: u32, events: &[Event], state: usize, node: u32, cost: Cost) -> bool {
         let Some(memory) = self.memory(trace, events, state) else { return false };
         let settled = self.settled.get(&(state as u32, node, memory));
         settled.is_some_and(|settled| settled.is_full(cost, self.quota))
     }
 
-    /// 1 a hop, or the weight; `None` where it is null.
-    fn weight_of(
-        &self, trace: u32, edge: u32, bound: &[Event], batch: &Batch, row: usize, context: &mut Context,
-    ) -> Outcome<Option<f64>> {
-        let Some(weight) = &self.weight else { return Ok(Some(1.0)) };
-        let mut locals = self.locals(trace, bound);
+    /// What the path costs with this edge; `None` where its weight is null.
+    fn cost_of(
+        &self, before: Cost, trace: u32, edge: u32, bound: &[Event], batch: &Batch, row: usize,
+        context: &mut Context,
+    ) -> Outcome<Option<Cost>> {
+        let Some(weight) = &self.weight else { return Ok(Some(before.hop())) };
+        // Mostly a weight reads its edge alone; then nothing of the way to it is looked at.
+        let mut locals = match weight.edge_alone {
+            true => vec![Value::Null; self.spec.program.locals],
+            false => self.locals(trace, bound),
+        };
         locals[weight.local] = Value::Edge(edge);
         let counters = &mut context.metrics[context.current].counters;
         let mut evaluator = Evaluator { scope: &context.scope, counters };
         let value = evaluator.value(weight.expression, Row { batch, row, locals: &locals })?;
-        match value.as_f64() {
-            None if value.is_null() => Ok(None),
-            Some(w) if w >= 0.0 => Ok(Some(w)),
-            _ => Err(Diagnostic::error(
-                Code::DATA,
-                weight.expression.span,
-                format!(
+        let span = weight.expression.span;
+        match before.plus(&value) {
+            Ok(cost) => Ok(Some(cost)),
+            Err(BadWeight::Null) => Ok(None),
+            Err(BadWeight::TooLarge) => Err(Diagnostic::error(
+                Code::NUMBER_OUT_OF_RANGE,
+                span,
+                "the sum of the weights is out of range",
+            )),
+            Err(BadWeight::Wrong) => {
+                let text = format!(
                     "a weight must be a number from 0 up, found {} {}",
                     value.type_name(),
                     value.excerpt()
-                ),
-            )),
+                );
+                Err(Diagnostic::error(Code::DATA, span, text))
+            }
         }
     }
 

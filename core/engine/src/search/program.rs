@@ -51,6 +51,16 @@ pub(crate) enum Mark {
     PathEnds {
         local: usize,
     },
+    /// A part begins whose conditions read lists of what it binds.
+    ListsBegin,
+    ListsEnd,
+    /// What `local` was bound to since the matching beginning, which is so many lists parts further out, as
+    /// a list in the local `into`.
+    List {
+        local: usize,
+        out: usize,
+        into: usize,
+    },
     /// Which alternative was taken, where that tells matches apart.
     Branch(u32),
     /// A variable stands here again: where it does tells matches apart.
@@ -91,10 +101,13 @@ pub(crate) enum Event {
 pub(crate) struct OpenParts {
     pub modes: Vec<(PathMode, usize)>,
     pub paths: Vec<usize>,
+    /// With how many events each of them began.
+    pub lists: Vec<usize>,
 }
 
 impl OpenParts {
-    pub fn note(&mut self, event: &Event) {
+    /// Takes the event after so many others.
+    pub fn note(&mut self, event: &Event, before: usize) {
         let Event::Passed(mark, edges) = event else { return };
         match mark {
             Mark::ModeBegins(mode) => self.modes.push((*mode, *edges as usize)),
@@ -105,14 +118,34 @@ impl OpenParts {
             Mark::PathEnds { .. } => {
                 self.paths.pop();
             }
-            Mark::Branch(_) | Mark::Again { .. } => {}
+            Mark::ListsBegin => self.lists.push(before),
+            Mark::ListsEnd => {
+                self.lists.pop();
+            }
+            Mark::Branch(_) | Mark::Again { .. } | Mark::List { .. } => {}
         }
     }
 
     pub fn after<'e>(events: impl Iterator<Item = &'e Event>) -> OpenParts {
         let mut open = OpenParts::default();
-        events.for_each(|e| open.note(e));
+        events.enumerate().for_each(|(i, e)| open.note(e, i));
         open
+    }
+
+    /// What a local was bound to since a lists part began, in the order in which the pattern is written.
+    pub fn list<'e>(
+        &self, events: impl Iterator<Item = &'e Event>, local: usize, out: usize, reversed: bool,
+    ) -> Value {
+        let from = self.lists.len().checked_sub(out + 1).map_or(0, |at| self.lists[at]);
+        let bound = events.skip(from).filter_map(|event| match event {
+            Event::Bound(l, value, _) if *l == local => Some(value.clone()),
+            _ => None,
+        });
+        let mut items: Vec<Value> = bound.collect();
+        if reversed {
+            items.reverse();
+        }
+        Value::list(items)
     }
 
     /// Whether a path may go on over `edge` to `node` in all modes that are open.
@@ -145,8 +178,8 @@ pub(crate) fn part(nodes: &[u32], edges: &[u32], from: usize, reversed: bool) ->
     Value::Path(Arc::new(path))
 }
 
-/// Per state the locals that are read after it and bound before it; `None` where a part with a mode is
-/// open. `reads` are the locals that a state's conditions read.
+/// Per state the locals that are read after it and bound before it; `None` where a part is open that depends
+/// on all of its way: one with a mode, or with conditions on lists. `reads` are the locals that a state's conditions read.
 pub(crate) fn alike(states: &[State], reads: &dyn Fn(&State) -> Vec<usize>) -> Vec<Option<Vec<usize>>> {
     let nexts = |state: &State| -> Vec<usize> {
         match state {
@@ -191,8 +224,8 @@ pub(crate) fn alike(states: &[State], reads: &dyn Fn(&State) -> Vec<usize>) -> V
         }
         depth[state] = Some(open);
         let after = match &states[state] {
-            State::Mark { mark: Mark::ModeBegins(_), .. } => open + 1,
-            State::Mark { mark: Mark::ModeEnds, .. } => open.saturating_sub(1),
+            State::Mark { mark: Mark::ModeBegins(_) | Mark::ListsBegin, .. } => open + 1,
+            State::Mark { mark: Mark::ModeEnds | Mark::ListsEnd, .. } => open.saturating_sub(1),
             _ => open,
         };
         left.extend(nexts(&states[state]).into_iter().map(|n| (n, after)));

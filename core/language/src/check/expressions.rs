@@ -344,7 +344,14 @@ impl Checker<'_> {
                 let temporal = |c: Class| c.is_temporal() || c == Class::Duration;
                 if temporal(x) || temporal(y) {
                     return match (x, y) {
+                        // The difference of two of a kind.
+                        (x, y) if x.is_temporal() && y.is_temporal() => Class::Duration,
+                        // Which of the two kinds the unknown is decides.
+                        (x, Class::Unknown) if x.is_temporal() && operator == Subtract => Class::Unknown,
+                        (Class::Unknown, y) if y.is_temporal() && operator == Subtract => Class::Duration,
+                        (Class::Unknown, _) => Class::Unknown,
                         (Class::Duration, other) if other.is_temporal() => other,
+                        (Class::Duration, Class::Unknown) if operator == Add => Class::Unknown,
                         (instant, _) if instant.is_temporal() && operator != Multiply => instant,
                         _ => Class::Duration,
                     };
@@ -364,6 +371,9 @@ impl Checker<'_> {
             return Class::Bool;
         }
         let classes: Vec<Class> = arguments.iter().map(|a| self.expression(a, in_aggregate)).collect();
+        if *function.text == *"ABS" && classes == [Class::Duration] {
+            return Class::Duration;
+        }
         if matches!(&*function.text, "COALESCE" | "NULLIF") {
             return classes.into_iter().reduce(Class::or).unwrap_or(Class::Unknown);
         }

@@ -21,7 +21,7 @@ impl Checker<'_> {
             self.term(&path.term, guarded);
             if let Some(weight) = &path.weight {
                 let outer = self.scope.clone();
-                self.open_groups(&path.term);
+                self.open_groups(&path.term, VariableKind::single);
                 self.expression(weight, false);
                 self.scope = outer;
             }
@@ -129,7 +129,8 @@ impl Checker<'_> {
                     );
                     let outer = self.scope.clone();
                     if group.quantifier.is_some() {
-                        self.open_groups(&group.term);
+                        // What an inner quantifier binds is a list here too.
+                        self.open_groups(&group.term, |kind| kind);
                     }
                     if let Some(name) = &group.variable {
                         self.scope.insert(name.text.clone(), Bound::of(VariableKind::Path));
@@ -147,12 +148,12 @@ impl Checker<'_> {
         }
     }
 
-    /// Inside a quantifier its variables are single.
-    fn open_groups(&mut self, term: &PathTerm) {
+    /// Inside a quantifier its variables are what `seen` makes of them.
+    fn open_groups(&mut self, term: &PathTerm, seen: impl Fn(VariableKind) -> VariableKind) {
         let labels = term_labels(term);
         for (name, kind) in term_variables(term) {
             let labels = labels.get(&name.text).cloned();
-            self.scope.insert(name.text, Bound { labels, ..Bound::of(kind.single()) });
+            self.scope.insert(name.text, Bound { labels, ..Bound::of(seen(kind)) });
         }
     }
 

@@ -262,8 +262,16 @@ impl Parser<'_> {
         let start = self.span();
         if self.eat("-") {
             let operand = self.deeper(Self::unary)?;
-            if let ExpressionKind::Literal(Value::Int(i)) = operand.kind {
-                return Ok(self.node(start, ExpressionKind::Literal(Value::Int(-i))));
+            // The least INT64 has no positive counterpart: its digits alone are a DECIMAL.
+            let negative = match operand.kind {
+                ExpressionKind::Literal(Value::Int(i)) => i.checked_neg(),
+                ExpressionKind::Literal(Value::Decimal(d)) if d.scale() == 0 => {
+                    (-d).to_whole().filter(|i| *i == i64::MIN)
+                }
+                _ => None,
+            };
+            if let Some(i) = negative {
+                return Ok(self.node(start, ExpressionKind::Literal(Value::Int(i))));
             }
             return Ok(self.node(start, ExpressionKind::Negate(Box::new(operand))));
         }

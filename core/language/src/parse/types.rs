@@ -1,6 +1,6 @@
 //! Value types (ISO/IEC 39075, 18.9).
 
-use graphodrome_graph::{Field, ValueType};
+use graphodrome_graph::{Field, MAX_DIGITS, ValueType};
 
 use crate::parse::{Parsed, Parser};
 use crate::{Diagnostic, Span, TokenKind, nearest};
@@ -239,12 +239,12 @@ impl Parser<'_> {
             }
             "DECIMAL" | "DEC" => {
                 let (precision, scale) = self.type_arguments()?;
-                let (precision, scale) =
-                    (precision.unwrap_or(28), scale.unwrap_or(if precision.is_none() { 10 } else { 0 }));
-                if precision == 0 || precision > 28 || scale > precision {
+                let Some(precision) = precision else { return Ok(ValueType::DECIMAL) };
+                let scale = scale.unwrap_or(0);
+                if precision == 0 || precision > MAX_DIGITS || scale > precision {
                     return Err(Diagnostic::syntax(
                         self.span_since(span),
-                        "a DECIMAL has 1 to 28 digits and no more of them after the point",
+                        format!("a DECIMAL has 1 to {MAX_DIGITS} digits and no more of them after the point"),
                     ));
                 }
                 Ok(ValueType::Decimal { precision: precision as u8, scale: scale as u8 })

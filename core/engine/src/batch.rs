@@ -2,6 +2,8 @@
 
 use graphodrome_graph::{Dense, Value};
 
+use crate::budget::bytes_up_to;
+
 /// Rows an operator aims at per batch.
 pub const BATCH_ROWS: usize = 1024;
 
@@ -85,20 +87,35 @@ impl Vector {
             Vector::Values(v) => v.iter().map(value_bytes).sum(),
         }
     }
+
+    /// [`Self::bytes`], counted no further than `most`.
+    pub(crate) fn bytes_up_to(&self, most: usize) -> usize {
+        let Vector::Values(values) = self else { return self.bytes() };
+        let mut bytes = 0;
+        for value in values {
+            bytes += bytes_up_to(value, most - bytes);
+            if bytes > most {
+                break;
+            }
+        }
+        bytes
+    }
 }
 
 /// Bytes of a value with what it owns, for the memory budget.
+#[inline]
 pub(crate) fn value_bytes(value: &Value) -> usize {
-    size_of::<Value>()
-        + match value {
-            Value::Text(t) => t.len(),
-            Value::Bytes(b) => b.len(),
-            Value::List(items) => items.iter().map(value_bytes).sum(),
-            Value::Record(fields) => fields.iter().map(|(k, v)| k.len() + value_bytes(v)).sum(),
-            Value::Path(p) => 4 * (p.nodes.len() + p.edges.len()),
-            _ => 0,
-        }
+    match value {
+        Value::List(_) | Value::Record(_) => bytes_up_to(value, MOST_COUNTED),
+        Value::Text(t) => size_of::<Value>() + t.len(),
+        Value::Bytes(b) => size_of::<Value>() + b.len(),
+        Value::Path(p) => size_of::<Value>() + 4 * (p.nodes.len() + p.edges.len()),
+        _ => size_of::<Value>(),
+    }
 }
+
+/// Bytes of one value that are counted: more than any query may hold.
+const MOST_COUNTED: usize = 64 << 30;
 
 #[derive(Clone, Debug, Default)]
 pub struct Batch {
@@ -137,5 +154,17 @@ impl Batch {
 
     pub fn bytes(&self) -> usize {
         self.columns.iter().map(Vector::bytes).sum()
+    }
+
+    /// [`Self::bytes`], counted no further than `most`.
+    pub(crate) fn bytes_up_to(&self, most: usize) -> usize {
+        let mut bytes = 0;
+        for column in &self.columns {
+            bytes += column.bytes_up_to(most.saturating_sub(bytes));
+            if bytes > most {
+                break;
+            }
+        }
+        bytes
     }
 }

@@ -11,6 +11,7 @@ use hashbrown::HashMap;
 
 use crate::Parameters;
 use crate::execution::{Facts, Prepared, prepare_with};
+use crate::rules::Rules;
 use crate::shape::Shape;
 
 /// Texts kept a graph; the one not asked for the longest goes first.
@@ -123,7 +124,7 @@ impl PlanCache {
         &self, query: &Query, text: &str, snapshot: &Snapshot, parameters: &Parameters, keep: bool,
     ) -> Result<Arc<Prepared>, Diagnostics> {
         let facts = self.facts(snapshot);
-        let prepared = Arc::new(prepare_with(&facts, query, text, snapshot, parameters)?);
+        let prepared = Arc::new(prepare_with(&facts, query, text, snapshot, parameters, Rules::all())?);
         // A warning may be about a name that is unknown now: it must be looked up again.
         if keep && prepared.warnings.is_empty() {
             self.keep_shape(&facts, text, &prepared, snapshot, parameters);
@@ -172,7 +173,9 @@ impl PlanCache {
         }
         let parameters = with_literals(parameters, &literals);
         let made = match parse(&text).ok().and_then(|mut statements| statements.pop()) {
-            Some(Statement::Query(query)) => prepare_with(facts, &query, &text, snapshot, &parameters).ok(),
+            Some(Statement::Query(query)) => {
+                prepare_with(facts, &query, &text, snapshot, &parameters, Rules::all()).ok()
+            }
             _ => None,
         };
         let like = |made: &Prepared| {

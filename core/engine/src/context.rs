@@ -2,7 +2,7 @@
 
 use std::any::Any;
 use std::collections::HashMap;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -10,6 +10,7 @@ use graphodrome_graph::{GraphError, Transaction, Zone};
 use graphodrome_language::{Diagnostic, Span};
 use serde::{Deserialize, Serialize};
 
+use crate::budget::{Budget, MemoryPool};
 use crate::evaluate::Scope;
 
 /// Status codes of the engine's own: the standard leaves classes from I on to implementations.
@@ -46,6 +47,8 @@ pub struct Limits {
     /// With a duration: give up after it with [`Code::NOT_BRIEF`], for a caller that must not be held. What the
     /// operators of such a run did is not taken down: it has no profile.
     pub brief: Option<Duration>,
+    /// A bound for all queries together.
+    pub pool: Option<Arc<MemoryPool>>,
     /// How long a query works on one thread before others help.
     pub spread_after: Duration,
     /// The session's time zone.
@@ -59,6 +62,7 @@ impl Default for Limits {
             memory_bytes: 1 << 30,
             cancel: CancelToken::default(),
             brief: None,
+            pool: None,
             spread_after: Duration::from_millis(1),
             zone: Zone::default(),
         }
@@ -129,7 +133,7 @@ pub(crate) struct Context {
     pub scope: Scope,
     pub transaction: Option<Transaction>,
     pub limits: Limits,
-    pub started: Instant,
+    pub budget: Arc<Budget>,
     pub metrics: Vec<Metrics>,
     /// The operator that runs now: whose counters count.
     pub current: usize,
@@ -143,8 +147,6 @@ pub(crate) struct Context {
     pub slice: u64,
     /// What an operator has made once for all threads that run it, by its number.
     shared: Arc<Mutex<HashMap<usize, Made>>>,
-    /// Bytes held, by the contexts beside this one too.
-    memory: Arc<AtomicU64>,
     since_check: u64,
     /// Batches asked for in a brief run.
     pub asked: u64,
@@ -168,10 +170,10 @@ type Made = Arc<dyn Any + Send + Sync>;
 impl Context {
     pub fn new(scope: Scope, limits: Limits, operators: usize) -> Context {
         Context {
+            budget: scope.budget.clone(),
             scope,
             transaction: None,
             limits,
-            started: Instant::now(),
             metrics: vec![Metrics::default(); operators],
             current: 0,
             arguments: vec![],
@@ -180,7 +182,6 @@ impl Context {
             changed: Changed::default(),
             slice: 0,
             shared: Arc::default(),
-            memory: Arc::default(),
             since_check: 0,
             asked: 0,
         }
@@ -190,11 +191,9 @@ impl Context {
     pub fn beside(&self) -> Context {
         Context {
             current: self.current,
-            started: self.started,
             arguments: self.arguments.clone(),
             tables: self.tables.clone(),
             shared: self.shared.clone(),
-            memory: self.memory.clone(),
             ..Context::new(self.scope.clone(), self.limits.clone(), self.metrics.len())
         }
     }
@@ -270,28 +269,11 @@ impl Context {
     }
 
     pub fn check(&self) -> Outcome<()> {
-        self.check_at(Instant::now())
+        self.budget.check()
     }
 
     pub fn check_at(&self, now: Instant) -> Outcome<()> {
-        if self.limits.cancel.is_cancelled() {
-            return Err(stopped(Code::CANCELLED, "the query was cancelled".into(), None));
-        }
-        if let Some(limit) = self.limits.time
-            && now.saturating_duration_since(self.started) > limit
-        {
-            return Err(stopped(
-                Code::TIME_LIMIT,
-                format!("the query ran longer than its limit of {:.1} s", limit.as_secs_f64()),
-                Some("bound the repetition, add a LIMIT, or ask for more time"),
-            ));
-        }
-        if let Some(limit) = self.limits.brief
-            && now.saturating_duration_since(self.started) > limit
-        {
-            return Err(stopped(Code::NOT_BRIEF, "the query is not brief".into(), None));
-        }
-        Ok(())
+        self.budget.check_at(now)
     }
 
     /// Accounts for memory that an operator holds.
@@ -302,20 +284,11 @@ impl Context {
 
     /// Accounts for memory that is on its way from one operator to the next.
     pub fn hold(&self, bytes: usize) -> Outcome<()> {
-        let held = self.memory.fetch_add(bytes as u64, Ordering::Relaxed) + bytes as u64;
-        if held > self.limits.memory_bytes {
-            return Err(stopped(
-                Code::MEMORY_LIMIT,
-                format!("the query needs more than its {} MiB of memory", self.limits.memory_bytes >> 20),
-                Some("return fewer rows or columns, bound the repetition, or ask for more memory"),
-            ));
-        }
-        Ok(())
+        self.budget.hold(bytes)
     }
 
     pub fn release(&self, bytes: usize) {
-        let give_back = |held: u64| Some(held.saturating_sub(bytes as u64));
-        let _ = self.memory.fetch_update(Ordering::Relaxed, Ordering::Relaxed, give_back);
+        self.budget.release(bytes);
     }
 
     /// The transaction of a changing query, begun at its first change.
@@ -359,11 +332,6 @@ impl Context {
             None => hops.push(hop),
         }
     }
-}
-
-fn stopped(code: &'static str, message: String, hint: Option<&str>) -> Diagnostic {
-    let graph_code = graphodrome_graph::Code(code);
-    Diagnostic::error(graph_code, Span::default(), message).maybe_hint(hint.map(str::to_string))
 }
 
 pub(crate) fn located(error: GraphError, span: Span) -> Diagnostic {

@@ -10,8 +10,9 @@ use graphodrome_language::{Diagnostic, Span};
 
 use crate::Parameters;
 use crate::batch::{Batch, NO_ELEMENT, Vector};
+use crate::budget::Budget;
 use crate::compile::{Compiler, PlanParameters};
-use crate::context::{Counters, Outcome, located};
+use crate::context::{CHECK_EVERY, Counters, Limits, Outcome, located};
 use crate::expression::{Expr, Kind, Piece};
 use crate::functions;
 use crate::operators::Accumulator;
@@ -62,11 +63,20 @@ pub(crate) struct Scope {
     pub parameters: Arc<[Value]>,
     /// The moment of CURRENT_TIMESTAMP and its kin: one for a whole query, in the session's time zone.
     pub now: DateTime<FixedOffset>,
+    /// Whole numbers may be read straight from their columns.
+    pub typed_reads: bool,
+    pub budget: Arc<Budget>,
 }
 
 impl Scope {
     pub fn without_parameters(snapshot: Snapshot) -> Scope {
-        Scope { snapshot: snapshot.into(), parameters: Arc::from([]), now: Utc::now().fixed_offset() }
+        Scope {
+            snapshot: snapshot.into(),
+            parameters: Arc::from([]),
+            now: Utc::now().fixed_offset(),
+            typed_reads: true,
+            budget: Arc::new(Budget::new(&Limits::default())),
+        }
     }
 }
 
@@ -237,7 +247,7 @@ impl Evaluator<'_> {
             Kind::Like(operand, pattern, negated) => {
                 match (self.value(operand, row)?, self.value(pattern, row)?) {
                     (Value::Text(text), Value::Text(pattern)) => {
-                        Value::Bool(functions::like(&text, &pattern) != *negated)
+                        Value::Bool(functions::like(&text, &pattern, &self.scope.budget)? != *negated)
                     }
                     (Value::Null, _) | (_, Value::Null) => Value::Null,
                     (Value::Text(_), other) | (other, _) => {
@@ -280,14 +290,14 @@ impl Evaluator<'_> {
                 for item in items {
                     values.push(self.value(item, row)?);
                 }
-                Value::list(values)
+                self.made(Value::list(values), span)?
             }
             Kind::Record(fields) => {
                 let mut values = Vec::with_capacity(fields.len());
                 for (name, field) in fields {
                     values.push((name.clone(), self.value(field, row)?));
                 }
-                Value::Record(values.into())
+                self.made(Value::Record(values.into()), span)?
             }
             Kind::Index(list, index) => match (self.value(list, row)?, self.value(index, row)?) {
                 (Value::Null, _) | (_, Value::Null) => Value::Null,
@@ -326,12 +336,14 @@ impl Evaluator<'_> {
                 let mut locals = row.locals.to_vec();
                 let place = local - row.batch.columns.len();
                 locals.resize(locals.len().max(place + 1), Value::Null);
-                for item in items.iter() {
+                for (i, item) in items.iter().enumerate() {
+                    self.look_up(i)?;
                     locals[place] = item.clone();
                     let value = self.value(argument, Row { locals: &locals, ..row })?;
                     accumulator.add(value).map_err(|e| located(e, span))?;
                 }
-                accumulator.finish().map_err(|e| located(e, span))?
+                let folded = accumulator.finish().map_err(|e| located(e, span))?;
+                self.made(folded, span)?
             }
             Kind::Path(pieces) => self.path(pieces, row),
             Kind::NoSharedEdge(a, b) => {
@@ -370,6 +382,21 @@ impl Evaluator<'_> {
                 other => return Err(wrong_type(&other, "the operand of IS NORMALIZED", "STRING", span)),
             },
         })
+    }
+
+    /// A value put together out of others.
+    fn made(&self, value: Value, span: Span) -> Outcome<Value> {
+        self.scope.budget.check_made(&value, span)?;
+        Ok(value)
+    }
+
+    /// Asks in a long loop now and then whether to go on.
+    fn look_up(&self, round: usize) -> Outcome<()> {
+        if round > 0 && (round as u64).is_multiple_of(CHECK_EVERY) {
+            self.scope.budget.check()
+        } else {
+            Ok(())
+        }
     }
 
     /// A path out of its nodes and edges in turn: each edge must join its neighbours.
@@ -439,7 +466,8 @@ impl Evaluator<'_> {
             other => return Err(wrong_type(&other, "the right side of IN", "a LIST", list.span)),
         };
         let mut unknown = false;
-        for item in items.iter() {
+        for (i, item) in items.iter().enumerate() {
+            self.look_up(i)?;
             match value.equals(item).map_err(|e| located(e, operand.span))? {
                 Some(true) => return Ok(Value::Bool(!negated)),
                 Some(false) => {}
@@ -482,11 +510,17 @@ impl Evaluator<'_> {
                 let b = self.value(right, row)?;
                 Ok(match (a, b) {
                     (Value::Null, _) | (_, Value::Null) => Value::Null,
-                    (Value::Text(a), Value::Text(b)) => Value::text(format!("{a}{b}")),
+                    (Value::Text(a), Value::Text(b)) => {
+                        self.scope.budget.fits(a.len() + b.len())?;
+                        Value::text(format!("{a}{b}"))
+                    }
                     (Value::List(a), Value::List(b)) => {
-                        Value::list(a.iter().chain(b.iter()).cloned().collect())
+                        self.scope.budget.fits((a.len() + b.len()) * size_of::<Value>())?;
+                        let joined = Value::list(a.iter().chain(b.iter()).cloned().collect());
+                        self.made(joined, span)?
                     }
                     (Value::Bytes(a), Value::Bytes(b)) => {
+                        self.scope.budget.fits(a.len() + b.len())?;
                         Value::Bytes(a.iter().chain(b.iter()).copied().collect::<Vec<u8>>().into())
                     }
                     (Value::Path(a), Value::Path(b)) => {

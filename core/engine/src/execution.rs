@@ -10,12 +10,14 @@ use serde::{Deserialize, Serialize};
 
 use crate::Parameters;
 use crate::batch::Batch;
+use crate::budget::Budget;
 use crate::compile::{Looked, PlanParameters};
 use crate::context::{Changed, Context, Limits};
 use crate::evaluate::Scope;
 use crate::plan::{ColumnInfo, Operator, PlanNode};
 use crate::planner::{LabelCounts, Planner};
 use crate::profile::PlanTree;
+use crate::rules::{Rule, Rules};
 
 /// What a snapshot knows by name: labels and properties in use or declared.
 pub fn known_names(snapshot: &Snapshot) -> Known {
@@ -61,6 +63,8 @@ pub struct Prepared {
     /// Values that the plan was made for: with others it may be a bad one, or a wrong one.
     looked: Vec<Looked>,
     pub columns: Option<Vec<ColumnInfo>>,
+    /// Those that the plan was made by.
+    pub rules: Rules,
     pub changes: bool,
     pub warnings: Vec<Diagnostic>,
     pub check_time: Duration,
@@ -71,11 +75,33 @@ pub struct Prepared {
 pub fn prepare(
     query: &Query, text: &str, snapshot: &Snapshot, parameters: &Parameters,
 ) -> Result<Prepared, Diagnostics> {
-    prepare_with(&Facts::of(snapshot), query, text, snapshot, parameters)
+    prepare_by(query, text, snapshot, parameters, Rules::all())
+}
+
+/// [`prepare`] by these rules alone.
+pub fn prepare_by(
+    query: &Query, text: &str, snapshot: &Snapshot, parameters: &Parameters, rules: Rules,
+) -> Result<Prepared, Diagnostics> {
+    prepare_with(&Facts::of(snapshot), query, text, snapshot, parameters, rules)
 }
 
 pub(crate) fn prepare_with(
-    facts: &Facts, query: &Query, text: &str, snapshot: &Snapshot, parameters: &Parameters,
+    facts: &Facts, query: &Query, text: &str, snapshot: &Snapshot, parameters: &Parameters, rules: Rules,
+) -> Result<Prepared, Diagnostics> {
+    on_large_stack(|| prepare_here(facts, query, text, snapshot, parameters, rules))
+}
+
+/// What a query's deepest expression needs of stack, and what is added where a thread has less.
+const STACK_LEFT: usize = 4 << 20;
+const STACK_MORE: usize = 16 << 20;
+
+/// Runs what goes down an expression's levels. Threads that run queries have stack enough; others get it here.
+pub(crate) fn on_large_stack<T>(run: impl FnOnce() -> T) -> T {
+    stacker::maybe_grow(STACK_LEFT, STACK_MORE, run)
+}
+
+fn prepare_here(
+    facts: &Facts, query: &Query, text: &str, snapshot: &Snapshot, parameters: &Parameters, rules: Rules,
 ) -> Result<Prepared, Diagnostics> {
     let started = Instant::now();
     let names: Vec<Arc<str>> = parameters.keys().map(|k| k.as_str().into()).collect();
@@ -88,7 +114,7 @@ pub(crate) fn prepare_with(
     let checked = Instant::now();
     let scope = Scope::without_parameters(snapshot.clone());
     let slots = PlanParameters::new(parameters);
-    let planned = Planner::new(&scope, &facts.counts, &slots, text).query(query)?;
+    let planned = Planner::new(&scope, &facts.counts, &slots, text, rules).query(query)?;
     let (parameters, looked) = slots.into_parts();
     Ok(Prepared {
         operators: planned.root.operator_count(),
@@ -96,6 +122,7 @@ pub(crate) fn prepare_with(
         parameters,
         looked,
         columns: planned.columns,
+        rules,
         changes: planned.changes,
         warnings,
         check_time: checked - started,
@@ -135,7 +162,10 @@ impl Prepared {
         let given = |name: &Arc<str>| parameters.get(&**name).cloned().unwrap_or(Value::Null);
         let now = limits.zone.at(chrono::Utc::now());
         let snapshot = snapshot.into();
-        let scope = Scope { snapshot, parameters: self.parameters.iter().map(given).collect(), now };
+        let parameters = self.parameters.iter().map(given).collect();
+        let typed_reads = self.rules.has(Rule::TypedReads);
+        let budget = Arc::new(Budget::new(&limits));
+        let scope = Scope { snapshot, parameters, now, typed_reads, budget };
         let context = Context::new(scope, limits, self.operators);
         Execution { prepared: self, root: self.root.open(), context, rows: 0, first_row: None, done: false }
     }
@@ -168,7 +198,7 @@ impl Execution<'_> {
         if self.done {
             return Ok(None);
         }
-        match self.root.next(&mut self.context) {
+        match on_large_stack(|| self.root.next(&mut self.context)) {
             Ok(Some(batch)) => {
                 if self.prepared.changes
                     && let Err(error) = self.still_there(&batch)
@@ -176,7 +206,13 @@ impl Execution<'_> {
                     self.done = true;
                     return Err(error);
                 }
-                self.first_row.get_or_insert_with(|| self.context.started.elapsed());
+                // What is written of a value that shares its parts is as large as if it did not.
+                let left = self.context.budget.left();
+                if batch.bytes_up_to(left) > left {
+                    self.done = true;
+                    return Err(self.context.budget.too_much());
+                }
+                self.first_row.get_or_insert_with(|| self.context.budget.started.elapsed());
                 self.rows += batch.len as u64;
                 // A change may have more to do after its only row.
                 self.done = self.prepared.root.facts.at_most_one && !self.prepared.changes;
@@ -239,7 +275,7 @@ impl Execution<'_> {
     }
 
     pub fn summary(&self) -> Summary {
-        let elapsed = self.context.started.elapsed();
+        let elapsed = self.context.budget.started.elapsed();
         Summary {
             rows: self.rows,
             changed: self.context.changed,

@@ -7,6 +7,8 @@ use graphodrome_graph::{Code, Decimal, Direction, Duration, GraphError, Value, V
 use graphodrome_language::ast::{BinaryOperator, NormalForm};
 use unicode_normalization::UnicodeNormalization;
 
+use crate::budget::Budget;
+use crate::context::{CHECK_EVERY, Outcome};
 use crate::evaluate::{Scope, read_text};
 use crate::template::read_by_template;
 
@@ -414,7 +416,7 @@ fn trim(function: Function, arguments: &[Value]) -> Result<Value, GraphError> {
 }
 
 /// `LIKE`: `%` for any run of characters, `_` for one, `\` to escape.
-pub(crate) fn like(text: &str, pattern: &str) -> bool {
+pub(crate) fn like(text: &str, pattern: &str, budget: &Budget) -> Outcome<bool> {
     let text: Vec<char> = text.chars().collect();
     let mut parts: Vec<Option<char>> = vec![];
     let mut any_run: Vec<bool> = vec![];
@@ -432,7 +434,12 @@ pub(crate) fn like(text: &str, pattern: &str) -> bool {
     // Greedy with one point to come back to: linear in practice, quadratic at worst.
     let (mut t, mut p) = (0, 0);
     let mut back: Option<(usize, usize)> = None;
+    let mut steps = 0u64;
     while t < text.len() {
+        steps += 1;
+        if steps.is_multiple_of(CHECK_EVERY) {
+            budget.check()?;
+        }
         if p < parts.len() && any_run[p] {
             back = Some((p, t));
             p += 1;
@@ -444,10 +451,10 @@ pub(crate) fn like(text: &str, pattern: &str) -> bool {
             p = star + 1;
             t = from + 1;
         } else {
-            return false;
+            return Ok(false);
         }
     }
-    any_run[p..].iter().all(|run| *run)
+    Ok(any_run[p..].iter().all(|run| *run))
 }
 
 /// `CAST`: exact or an error, never a guess.
@@ -703,7 +710,8 @@ mod tests {
             ("", "_", false),
             ("abcabd", "%abd", true),
         ] {
-            assert_eq!(like(text, pattern), expected, "{text} LIKE {pattern}");
+            let budget = Budget::new(&Default::default());
+            assert_eq!(like(text, pattern, &budget), Ok(expected), "{text} LIKE {pattern}");
         }
     }
 

@@ -4,6 +4,7 @@
 //! runtime; a query runs in the thread that pulls its batches.
 
 mod batch;
+mod budget;
 mod cache;
 mod compile;
 mod context;
@@ -18,18 +19,21 @@ mod planner;
 mod profile;
 mod quick;
 mod row_expression;
+mod rules;
 mod search;
 mod shape;
 mod template;
 
 pub use batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
+pub use budget::MemoryPool;
 pub use cache::{Found, PlanCache};
 pub use context::{CancelToken, Changed, Code, Counters, Hop, Limits, Metrics, Side};
 pub use evaluate::evaluate_constant;
-pub use execution::{ChangedCounts, Execution, Prepared, Summary, known_names, prepare};
+pub use execution::{ChangedCounts, Execution, Prepared, Summary, known_names, prepare, prepare_by};
 pub use plan::{ColumnInfo, ColumnKind};
 pub use profile::{Estimate, PlanTree, render_hops, render_plan};
 pub use row_expression::RowExpression;
+pub use rules::{Rule, Rules, UnknownRule};
 pub use template::{check_template, read_by_template};
 
 /// Parameters of one request, by name without the `$`.

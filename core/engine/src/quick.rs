@@ -15,6 +15,9 @@ use crate::functions::Function;
 /// A number or null; `None` where the full evaluation must be asked.
 #[inline]
 pub(crate) fn number(e: &Expr, row: Row<'_>, scope: &Scope, counters: &mut Counters) -> Option<Option<i64>> {
+    if !scope.typed_reads {
+        return None;
+    }
     match &e.kind {
         Kind::Constant(value) => int(value),
         Kind::Parameter(n) => int(scope.parameters.get(*n)?),
@@ -79,6 +82,9 @@ fn same_node(row: Row<'_>, a: usize, b: usize) -> Option<Option<bool>> {
 /// True, false or unknown; the outer `None` where the full evaluation must be asked.
 #[inline]
 pub(crate) fn truth(e: &Expr, row: Row<'_>, scope: &Scope, counters: &mut Counters) -> Option<Option<bool>> {
+    if !scope.typed_reads {
+        return None;
+    }
     let Kind::Binary(operator, a, b) = &e.kind else { return None };
     if let (BinaryOperator::Equal | BinaryOperator::NotEqual, Kind::Slot(a), Kind::Slot(b)) =
         (operator, &a.kind, &b.kind)
@@ -179,6 +185,9 @@ impl<'a> Number<'a> {
     /// The expression on rows of the batch with `new` in the slots behind it; `None` where the full
     /// evaluation must be asked.
     pub fn of(e: &'a Expr, batch: &'a Batch, new: &[Which<'a>], scope: &'a Scope) -> Option<Number<'a>> {
+        if !scope.typed_reads {
+            return None;
+        }
         let which = |slot: usize| match batch.columns.get(slot) {
             Some(Vector::Nodes(elements) | Vector::Edges(elements)) => Some(Which::Bound(elements)),
             Some(Vector::Values(_)) => None,
@@ -294,6 +303,9 @@ pub(crate) struct Within<'e> {
 
 /// The condition as a range of a property of the edge in `slot`, where it is one.
 pub(crate) fn edge_range<'e>(e: &'e Expr, slot: usize, scope: &Scope) -> Option<Within<'e>> {
+    if !scope.typed_reads {
+        return None;
+    }
     let Kind::Binary(operator, a, b) = &e.kind else { return None };
     let known = |e: &Expr| match &e.kind {
         Kind::Constant(value) => int(value),

@@ -11,8 +11,12 @@ use crate::batch::Batch;
 use crate::compile::{Compiler, PlanParameters};
 use crate::context::{Counters, located};
 use crate::evaluate::{Evaluator, Row, Scope};
+use crate::execution::on_large_stack;
 use crate::expression::Expr;
 use crate::plan::Schema;
+
+/// A text of fewer characters has too few levels to matter.
+const DEEP: usize = 400;
 
 /// A compiled expression; evaluated from many threads at once.
 #[derive(Clone, Debug)]
@@ -20,6 +24,8 @@ pub struct RowExpression {
     expr: Expr,
     columns: Vec<Arc<str>>,
     scope: Arc<Scope>,
+    /// Its levels may need more stack than a thread of a load has.
+    is_deep: bool,
 }
 
 impl RowExpression {
@@ -41,8 +47,9 @@ impl RowExpression {
             computed: &vec![],
             grouped: false,
         };
-        let expr = compiler.expression(&parsed)?;
-        Ok(RowExpression { expr, columns, scope: Arc::new(scope) })
+        let expr = on_large_stack(|| compiler.expression(&parsed))?;
+        let is_deep = text.len() > DEEP;
+        Ok(RowExpression { expr, columns, scope: Arc::new(scope), is_deep })
     }
 
     /// The columns it reads, in the order in which [`Self::value`] wants their values.
@@ -51,6 +58,13 @@ impl RowExpression {
     }
 
     pub fn value(&self, columns: &[Value]) -> Result<Value, Diagnostic> {
+        if self.is_deep {
+            return on_large_stack(|| self.value_here(columns));
+        }
+        self.value_here(columns)
+    }
+
+    fn value_here(&self, columns: &[Value]) -> Result<Value, Diagnostic> {
         let batch = Batch::unit();
         let mut counters = Counters::default();
         Evaluator { scope: &self.scope, counters: &mut counters }

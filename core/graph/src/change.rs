@@ -7,6 +7,7 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
+use crate::MAX_VALUE_DEPTH;
 use crate::overlay::{EdgeRecord, NodeRecord, Properties};
 use crate::{Code, Dense, Direction, Element, ElementId, GraphError, GraphType, LabelSet, Snapshot, Value};
 
@@ -66,6 +67,14 @@ fn sorted(mut properties: Vec<(Arc<str>, Value)>) -> Result<Properties, GraphErr
     properties.retain(|(_, v)| !v.is_null());
     properties.sort_by(|a, b| a.0.cmp(&b.0));
     for (name, value) in &properties {
+        if !value.is_within_depth(MAX_VALUE_DEPTH) {
+            return Err(GraphError::new(
+                Code::DATA,
+                format!(
+                    "property {name}: lists and records lie more than {MAX_VALUE_DEPTH} levels deep in each other"
+                ),
+            ));
+        }
         if !value.is_storable() {
             return Err(GraphError::new(
                 Code::WRONG_TYPE,

@@ -61,7 +61,7 @@ pub use statistics::{ColumnStatistics, DegreeStatistics, Statistics, Triple};
 pub use suspicions::suspicions;
 pub use text::{parse_day, parse_text, parse_whole};
 pub use types::{Field, ValueType};
-pub use value::{Duration, PathValue, Truth, Value};
+pub use value::{Duration, MAX_VALUE_DEPTH, PathValue, Truth, Value};
 pub use zone::Zone;
 
 /// Dense number of a node or edge inside one snapshot and the snapshots that follow it on the same

@@ -156,6 +156,17 @@ impl ValueType {
         }
     }
 
+    /// How deep lists and records lie in each other; 1 for a plain type.
+    pub fn depth(&self) -> usize {
+        let inner = match self {
+            ValueType::List(item) | ValueType::LimitedList { item, .. } => item.depth(),
+            ValueType::Fields(fields) => fields.iter().map(|f| f.value_type.depth()).max().unwrap_or(0),
+            ValueType::OneOf(types) => return types.iter().map(ValueType::depth).max().unwrap_or(1),
+            _ => 0,
+        };
+        inner + 1
+    }
+
     pub fn is_numeric(&self) -> bool {
         matches!(
             self,

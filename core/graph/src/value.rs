@@ -11,6 +11,9 @@ use serde::{Deserialize, Serialize};
 
 use crate::{Code, Decimal, Dense, GraphError};
 
+/// How deep lists and records may lie in each other, in a query and in the graph.
+pub const MAX_VALUE_DEPTH: usize = 128;
+
 /// Three-valued logic: `None` is unknown.
 pub type Truth = Option<bool>;
 
@@ -94,6 +97,16 @@ impl Value {
             Value::Node(_) | Value::Edge(_) | Value::Path(_) => false,
             Value::List(items) => items.iter().all(Value::is_storable),
             Value::Record(fields) => fields.iter().all(|(_, v)| v.is_storable()),
+            _ => true,
+        }
+    }
+
+    /// Whether lists and records lie at most so many levels deep in each other.
+    pub fn is_within_depth(&self, levels: usize) -> bool {
+        match self {
+            Value::List(_) | Value::Record(_) if levels == 0 => false,
+            Value::List(items) => items.iter().all(|v| v.is_within_depth(levels - 1)),
+            Value::Record(fields) => fields.iter().all(|(_, v)| v.is_within_depth(levels - 1)),
             _ => true,
         }
     }

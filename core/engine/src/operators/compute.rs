@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use crate::batch::{Batch, Vector};
+use crate::batch::{Batch, Vector, value_bytes};
 use crate::context::{Context, Outcome};
 use crate::evaluate::{Evaluator, Row};
 use crate::expression::{Expr, Kind};
@@ -49,6 +49,10 @@ impl Operator for Run {
             added.push(evaluate_column(expression, &batch, context)?);
         }
         batch.columns.extend(added);
+        let left = context.budget.left();
+        if batch.bytes_up_to(left) > left {
+            return Err(context.budget.too_much());
+        }
         Ok(Some(batch))
     }
 }
@@ -61,8 +65,14 @@ pub(crate) fn evaluate_column(expression: &Expr, batch: &Batch, context: &mut Co
     let counters = &mut context.metrics[context.current].counters;
     let mut evaluator = Evaluator { scope: &context.scope, counters };
     let mut values = Vec::with_capacity(batch.len);
+    let (mut bytes, left) = (0, evaluator.scope.budget.left());
     for row in 0..batch.len {
-        values.push(evaluator.value(expression, Row { batch, row, locals: &[] })?);
+        let value = evaluator.value(expression, Row { batch, row, locals: &[] })?;
+        bytes += value_bytes(&value);
+        if bytes > left {
+            return Err(evaluator.scope.budget.too_much());
+        }
+        values.push(value);
     }
     Ok(Vector::Values(values))
 }

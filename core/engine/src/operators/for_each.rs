@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use graphodrome_graph::Value;
 
-use crate::batch::{Batch, Vector};
+use crate::batch::{BATCH_ROWS, Batch, Vector};
 use crate::context::{Context, Outcome};
 use crate::evaluate::{Evaluator, Row, wrong_type};
 use crate::expression::Expr;
@@ -28,50 +28,80 @@ impl OperatorPlan for ForEach {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self, input: inputs.remove(0) })
+        Box::new(Run { spec: self, input: inputs.remove(0), at: None })
     }
 }
 
 struct Run {
     spec: Arc<ForEach>,
     input: Input,
+    /// The batch that is gone through, the row, and the items of its list that were given out.
+    at: Option<(Batch, usize, Option<(Arc<[Value]>, usize)>)>,
+}
+
+impl Run {
+    /// Rows for the next items, as many as a batch has at most.
+    fn fill(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
+        let Some((batch, row, open)) = &mut self.at else { return Ok(None) };
+        let (mut rows, mut items, mut positions) = (vec![], vec![], vec![]);
+        while rows.len() < BATCH_ROWS && *row < batch.len {
+            let (list, from) = match open.take() {
+                Some(open) => open,
+                None => match self.spec.list_of(batch, *row, context)? {
+                    Some(list) => (list, 0),
+                    None => {
+                        *row += 1;
+                        continue;
+                    }
+                },
+            };
+            let end = list.len().min(from + BATCH_ROWS - rows.len());
+            context.work((end - from) as u64 + 1)?;
+            for (i, item) in list.iter().enumerate().take(end).skip(from) {
+                rows.push(*row as u32);
+                items.push(item.clone());
+                positions.push(Value::Int(i as i64 + self.spec.counter.unwrap_or(0)));
+            }
+            match end < list.len() {
+                true => *open = Some((list, end)),
+                false => *row += 1,
+            }
+        }
+        if rows.is_empty() {
+            return Ok(None);
+        }
+        let mut out = batch.gather(&rows);
+        out.columns.push(Vector::Values(items));
+        if self.spec.counter.is_some() {
+            out.columns.push(Vector::Values(positions));
+        }
+        Ok(Some(out))
+    }
+}
+
+impl ForEach {
+    /// The row's list; `None` where it is null.
+    fn list_of(&self, batch: &Batch, row: usize, context: &mut Context) -> Outcome<Option<Arc<[Value]>>> {
+        let counters = &mut context.metrics[context.current].counters;
+        let mut evaluator = Evaluator { scope: &context.scope, counters };
+        match evaluator.value(&self.list, Row { batch, row, locals: &[] })? {
+            Value::List(list) => Ok(Some(list)),
+            Value::Null => Ok(None),
+            other => Err(wrong_type(&other, "what FOR goes through", "a LIST", self.list.span)),
+        }
+    }
 }
 
 impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
-        while let Some(batch) = self.input.next(context)? {
-            let (mut rows, mut items, mut positions) = (vec![], vec![], vec![]);
-            for row in 0..batch.len {
-                let counters = &mut context.metrics[context.current].counters;
-                let mut evaluator = Evaluator { scope: &context.scope, counters };
-                let list = match evaluator.value(&self.spec.list, Row { batch: &batch, row, locals: &[] })? {
-                    Value::List(list) => list,
-                    Value::Null => continue,
-                    other => {
-                        return Err(wrong_type(
-                            &other,
-                            "what FOR goes through",
-                            "a LIST",
-                            self.spec.list.span,
-                        ));
-                    }
-                };
-                context.work(list.len() as u64)?;
-                for (i, item) in list.iter().enumerate() {
-                    rows.push(row as u32);
-                    items.push(item.clone());
-                    positions.push(Value::Int(i as i64 + self.spec.counter.unwrap_or(0)));
-                }
+        loop {
+            if let Some(rows) = self.fill(context)? {
+                return Ok(Some(rows));
             }
-            if !rows.is_empty() {
-                let mut out = batch.gather(&rows);
-                out.columns.push(Vector::Values(items));
-                if self.spec.counter.is_some() {
-                    out.columns.push(Vector::Values(positions));
-                }
-                return Ok(Some(out));
+            match self.input.next(context)? {
+                Some(batch) => self.at = Some((batch, 0, None)),
+                None => return Ok(None),
             }
         }
-        Ok(None)
     }
 }

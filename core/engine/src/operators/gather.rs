@@ -26,12 +26,16 @@ const MOST_READY: usize = 32;
 /// What a chain of operators must be expected to cost, so that it is worth it.
 const LEAST_COST: f64 = 2_000.0;
 
+/// Stack of a thread for queries: expressions may be deep.
+const STACK_BYTES: usize = 16 << 20;
+
 /// Threads for queries, apart from those that load and fold: a query must not wait behind a load.
 fn threads() -> Option<&'static rayon::ThreadPool> {
     static POOL: OnceLock<Option<rayon::ThreadPool>> = OnceLock::new();
     let make = || {
         let count = std::thread::available_parallelism().map_or(1, |n| n.get());
-        let named = rayon::ThreadPoolBuilder::new().thread_name(|i| format!("query-{i}"));
+        let named =
+            rayon::ThreadPoolBuilder::new().stack_size(STACK_BYTES).thread_name(|i| format!("query-{i}"));
         // Without threads of its own a query runs on the caller's.
         if count > 1 { named.num_threads(count).build().ok() } else { None }
     };

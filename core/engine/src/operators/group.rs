@@ -121,7 +121,7 @@ impl Run {
                     (None, Some(key)) => quick::number(key, at, evaluator.scope, evaluator.counters),
                     (None, None) => None,
                 };
-                let own = 64 + 96 * self.spec.aggregates.len();
+                let own = 96 + size_of::<Accumulator>() * self.spec.aggregates.len();
                 let place = if self.spec.keys.is_empty() {
                     0
                 } else if let Some(Some(number)) = number {
@@ -170,7 +170,7 @@ impl Run {
                         Some(argument) => {
                             let value = evaluator.value(argument, at)?;
                             if spec.distinct || spec.function.keeps_values() {
-                                new_bytes += value_bytes(&value);
+                                new_bytes += value_bytes(&value) + 2 * size_of::<Value>();
                             }
                             accumulator.add(value).map_err(|e| located(e, argument.span))?;
                         }

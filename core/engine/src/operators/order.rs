@@ -59,20 +59,22 @@ impl Run {
             if let Some(first) = self.spec.first
                 && all.len > first.max(BATCH_ROWS).saturating_mul(4)
             {
-                all = all.gather(&self.order(&all, Some(first)));
+                all = all.gather(&self.order(&all, Some(first), context)?);
                 context.release(held);
                 held = all.bytes();
                 context.reserve(held)?;
             }
         }
         context.check()?;
-        let mut order = self.order(&all, self.spec.first);
+        let mut order = self.order(&all, self.spec.first, context)?;
         order.reverse();
         Ok((all, order))
     }
 
     /// Row numbers in order; ties keep the order they came in.
-    fn order(&self, batch: &Batch, first: Option<usize>) -> Vec<u32> {
+    fn order(&self, batch: &Batch, first: Option<usize>, context: &mut Context) -> Outcome<Vec<u32>> {
+        let own = batch.len * (8 + self.spec.keys.len() * size_of::<graphodrome_graph::Value>());
+        context.hold(own)?;
         let keys: Vec<Vec<graphodrome_graph::Value>> = self
             .spec
             .keys
@@ -102,14 +104,47 @@ impl Run {
             && first < rows.len()
         {
             if first == 0 {
-                return vec![];
+                context.release(own);
+                return Ok(vec![]);
             }
             rows.select_nth_unstable_by(first - 1, compare);
             rows.truncate(first);
         }
-        rows.sort_unstable_by(compare);
-        rows
+        let sorted = sorted(rows, compare, context);
+        context.release(own);
+        sorted
     }
+}
+
+/// Rows sorted without a loop that cannot be left.
+const RUN: usize = 1 << 15;
+
+/// Sorts in runs that are merged two by two, asking in between whether to go on.
+fn sorted(
+    mut rows: Vec<u32>, compare: impl Fn(&u32, &u32) -> Ordering, context: &mut Context,
+) -> Outcome<Vec<u32>> {
+    for run in rows.chunks_mut(RUN) {
+        context.check()?;
+        run.sort_unstable_by(&compare);
+    }
+    let (mut width, mut merged) = (RUN, Vec::with_capacity(rows.len()));
+    while width < rows.len() {
+        merged.clear();
+        for pair in rows.chunks(2 * width) {
+            let (mut left, mut right) = pair.split_at(width.min(pair.len()));
+            while let (Some(a), Some(b)) = (left.first(), right.first()) {
+                context.work(1)?;
+                let side = if compare(a, b).is_le() { &mut left } else { &mut right };
+                merged.push(side[0]);
+                *side = &side[1..];
+            }
+            merged.extend_from_slice(left);
+            merged.extend_from_slice(right);
+        }
+        std::mem::swap(&mut rows, &mut merged);
+        width *= 2;
+    }
+    Ok(rows)
 }
 
 impl Operator for Run {

@@ -11,7 +11,8 @@ use crate::expression::Expr;
 use crate::operators::search_paths::{mode_name, push_path, search_details};
 use crate::plan::{Input, Operator, OperatorPlan};
 use crate::search::{
-    Found, Quota, Rows, SearchSpec, Weight, breadth_first, meet_in_the_middle, product_search,
+    Found, Quota, Rows, SearchSpec, Weight, breadth_first, cycle_exists, goes_both_ways, meet_in_the_middle,
+    product_search,
 };
 
 #[derive(Clone, Debug)]
@@ -20,6 +21,10 @@ pub(crate) struct ShortestPaths {
     pub quota: Quota,
     /// The weight of an edge, and which of the program's variables the edge is.
     pub weight: Option<(Expr, usize)>,
+    /// It may begin at both ends.
+    pub both_ends: bool,
+    /// Its mode may be left out where a walk is in it anyway.
+    pub by_walk: bool,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -37,12 +42,28 @@ impl ShortestPaths {
             && self.spec.min <= 1
             && self.quota == Quota::First(1)
             && self.weight.is_none()
-            && matches!(self.spec.mode, PathMode::Walk);
+            && (self.spec.mode == PathMode::Walk || self.walks_do());
         match (plain, self.spec.to) {
-            (true, Some(_)) => Method::BothEnds,
-            (true, None) => Method::OneEnd,
+            (true, Some(_)) if self.both_ends => Method::BothEnds,
+            (true, _) => Method::OneEnd,
             (false, _) => Method::CheapestFirst,
         }
+    }
+
+    /// Whether the paths to other nodes than the start may be searched for as walks, though a mode is asked
+    /// for (rule `shortest-by-walk`).
+    fn walks_do(&self) -> bool {
+        let least = match self.quota {
+            Quota::First(1) => true,
+            // With weights of zero all cheapest walks are more than all cheapest trails.
+            Quota::Groups(1) => self.weight.is_none(),
+            _ => false,
+        };
+        self.by_walk
+            && self.spec.mode != PathMode::Walk
+            && self.spec.step.is_some()
+            && self.spec.min <= 1
+            && least
     }
 }
 
@@ -91,6 +112,51 @@ impl Run {
         let spec = &self.plan.spec;
         let Some(start) = spec.start(batch, row) else { return Ok(()) };
         let Ok(target) = spec.bound_end(batch, row) else { return Ok(()) };
+        if !self.plan.walks_do() {
+            return self.search_for(spec, start, target, batch, row, found, context);
+        }
+        let as_walks = SearchSpec { mode: PathMode::Walk, ..spec.clone() };
+        // From a node to itself the shortest path is the one without edges; and a shortest walk back to its
+        // start takes no other node twice, so that it is simple.
+        if spec.min == 0 || spec.mode == PathMode::Simple {
+            return self.search_for(&as_walks, start, target, batch, row, found, context);
+        }
+        if target != Some(start) {
+            let before = found.len();
+            self.search_for(&as_walks, start, target, batch, row, found, context)?;
+            // A walk back to the start is searched for again, in its mode.
+            found.keep_from(before, |end, _| end != start);
+        }
+        if target.is_none_or(|t| t == start) {
+            self.search_closed(start, batch, row, found, context)?;
+        }
+        Ok(())
+    }
+
+    /// The trails that end where they began; no such path is acyclic.
+    fn search_closed(
+        &self, start: u32, batch: &Batch, row: usize, found: &mut Rows, context: &mut Context,
+    ) -> Outcome<()> {
+        let spec = &self.plan.spec;
+        let Some(step) = &spec.step else { return Ok(()) };
+        // Where no trail returns none has to be looked for.
+        if spec.mode == PathMode::Acyclic
+            || !spec.is_target(start, batch, row, context)?
+            || !cycle_exists(step, start, spec.max, batch, row, context)?
+        {
+            return Ok(());
+        }
+        // Over edges that go one way a shortest walk back is a cycle.
+        let mode = if goes_both_ways(step) { spec.mode } else { PathMode::Walk };
+        let spec = SearchSpec { mode, ..spec.clone() };
+        self.cheapest(&spec, start, Some(start), batch, row, found, context)
+    }
+
+    #[allow(clippy::too_many_arguments)] // A search's spec, ends and row belong together.
+    fn search_for(
+        &self, spec: &SearchSpec, start: u32, target: Option<u32>, batch: &Batch, row: usize,
+        found: &mut Rows, context: &mut Context,
+    ) -> Outcome<()> {
         if let Some(target) = target
             && !spec.is_target(target, batch, row, context)?
         {
@@ -154,28 +220,34 @@ impl Run {
                     }
                 }
             }
-            _ => {
-                let weight = self.plan.weight.as_ref().map(|(expression, local)| {
-                    let mut slots = vec![];
-                    expression.slots(&mut slots);
-                    let width = batch.columns.len();
-                    let edge_alone = slots.iter().all(|slot| *slot < width || *slot == width + local);
-                    Weight { expression, local: *local, edge_alone }
-                });
-                let results =
-                    product_search(spec, self.plan.quota, weight, start, target, batch, row, context)?;
-                for path in results {
-                    let end = path.nodes.last().copied().unwrap_or(start);
-                    push_path(
-                        found,
-                        (&spec.outputs, spec.reversed),
-                        (row, end),
-                        path.nodes,
-                        path.edges,
-                        &path.events,
-                    );
-                }
-            }
+            _ => self.cheapest(spec, start, target, batch, row, found, context)?,
+        }
+        Ok(())
+    }
+
+    #[allow(clippy::too_many_arguments)] // A search's spec, ends and row belong together.
+    fn cheapest(
+        &self, spec: &SearchSpec, start: u32, target: Option<u32>, batch: &Batch, row: usize,
+        found: &mut Rows, context: &mut Context,
+    ) -> Outcome<()> {
+        let weight = self.plan.weight.as_ref().map(|(expression, local)| {
+            let mut slots = vec![];
+            expression.slots(&mut slots);
+            let width = batch.columns.len();
+            let edge_alone = slots.iter().all(|slot| *slot < width || *slot == width + local);
+            Weight { expression, local: *local, edge_alone }
+        });
+        let results = product_search(spec, self.plan.quota, weight, start, target, batch, row, context)?;
+        for path in results {
+            let end = path.nodes.last().copied().unwrap_or(start);
+            push_path(
+                found,
+                (&spec.outputs, spec.reversed),
+                (row, end),
+                path.nodes,
+                path.edges,
+                &path.events,
+            );
         }
         Ok(())
     }

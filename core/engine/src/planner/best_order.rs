@@ -8,21 +8,35 @@ use crate::plan::Schema;
 use crate::planner::Planner;
 use crate::planner::lookup::Start;
 use crate::planner::order::{Builder, ways};
-use crate::planner::pattern::StepKind;
+use crate::planner::pattern::{PatternGraph, PatternStep, StepKind};
 
 /// Nodes of a pattern whose orders are all compared.
 const MOST_NODES: usize = 10;
 
-/// What a step costs and yields, from its left end and from its right.
-struct StepCost {
+/// What a step costs and yields, from its left end and from its right: found once a pattern.
+pub(super) struct StepCost {
     from: usize,
     to: usize,
     /// Rows per row and entries looked at; `None` where it cannot be walked from that end.
     forward: Option<(f64, f64)>,
     backward: Option<(f64, f64)>,
     /// Rows per row where both ends are bound.
-    closing: f64,
+    pub closing: f64,
     is_edge: bool,
+}
+
+impl StepCost {
+    /// Whether it can be walked from its left end, and from its right.
+    pub fn ways(&self) -> (bool, bool) {
+        (self.forward.is_some(), self.backward.is_some())
+    }
+
+    /// From its left end or its right; where it cannot be walked from there, from the other.
+    pub fn of(&self, from_right: bool) -> (f64, f64) {
+        let (one, other) =
+            if from_right { (self.backward, self.forward) } else { (self.forward, self.backward) };
+        one.or(other).unwrap_or((f64::MAX, f64::MAX))
+    }
 }
 
 /// The cheapest way to bind a set of nodes.
@@ -50,6 +64,23 @@ impl Planner<'_> {
         }
     }
 
+    pub(super) fn step_costs(&self, graph: &PatternGraph) -> Vec<StepCost> {
+        let of = |step: &PatternStep| {
+            let (forward, backward) = ways(step);
+            let cost = |reversed| self.fan_out(step, reversed, &graph.nodes, &graph.conditions);
+            let (all, _) = self.fan_out(step, false, &graph.nodes, &[]);
+            StepCost {
+                from: step.from,
+                to: step.to,
+                forward: forward.then(|| cost(false)),
+                backward: backward.then(|| cost(true)),
+                closing: all / self.node_total(&graph.nodes[step.to].labels).max(1.0),
+                is_edge: matches!(step.kind, StepKind::Edge { .. }),
+            }
+        };
+        graph.steps.iter().map(of).collect()
+    }
+
     /// The nodes of the pattern's cheapest part in the order in which they are bound; `None` where there is
     /// nothing to choose, or too much.
     pub(super) fn best_order(&self, candidates: &[usize], b: &Builder<'_>) -> Option<(Vec<usize>, f64)> {
@@ -57,23 +88,7 @@ impl Planner<'_> {
         if candidates.len() != count || !(3..=MOST_NODES).contains(&count) {
             return None;
         }
-        let steps: Vec<StepCost> = b
-            .graph
-            .steps
-            .iter()
-            .map(|step| {
-                let (forward, backward) = ways(step);
-                let cost = |reversed| self.fan_out(step, reversed, &b.graph.nodes, &b.graph.conditions);
-                StepCost {
-                    from: step.from,
-                    to: step.to,
-                    forward: forward.then(|| cost(false)),
-                    backward: backward.then(|| cost(true)),
-                    closing: self.closing(step, b),
-                    is_edge: matches!(step.kind, StepKind::Edge { .. }),
-                }
-            })
-            .collect();
+        let steps = &b.costs;
         let mut ways: Vec<Option<Way>> = vec![None; 1 << count];
         for &start in candidates {
             let (rows, cost) = self.start_cost(start, b);
@@ -82,7 +97,7 @@ impl Planner<'_> {
         for bound in 1usize..1 << count {
             let Some(way) = ways[bound] else { continue };
             for next in (0..count).filter(|n| bound & (1 << n) == 0) {
-                let Some((factor, looked)) = added(&steps, bound, next) else { continue };
+                let Some((factor, looked)) = added(steps, bound, next) else { continue };
                 let rows = way.rows * factor;
                 let cost = way.cost + way.rows * looked.max(0.1) + rows;
                 let place = &mut ways[bound | 1 << next];
@@ -94,7 +109,7 @@ impl Planner<'_> {
         // The largest part that hangs together, at its least cost.
         let reached = (1usize..1 << count).filter(|bound| {
             ways[*bound].is_some()
-                && (0..count).all(|n| bound & (1 << n) != 0 || added(&steps, *bound, n).is_none())
+                && (0..count).all(|n| bound & (1 << n) != 0 || added(steps, *bound, n).is_none())
         });
         let whole = reached.min_by(|x, y| {
             let cost = |bound: usize| ways[bound].map_or(f64::MAX, |w| w.cost);

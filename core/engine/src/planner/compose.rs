@@ -16,6 +16,7 @@ use crate::operators::*;
 use crate::plan::{ColumnInfo, ColumnKind, PlanNode, Schema};
 use crate::planner::{Planner, Use, find_subqueries, kind_vector};
 use crate::profile::Estimate;
+use crate::rules::Rule;
 
 /// What stands around the clauses that are planned.
 #[derive(Clone, Default)]
@@ -275,7 +276,8 @@ impl Planner<'_> {
     fn within(&mut self, outer: &PlanNode, seen: &Schema, query: &Query, exists: bool) -> Outcome<Within> {
         let reads = query_variables(query);
         let correlated = seen.visible().any(|(_, v)| reads.contains(&v.name)) || reads.contains("*");
-        if let (Some(clauses), true) = (row_by_row(query, exists), correlated) {
+        let per_batch = row_by_row(query, exists).filter(|_| self.may(Rule::SubqueryPerBatch));
+        if let (Some(clauses), true) = (per_batch, correlated) {
             let mut schema = seen.clone();
             let name = self.hidden("row");
             let row_slot = schema.push(name, VariableKind::Value);
@@ -301,7 +303,7 @@ impl Planner<'_> {
             };
             // Whether there is one is all that is asked.
             let node = match (exists, node.plan.once(row_slot)) {
-                (true, Some(plan)) => PlanNode { plan, ..node },
+                (true, Some(plan)) if self.may(Rule::ExistsOnce) => PlanNode { plan, ..node },
                 _ => node,
             };
             return Ok(Within { node, row_slot: Some(row_slot), added, invariant: false });
@@ -309,7 +311,8 @@ impl Planner<'_> {
         let source = if correlated { Source::Row(seen.clone()) } else { Source::Start };
         let (node, columns) = self.compose(query, &source, exists)?;
         let added = if columns.is_some() { (0..node.schema.len()).collect() } else { vec![] };
-        Ok(Within { node, row_slot: None, added, invariant: !correlated && !query.changes() })
+        let invariant = !correlated && !query.changes() && self.may(Rule::SubqueryOnce);
+        Ok(Within { node, row_slot: None, added, invariant })
     }
 
     /// Computes every EXISTS and VALUE in the expressions as a column.
@@ -373,9 +376,10 @@ impl Planner<'_> {
         &mut self, input: PlanNode, clauses: &[Clause], usage: Use,
     ) -> Outcome<PlanNode> {
         let mut schema = input.schema.clone();
+        let numbered = self.may(Rule::SubqueryPerBatch);
         let name = self.hidden("row");
-        let row_slot = schema.push(name, VariableKind::Value);
-        let argument = self.leaf(Argument { numbered: true }, schema, input.estimate.rows, "the outer rows");
+        let row_slot = numbered.then(|| schema.push(name, VariableKind::Value));
+        let argument = self.leaf(Argument { numbered }, schema, input.estimate.rows, "the outer rows");
         let around = Around { needed: usage.needed, multiplicity: usage.multiplicity, outer: 0 };
         let inner = self.clauses(argument, clauses, &around)?.node;
         let names: Vec<Name> = clauses.iter().flat_map(matched_names).collect();
@@ -392,7 +396,9 @@ impl Planner<'_> {
         self.optional_block(input, &clauses, usage)
     }
 
-    fn optional(&mut self, input: PlanNode, inner: PlanNode, row_slot: usize, names: &[Name]) -> PlanNode {
+    fn optional(
+        &mut self, input: PlanNode, inner: PlanNode, row_slot: Option<usize>, names: &[Name],
+    ) -> PlanNode {
         let mut schema = input.schema.clone();
         let (mut added, mut added_vectors) = (vec![], vec![]);
         let mut taken: Vec<Arc<str>> = vec![];
@@ -415,7 +421,7 @@ impl Planner<'_> {
         };
         let plan = PerRow {
             inner: Arc::new(inner),
-            row_slot: Some(row_slot),
+            row_slot,
             invariant: false,
             added,
             added_vectors,

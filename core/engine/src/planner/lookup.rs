@@ -14,6 +14,7 @@ use crate::planner::Planner;
 use crate::planner::order::Builder;
 use crate::planner::pattern::{StepKind, show_node};
 use crate::profile::Estimate;
+use crate::rules::Rule;
 
 /// How a node is found where a pattern begins.
 pub(super) enum Start {
@@ -74,7 +75,7 @@ impl Planner<'_> {
         };
         let labels = self.implied_labels(labels);
         for label in &labels {
-            for (k, key) in self.scope.keys.iter().enumerate() {
+            for (k, key) in self.scope.keys.iter().enumerate().filter(|_| self.may(Rule::KeyLookup)) {
                 if key.element != Element::Node || key.label != *label {
                     continue;
                 }
@@ -107,6 +108,9 @@ impl Planner<'_> {
         &self, element: Element, name: &Arc<str>, pattern: Option<&LabelExpression>, labels: &[Arc<str>],
         schema: &Schema, b: &Builder<'_>,
     ) -> Option<FoundIndex> {
+        if !self.may(Rule::IndexLookup) {
+            return None;
+        }
         let conditions = &b.graph.conditions;
         let of = |property: &Arc<str>, value: fn(&Expression, &str, &str, Side) -> bool, side: Side| {
             conditions.iter().position(|c| {
@@ -238,7 +242,9 @@ impl Planner<'_> {
             };
             let keys = self.scope.keys.iter().enumerate();
             let key = keys
-                .filter(|(_, k)| k.element == Element::Edge && required.contains(&k.label))
+                .filter(|(_, k)| {
+                    self.may(Rule::KeyLookup) && k.element == Element::Edge && required.contains(&k.label)
+                })
                 .find_map(|(k, key)| {
                     Some((k, key, key.properties.iter().map(given).collect::<Option<Vec<usize>>>()?))
                 });

@@ -28,6 +28,7 @@ use crate::expression::Expr;
 use crate::operators::*;
 use crate::plan::{ColumnInfo, OperatorPlan, PlanNode, Schema};
 use crate::profile::Estimate;
+use crate::rules::{Rule, Rules};
 
 pub(crate) struct Planner<'p> {
     scope: &'p Scope,
@@ -41,6 +42,7 @@ pub(crate) struct Planner<'p> {
     next_table: usize,
     /// Subqueries of the changing statement that is planned: where their values are.
     current: Computed,
+    rules: Rules,
 }
 
 /// How many elements a version has, by label set.
@@ -83,8 +85,14 @@ pub(crate) fn kind_vector(kind: VariableKind) -> Vector {
 impl<'p> Planner<'p> {
     pub fn new(
         scope: &'p Scope, counts: &'p LabelCounts, parameters: &'p PlanParameters<'p>, text: &'p str,
+        rules: Rules,
     ) -> Self {
-        Planner { scope, parameters, text, counts, next_id: 0, next_name: 0, next_table: 0, current: vec![] }
+        let current = vec![];
+        Planner { scope, parameters, text, counts, next_id: 0, next_name: 0, next_table: 0, current, rules }
+    }
+
+    fn may(&self, rule: Rule) -> bool {
+        self.rules.has(rule)
     }
 
     pub fn query(&mut self, query: &Query) -> Outcome<Planned> {
@@ -92,7 +100,7 @@ impl<'p> Planner<'p> {
         let (root, columns) = self.compose(query, &source, false)?;
         let changes = query.changes();
         // What a change reads it must see in order.
-        let root = if changes { root } else { self.gathered(root) };
+        let root = if changes || !self.may(Rule::ShareOut) { root } else { self.gathered(root) };
         Ok(Planned { root, columns, changes })
     }
 
@@ -130,7 +138,10 @@ impl<'p> Planner<'p> {
                 }
                 Clause::Match { pattern, .. } => {
                     // What is filtered right after a pattern is a condition of it.
-                    let (pattern, rest) = with_filters(pattern, rest);
+                    let (pattern, rest) = match self.may(Rule::FilterIntoPattern) {
+                        true => with_filters(pattern, rest),
+                        false => (pattern.clone(), rest),
+                    };
                     left = rest;
                     self.graph_pattern(node, &pattern, usage(rest, around))?
                 }

@@ -13,11 +13,13 @@ use crate::context::Outcome;
 use crate::expression::{Expr, Kind, Piece};
 use crate::operators::*;
 use crate::plan::{PlanNode, Schema};
+use crate::planner::best_order::StepCost;
 use crate::planner::lookup::Start;
 use crate::planner::pattern::{PathPiece, PatternGraph, PatternStep, StepKind, show_node};
 use crate::planner::program::walkable;
 use crate::planner::{Planner, Use};
 use crate::profile::Estimate;
+use crate::rules::Rule;
 
 pub(super) struct Builder<'g> {
     pub graph: &'g mut PatternGraph,
@@ -26,6 +28,8 @@ pub(super) struct Builder<'g> {
     pub done: Vec<bool>,
     /// The order of the nodes, where it was chosen as a whole.
     pub order: Vec<usize>,
+    /// What each step costs, before anything is bound.
+    pub costs: Vec<StepCost>,
 }
 
 impl Planner<'_> {
@@ -57,7 +61,8 @@ impl Planner<'_> {
             }
         }
         let done = vec![false; graph.steps.len()];
-        let mut builder = Builder { graph: &mut graph, usage: &usage, done, order: vec![] };
+        let costs = self.step_costs(&graph);
+        let mut builder = Builder { graph: &mut graph, usage: &usage, done, order: vec![], costs };
         let mut node = self.connect(input, &mut builder, pattern.paths[0].span)?;
         let left: Vec<Expression> = builder
             .graph
@@ -150,6 +155,7 @@ impl Planner<'_> {
             // An edge that a key or an index finds, with both of its ends.
             let (mut start, mut rejected, mut cost) = self.best_start(&unbound, b);
             if node.plan.name() == "Start"
+                && self.may(Rule::PatternOrder)
                 && let Some((order, least)) = self.best_order(&unbound, b)
             {
                 (start, cost) = (order[0], least);
@@ -198,6 +204,9 @@ impl Planner<'_> {
     /// Filters by every waiting condition whose variables are all there.
     fn ready_conditions(&mut self, node: PlanNode, b: &mut Builder<'_>) -> Outcome<PlanNode> {
         let mut ready = vec![];
+        if !self.may(Rule::EarlyConditions) {
+            return Ok(node);
+        }
         for condition in b.graph.conditions.iter_mut().filter(|c| c.waits()) {
             if !condition.variables.is_empty()
                 && condition.variables.iter().all(|v| node.schema.slot(v).is_some())
@@ -214,6 +223,9 @@ impl Planner<'_> {
         &self, schema: &Schema, b: &mut Builder<'_>,
     ) -> Outcome<(Vec<Expr>, Vec<String>, f64)> {
         let (mut compiled, mut shown, mut share) = (vec![], vec![], 1.0);
+        if !self.may(Rule::EarlyConditions) {
+            return Ok((compiled, shown, share));
+        }
         for condition in b.graph.conditions.iter_mut().filter(|c| c.waits()) {
             if !condition.variables.is_empty() && condition.variables.iter().all(|v| schema.slot(v).is_some())
             {
@@ -262,6 +274,9 @@ impl Planner<'_> {
 
     /// The start whose whole way costs least, what the others would have cost, and what it costs.
     fn best_start(&self, candidates: &[usize], b: &Builder<'_>) -> (usize, Vec<String>, f64) {
+        if !self.may(Rule::PatternOrder) {
+            return (candidates[0], vec![], f64::MAX);
+        }
         let mut costs: Vec<(f64, usize)> = candidates.iter().map(|&i| (self.play_through(i, b), i)).collect();
         costs.sort_by(|a, b| a.0.total_cmp(&b.0).then(a.1.cmp(&b.1)));
         let name = |i: usize| show_node(&b.graph.nodes[i]);
@@ -286,8 +301,8 @@ impl Planner<'_> {
                 if !from && !to {
                     continue;
                 }
-                let (factor, looked) = self.fan_out(step, !from, &b.graph.nodes, &b.graph.conditions);
-                let factor = if from && to { self.closing(step, b) } else { factor };
+                let (factor, looked) = b.costs[i].of(!from);
+                let factor = if from && to { b.costs[i].closing } else { factor };
                 if best.is_none_or(|(f, ..)| factor < f) {
                     best = Some((factor, looked, i));
                 }
@@ -328,23 +343,21 @@ impl Planner<'_> {
             }
             let from = schema.slot(name(step.from)).is_some();
             let to = schema.slot(name(step.to)).is_some();
-            let (forward, backward) = ways(step);
+            let (forward, backward) = b.costs[i].ways();
             if !(from && forward || to && backward) {
                 continue;
             }
+            if !self.may(Rule::PatternOrder) {
+                return Some((i, !(from && forward)));
+            }
             let from_right = if from && to && forward && backward {
                 // From the end with fewer edges to look at.
-                let forward = self.fan_out(step, false, &b.graph.nodes, &[]).1;
-                let backward = self.fan_out(step, true, &b.graph.nodes, &[]).1;
+                let (forward, backward) = (b.costs[i].of(false).1, b.costs[i].of(true).1);
                 matches!(step.kind, StepKind::Search(_)) && backward < forward
             } else {
                 !(from && forward)
             };
-            let factor = if from && to {
-                self.closing(step, b)
-            } else {
-                self.fan_out(step, from_right, &b.graph.nodes, &b.graph.conditions).0
-            };
+            let factor = if from && to { b.costs[i].closing } else { b.costs[i].of(from_right).0 };
             // What closes a ring comes first, then what the order says.
             let far = if from_right { step.from } else { step.to };
             let rank = match from && to {
@@ -387,7 +400,7 @@ impl Planner<'_> {
     /// Other edges that join the node a step leads to with nodes that are bound.
     fn closing_steps(&self, step: usize, far: usize, schema: &Schema, b: &Builder<'_>) -> Vec<usize> {
         let bound = |n: usize| schema.slot(&b.graph.nodes[n].name).is_some();
-        if bound(far) {
+        if bound(far) || !self.may(Rule::CommonNeighbours) {
             return vec![];
         }
         (0..b.graph.steps.len())
@@ -463,6 +476,32 @@ impl Planner<'_> {
         let (left, right) = (show_node(&b.graph.nodes[pattern.from]), show_node(&b.graph.nodes[pattern.to]));
         let shown = format!("{left}{}{right}", pattern.shown);
         let source = format!("{fan_out:.2} edges a node, from the counts of label triples");
+        if let Some(to) = bound
+            && !self.may(Rule::ProbeEdge)
+        {
+            // To a node of its own, which must be the bound one.
+            let end = schema.push(self.hidden("end"), VariableKind::Node);
+            let estimate =
+                Estimate { rows: rows * fan_out, cost: input.estimate.cost + rows * looked, source };
+            let node = NodeCheck { test: self.scope.node_test(None) };
+            let (conditions, shown_conditions) = (vec![], vec![]);
+            let plan = FollowEdges {
+                pattern: shown,
+                from,
+                edge,
+                node,
+                conditions,
+                shown_conditions,
+                counting: None,
+                once: None,
+            };
+            let followed = self.node(plan, vec![input], schema.clone(), estimate.clone());
+            let slot = |slot| Box::new(Expr { kind: Kind::Slot(slot), span: Span::default() });
+            let kind = Kind::Binary(BinaryOperator::Equal, slot(end), slot(to));
+            let same = Expr { kind, span: Span::default() };
+            let plan = Filter { conditions: vec![same], shown: "the same node".into() };
+            return Ok(self.node(plan, vec![followed], schema, estimate));
+        }
         if let Some(to) = bound {
             let (conditions, shown_conditions, _) = self.take_conditions(&schema, b)?;
             let estimate = Estimate {
@@ -529,7 +568,8 @@ impl Planner<'_> {
     /// Joins two parts: on the equalities that connect them, or each row with each.
     fn join(&mut self, left: PlanNode, right: PlanNode, b: &mut Builder<'_>) -> Outcome<PlanNode> {
         let (mut left_keys, mut right_keys, mut shown) = (vec![], vec![], vec![]);
-        for condition in b.graph.conditions.iter_mut().filter(|c| c.waits()) {
+        let may_hash = self.may(Rule::HashJoin);
+        for condition in b.graph.conditions.iter_mut().filter(|c| may_hash && c.waits()) {
             let ExpressionKind::Binary(BinaryOperator::Equal, x, y) = &condition.expression.kind else {
                 continue;
             };

@@ -11,6 +11,7 @@ use graphodrome_language::{Span, VariableKind, expression_variables, term_expres
 use crate::context::Outcome;
 use crate::plan::Schema;
 use crate::planner::{Planner, has_subquery, unsupported};
+use crate::rules::Rule;
 
 #[derive(Clone, Debug)]
 pub(super) struct PatternNode {
@@ -230,12 +231,16 @@ impl Planner<'_> {
         // Walks, or trails within one MATCH, need no search of their own.
         let own_mode = match path.mode {
             None | Some(PathMode::Walk) => None,
-            Some(PathMode::Trail) if !graph.repeatable && path.search == PathSearch::All => None,
+            Some(PathMode::Trail)
+                if !graph.repeatable && path.search == PathSearch::All && self.may(Rule::TrailPattern) =>
+            {
+                None
+            }
             Some(mode) => Some(mode),
         };
         let whole = path.search != PathSearch::All || own_mode.is_some();
         let mut elements = path.term.elements.clone();
-        if !whole {
+        if !whole && self.may(Rule::InlineParts) {
             let mut conditions = vec![];
             // Where two names meet at one node, the parts stay what they are.
             if let Some(flat) = inlined(&path.term.elements, graph.repeatable, &mut conditions) {

@@ -16,6 +16,7 @@ use crate::plan::{ColumnInfo, Counting, PlanNode, Schema};
 use crate::planner::compose::{Around, column_kind};
 use crate::planner::{Planner, kind_vector};
 use crate::profile::Estimate;
+use crate::rules::{Rule, Rules};
 
 /// What a compiled expression yields, as far as a column's form goes.
 pub(crate) fn expression_kind(expr: &Expr, schema: &Schema) -> VariableKind {
@@ -111,7 +112,7 @@ impl Planner<'_> {
             !result.page.order.iter().any(needed)
         };
         let first_rows = bounds.1.is_some() && !result.page.order.is_empty();
-        let may_wait = first_rows && !grouped && !result.distinct;
+        let may_wait = first_rows && !grouped && !result.distinct && self.may(Rule::LateItems);
         let is_late: Vec<bool> = items.iter().map(|item| may_wait && late(item)).collect();
         let taken = |wanted: bool| -> Vec<ReturnItem> {
             items.iter().zip(&is_late).filter(|(_, late)| **late == wanted).map(|(i, _)| i.clone()).collect()
@@ -211,7 +212,7 @@ impl Planner<'_> {
             with_keys.clone(),
             estimate,
         );
-        let first = limit.map(|limit| limit.saturating_add(offset));
+        let first = limit.filter(|_| self.may(Rule::TopRows)).map(|limit| limit.saturating_add(offset));
         let rows = node.estimate.rows;
         let estimate = Estimate {
             rows: first.map_or(rows, |f| rows.min(f as f64)),
@@ -344,14 +345,17 @@ impl Planner<'_> {
                 "the square root of the input's rows".into()
             },
         };
-        let input = counted(input, &key_expressions, &mut specs);
+        let input = match self.may(Rule::CountedRows) {
+            true => counted(input, &key_expressions, &mut specs, self.rules),
+            false => input,
+        };
         let plan = Group { keys: key_expressions, key_vectors, aggregates: specs, shown };
         Ok((self.node(plan, vec![input], schema, estimate), computed))
     }
 }
 
 /// Where rows are only counted, an operator that can count them instead of making them.
-fn counted(input: PlanNode, keys: &[Expr], specs: &mut [AggregateSpec]) -> PlanNode {
+fn counted(input: PlanNode, keys: &[Expr], specs: &mut [AggregateSpec], rules: Rules) -> PlanNode {
     let only_counts = specs.iter().all(|s| s.function == Aggregate::Count && s.argument.is_none());
     let counting = if keys.is_empty() { Counting::Together } else { Counting::Each };
     let (Some(plan), [below], true) = (input.plan.counted(counting), &input.inputs[..], only_counts) else {
@@ -364,7 +368,8 @@ fn counted(input: PlanNode, keys: &[Expr], specs: &mut [AggregateSpec]) -> PlanN
         return input;
     }
     let mut node = PlanNode { plan, schema: below.schema.clone(), ..input };
-    if let [below] = &node.inputs[..]
+    if rules.has(Rule::CountedWalks)
+        && let [below] = &node.inputs[..]
         && let [first] = &below.inputs[..]
         && !reads_beyond(first.schema.len())
         && let (Some(close), Some(step)) =
@@ -377,7 +382,8 @@ fn counted(input: PlanNode, keys: &[Expr], specs: &mut [AggregateSpec]) -> PlanN
         node.estimate.cost = first.estimate.cost + below.estimate.rows;
         node.inputs = node.inputs.remove(0).inputs;
     }
-    if let [step] = &node.inputs[..]
+    if rules.has(Rule::CountedTriangles)
+        && let [step] = &node.inputs[..]
         && let [scan] = &step.inputs[..]
         && let (Some(close), Some(follow), Some(all)) =
             (node.operator::<IntersectEdges>(), step.operator::<FollowEdges>(), scan.operator::<ScanNodes>())

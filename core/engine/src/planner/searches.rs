@@ -16,6 +16,7 @@ use crate::planner::order::{Builder, slot_of, takes_part};
 use crate::planner::pattern::{PathPiece, SearchStep, show_node};
 use crate::planner::program::reversed;
 use crate::profile::Estimate;
+use crate::rules::Rule;
 use crate::search::{OutputKind, OutputVariable, Quota, SearchSpec};
 
 /// Where `condition` says no more than that the node in slot `end` is not another bound node: that
@@ -58,7 +59,10 @@ impl Planner<'_> {
         let to = input.schema.slot(&far_node.name);
         let elements = if from_right { reversed(&search.elements) } else { search.elements.clone() };
         let compiled = self.search_program(&elements, &input.schema, from_right, search.ambiguous)?;
-        let as_step = self.search_as_step(&search.elements, &compiled.locals, &input.schema)?;
+        let as_step = match self.may(Rule::RepeatedEdge) {
+            true => self.search_as_step(&search.elements, &compiled.locals, &input.schema)?,
+            false => None,
+        };
         let (fan_out, looked) = self.fan_out(&pattern, from_right, &b.graph.nodes, &b.graph.conditions);
 
         // The end node's conditions are tested where it is found.
@@ -130,7 +134,8 @@ impl Planner<'_> {
         let distinct = fan_out.min(everything);
         let one_end = looked.min(self.edge_total(&None).max(1.0));
         let both_ends = 2.0 * one_end.sqrt();
-        let reachable = spec.step.is_some()
+        let reachable = self.may(Rule::DistinctEnds)
+            && spec.step.is_some()
             && spec.min <= 1
             && spec.outputs.is_empty()
             && !in_path
@@ -164,7 +169,8 @@ impl Planner<'_> {
                 PathSearch::Shortest(k) => Quota::First(k),
                 _ => Quota::First(1),
             };
-            let plan = ShortestPaths { spec, quota, weight };
+            let (meets, by_walk) = (self.may(Rule::BothEnds), self.may(Rule::ShortestByWalk));
+            let plan = ShortestPaths { spec, quota, weight, both_ends: meets, by_walk };
             let (cost, rejected) = match (plan.method(), to) {
                 (shortest_paths::Method::BothEnds, _) => (
                     both_ends,

@@ -17,7 +17,7 @@ pub(crate) use program::{Event, Mark, OutputKind, OutputVariable, Program, State
 pub(crate) use step::Step;
 pub(crate) use visited::NodeSet;
 
-use graphodrome_graph::{NodeTest, Value};
+use graphodrome_graph::{NodeTest, PathValue, Value};
 use graphodrome_language::ast::PathMode;
 use std::sync::Arc;
 
@@ -145,6 +145,30 @@ impl Rows {
 
     pub fn len(&self) -> usize {
         self.rows.len()
+    }
+
+    /// Keeps those rows from `first` on that pass.
+    pub fn keep_from(&mut self, first: usize, mut keep: impl FnMut(u32, &PathValue) -> bool) {
+        let passes: Vec<bool> = (first..self.rows.len())
+            .map(|i| match &self.paths[i] {
+                Value::Path(path) => keep(self.ends[i], path),
+                _ => true,
+            })
+            .collect();
+        if passes.iter().all(|pass| *pass) {
+            return;
+        }
+        fn kept<T>(items: &mut Vec<T>, first: usize, passes: &[bool]) {
+            let mut at = 0;
+            items.retain(|_| {
+                at += 1;
+                at <= first || passes[at - 1 - first]
+            });
+        }
+        kept(&mut self.rows, first, &passes);
+        kept(&mut self.ends, first, &passes);
+        kept(&mut self.paths, first, &passes);
+        self.variables.iter_mut().for_each(|values| kept(values, first, &passes));
     }
 
     /// Without paths (where none was pushed at all) there is no column of them.

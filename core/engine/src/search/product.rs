@@ -67,6 +67,9 @@ impl Ord for Waiting {
     }
 }
 
+/// Bytes that a way costs beside its trace: its place in the queue, and what is known of where it leads.
+const WAITING: usize = 24 + 64;
+
 const NONE: u32 = u32::MAX;
 
 /// How often something was reached, at how many different costs, and the last of these.
@@ -181,7 +184,8 @@ pub(crate) fn product_search(
             }
         }
     }
-    context.release(search.traces.len() * size_of::<Trace>());
+    let events: usize = search.traces.iter().map(|t| t.events.len()).sum();
+    context.release(search.traces.len() * (size_of::<Trace>() + WAITING) + events * size_of::<Event>());
     for hop in search.hops {
         context.hop(hop);
     }
@@ -432,7 +436,7 @@ impl Search<'_> {
             let before = self.traces[trace as usize].fingerprint;
             let fingerprint =
                 if program.ambiguous { program.fingerprint(before, Some(edge), bound.iter()) } else { 0 };
-            context.reserve(size_of::<Trace>())?;
+            context.reserve(size_of::<Trace>() + bound.len() * size_of::<Event>() + WAITING)?;
             let place = self.traces.len() as u32;
             self.traces.push(Trace {
                 parent: trace,

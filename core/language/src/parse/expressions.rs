@@ -3,7 +3,7 @@
 use graphodrome_graph::{Value, ValueType, parse_text};
 
 use crate::ast::*;
-use crate::parse::{Parsed, Parser};
+use crate::parse::{MAX_HEIGHT, Parsed, Parser};
 use crate::{Diagnostic, Span, TokenKind};
 use graphodrome_graph::Code;
 
@@ -35,12 +35,27 @@ const NORMAL_FORMS: &[(&str, NormalForm)] = &[
 /// Operators in one chain: each is a level of the tree that evaluation goes down.
 const MAX_CHAIN: usize = 1000;
 
+/// Levels of an expression's tree, found without recursion. Queries within it have expressions of their own.
+fn height(expression: &Expression) -> usize {
+    let (mut highest, mut left) = (0, vec![(expression, 1)]);
+    while let Some((e, level)) = left.pop() {
+        highest = highest.max(level);
+        e.each_part(&mut |part| left.push((part, level + 1)));
+    }
+    highest
+}
+
 impl Parser<'_> {
     pub(super) fn expression(&mut self) -> Parsed<Expression> {
         let before_in = std::mem::replace(&mut self.before_in, false);
         let expression = self.deeper(Self::disjunction);
         self.before_in = before_in;
-        expression
+        let expression = expression?;
+        if height(&expression) > MAX_HEIGHT {
+            let text = format!("the operators nest more than {MAX_HEIGHT} levels deep");
+            return Err(Diagnostic::syntax(expression.span, text).hint("split it with LET"));
+        }
+        Ok(expression)
     }
 
     fn node(&self, start: Span, kind: ExpressionKind) -> Expression {

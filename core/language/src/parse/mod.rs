@@ -23,6 +23,19 @@ pub(crate) type Parsed<T> = Result<T, Diagnostic>;
 
 /// How deep expressions, patterns and subqueries may nest.
 const MAX_DEPTH: u32 = 200;
+/// How many levels an expression's operators may be put together from: a chain adds one for each.
+const MAX_HEIGHT: usize = 1500;
+/// Clauses of one text, and linear queries in it.
+const MAX_CLAUSES: usize = 500;
+/// Nodes, edges and parts in one MATCH.
+const MAX_ELEMENTS: usize = 500;
+/// Labels in one label expression.
+const MAX_LABELS: usize = 500;
+/// How deep lists and records may lie in each other in a value type.
+const MAX_TYPE_DEPTH: usize = 32;
+/// Stack that one level of nesting is sure to get, and what is added where it is not there.
+const STACK_LEVEL: usize = 256 << 10;
+const STACK_MORE: usize = 4 << 20;
 /// How many errors one run reports.
 const MAX_ERRORS: usize = 20;
 
@@ -91,7 +104,8 @@ pub fn parse_value_type(text: &str) -> Result<ValueType, Diagnostics> {
 
 fn run<T>(text: &str, production: impl FnOnce(&mut Parser) -> Parsed<T>) -> Result<T, Diagnostics> {
     let (tokens, errors) = tokenize(text);
-    let mut parser = Parser { text, tokens, at: 0, errors, depth: 0, nesting: 0, before_in: false };
+    let mut parser =
+        Parser { text, tokens, at: 0, errors, depth: 0, clauses: 0, nesting: 0, before_in: false };
     let result = production(&mut parser);
     let mut errors = parser.errors;
     match result {
@@ -110,6 +124,8 @@ pub(crate) struct Parser<'t> {
     at: usize,
     errors: Vec<Diagnostic>,
     depth: u32,
+    /// Clauses and linear queries so far.
+    clauses: usize,
     /// Queries within queries: how many are open here.
     nesting: u32,
     /// In the bindings of a LET expression IN ends the value.
@@ -297,9 +313,19 @@ impl Parser<'_> {
                 .hint("split the query with LET"));
         }
         self.depth += levels;
-        let result = production(self);
+        let result = stacker::maybe_grow(STACK_LEVEL, STACK_MORE, || production(self));
         self.depth -= levels;
         result
+    }
+
+    /// An error where a text has too many clauses: each is an operator of a plan above the one before.
+    fn count_clause(&mut self) -> Parsed<()> {
+        self.clauses += 1;
+        if self.clauses <= MAX_CLAUSES {
+            return Ok(());
+        }
+        Err(Diagnostic::syntax(self.span(), format!("more than {MAX_CLAUSES} clauses in one text"))
+            .hint("go through a list with FOR, or send several requests"))
     }
 
     /// One or more, separated by commas.

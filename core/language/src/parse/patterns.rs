@@ -3,11 +3,21 @@
 use graphodrome_graph::{Direction, LabelExpression};
 
 use crate::ast::*;
-use crate::parse::{Parsed, Parser};
+use crate::parse::{MAX_ELEMENTS, MAX_LABELS, Parsed, Parser};
 use crate::{Diagnostic, Span, TokenKind};
 
 /// The largest bound a quantifier may have.
 const MAX_BOUND: u32 = 10_000;
+
+/// Nodes, edges and parts of a path term.
+fn size(term: &PathTerm) -> usize {
+    let one = |element: &PathElement| match element {
+        PathElement::Node(_) | PathElement::Edge(..) => 1,
+        PathElement::Group(group) => 1 + size(&group.term),
+        PathElement::Alternatives(a) => 1 + a.branches.iter().map(size).sum::<usize>(),
+    };
+    term.elements.iter().map(one).sum()
+}
 
 impl Parser<'_> {
     pub(super) fn graph_pattern(&mut self) -> Parsed<GraphPattern> {
@@ -22,7 +32,13 @@ impl Parser<'_> {
             self.expect_word("EDGE")?;
             self.eat_word("BINDINGS");
         }
+        let start = self.span();
         let mut paths = self.comma_separated(Self::path_pattern)?;
+        if paths.iter().map(|p| size(&p.term)).sum::<usize>() > MAX_ELEMENTS {
+            let text = format!("more than {MAX_ELEMENTS} nodes, edges and parts in one MATCH");
+            return Err(Diagnostic::syntax(self.span_since(start), text)
+                .hint("use a quantifier, or several MATCH clauses"));
+        }
         if self.at_word("KEEP") {
             self.keep(&mut paths)?;
         }
@@ -86,14 +102,24 @@ impl Parser<'_> {
             counted = true;
             search = PathSearch::Shortest(k.unwrap_or(0));
         }
-        let weight =
-            if search != PathSearch::All && self.eat_word("BY") { Some(self.expression()?) } else { None };
-        let mode = self.path_mode();
-        if self.at_word("PATH") || self.at_word("PATHS") {
-            self.bump();
+        // The standard writes the mode before GROUPS; whoever writes them the other way round means the same.
+        let (mut weight, mut mode, mut groups) = (None, None, false);
+        loop {
+            if weight.is_none() && search != PathSearch::All && self.eat_word("BY") {
+                weight = Some(self.expression()?);
+            } else if mode.is_none()
+                && let Some(given) = self.path_mode()
+            {
+                mode = Some(given);
+            } else if counted && !groups && (self.eat_word("GROUP") || self.eat_word("GROUPS")) {
+                groups = true;
+            } else if self.at_word("PATH") || self.at_word("PATHS") {
+                self.bump();
+            } else {
+                break;
+            }
         }
         if counted && let PathSearch::Shortest(k) = search {
-            let groups = self.eat_word("GROUP") || self.eat_word("GROUPS");
             search = match (groups, k) {
                 (true, k) => PathSearch::ShortestGroups(k.max(1)),
                 (false, 0) => return Err(self.unexpected("a number of paths, or GROUP")),
@@ -322,6 +348,10 @@ impl Parser<'_> {
                 return Ok(inner);
             }
             let name = p.label_name()?;
+            if names.len() == MAX_LABELS {
+                let text = format!("more than {MAX_LABELS} labels in one label expression");
+                return Err(Diagnostic::syntax(name.span, text));
+            }
             names.push(name.clone());
             Ok(LabelExpression::Name(name.text))
         })

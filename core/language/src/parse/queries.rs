@@ -2,7 +2,7 @@
 //! SELECT, and queries within queries (ISO/IEC 39075, clauses 9, 14 and 15).
 
 use crate::ast::*;
-use crate::parse::{Parsed, Parser};
+use crate::parse::{MAX_ERRORS, Parsed, Parser};
 use crate::{Diagnostic, TokenKind};
 
 /// What stands between queries, and so ends a linear one.
@@ -83,6 +83,7 @@ impl Parser<'_> {
 
     fn linear_query(&mut self) -> Parsed<Linear> {
         let start = self.span();
+        self.count_clause()?;
         let mut linear = Linear { graph: None, clauses: vec![], span: start };
         if self.eat_word("USE") {
             linear.graph = Some(self.graph_name()?);
@@ -108,8 +109,11 @@ impl Parser<'_> {
                     }
                     continue;
                 }
+                let before = self.at;
                 match self.clause() {
                     Ok(clause) => linear.clauses.push(clause),
+                    // Where nothing was read there is no place to go on from.
+                    Err(error) if self.at == before || self.errors.len() >= MAX_ERRORS => return Err(error),
                     Err(error) => {
                         self.errors.push(error);
                         self.skip_clause();

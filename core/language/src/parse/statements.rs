@@ -112,6 +112,7 @@ impl Parser<'_> {
     }
 
     pub(super) fn clause(&mut self) -> Parsed<Clause> {
+        self.count_clause()?;
         let start = self.span();
         if self.eat_word("OPTIONAL") {
             if self.eat_word("MATCH") {

@@ -2,7 +2,7 @@
 
 use graphodrome_graph::{Field, MAX_DIGITS, ValueType};
 
-use crate::parse::{Parsed, Parser};
+use crate::parse::{MAX_TYPE_DEPTH, Parsed, Parser};
 use crate::{Diagnostic, Span, TokenKind, nearest};
 
 const SIMPLE: &[(&str, ValueType)] = &[
@@ -66,7 +66,12 @@ fn type_feature(word: &str) -> &'static str {
 impl Parser<'_> {
     /// A value type, or several with `|` between them.
     pub(super) fn value_type(&mut self) -> Parsed<ValueType> {
+        let start = self.span();
         let first = self.deeper(Self::list_value_type)?;
+        if first.depth() > MAX_TYPE_DEPTH {
+            let text = format!("lists and records lie more than {MAX_TYPE_DEPTH} levels deep in each other");
+            return Err(Diagnostic::syntax(self.span_since(start), text));
+        }
         if !self.at_punctuation("|") {
             return Ok(first);
         }
@@ -80,6 +85,7 @@ impl Parser<'_> {
     /// A type, and `LIST` or `ARRAY` behind it as often as it stands there.
     fn list_value_type(&mut self) -> Parsed<ValueType> {
         let mut found = self.simple_value_type()?;
+        let mut levels = 0;
         loop {
             let not_null =
                 self.at_words(&["NOT", "NULL", "LIST"]) || self.at_words(&["NOT", "NULL", "ARRAY"]);
@@ -88,6 +94,11 @@ impl Parser<'_> {
             }
             if !self.eat_word("LIST") && !self.eat_word("ARRAY") {
                 return Ok(found);
+            }
+            levels += 1;
+            if levels > MAX_TYPE_DEPTH {
+                let text = format!("lists lie more than {MAX_TYPE_DEPTH} levels deep in each other");
+                return Err(Diagnostic::syntax(self.span(), text));
             }
             found = self.list_of(found, not_null)?;
         }

@@ -1,0 +1,168 @@
+//! Rules: everything that makes a plan differ from the plain way to run a query. Each has a name by which a
+//! request turns it off, and the reason why the answer stays the same. With all of them off patterns are run
+//! by nested expansion in the order in which they are written, their conditions are tested on whole rows,
+//! subqueries run once a row, and groups are made of real rows: slow, and obviously right.
+//!
+//! The tests run random queries with all rules off, with each of them on alone, and with random sets of them.
+
+use std::fmt;
+use std::str::FromStr;
+
+macro_rules! rules {
+    ($($variant:ident $name:literal $reason:literal;)+) => {
+        #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+        pub enum Rule { $($variant),+ }
+
+        impl Rule {
+            pub const ALL: &[Rule] = &[$(Rule::$variant),+];
+
+            pub fn name(self) -> &'static str {
+                match self { $(Rule::$variant => $name),+ }
+            }
+
+            /// Why the answer stays the same.
+            pub fn reason(self) -> &'static str {
+                match self { $(Rule::$variant => $reason),+ }
+            }
+        }
+    };
+}
+
+rules! {
+    FilterIntoPattern "filter-into-pattern"
+        "A FILTER right after a MATCH keeps the rows that WHERE would keep; one with a subquery stays where it is.";
+    EarlyConditions "early-conditions"
+        "A conjunct of WHERE keeps a row or drops it whatever is bound later, so that it may be tested as soon as its variables are bound. Which of several failing conjuncts raises its error is not defined.";
+    PatternOrder "pattern-order"
+        "The rows of a pattern are a multiset: the order in which its nodes are bound does not change them. A search waits for what its conditions read.";
+    KeyLookup "key-lookup"
+        "A key finds every element whose properties equal the given values, and the elements without all of them are equal to nothing. Values that cannot be compared with the key's are left to the scan, which raises the error.";
+    IndexLookup "index-lookup"
+        "As for keys; the conditions are tested again on what an index finds.";
+    HashJoin "hash-join"
+        "Parts of a pattern joined by equalities have the rows of their product that satisfy them. Null and NaN are equal to nothing; values that cannot be compared are compared pair by pair, so that the error is raised.";
+    ProbeEdge "probe-edge"
+        "An edge between two bound nodes is an edge of the one whose other end is the other.";
+    CommonNeighbours "common-neighbours"
+        "A node that has an edge with several bound ones is a neighbour of each: the rows of the expansion and the probes, in another order.";
+    InlineParts "inline-parts"
+        "A parenthesised part without quantifier, mode and name says what its elements say in its place. Where two names meet at one node it stays a part.";
+    TrailPattern "trail-pattern"
+        "Within one MATCH no edge comes twice, so that a TRAIL over the whole of it asks for nothing more.";
+    RepeatedEdge "repeated-edge"
+        "A repeated single edge needs no automaton: what it binds follows from the path.";
+    DistinctEnds "distinct-ends"
+        "Where the query cannot tell how often a row comes and reads nothing of the path, only which ends are reached matters. A start reached again over edges that go both ways must lie on a real cycle; no other edge of the MATCH may coincide.";
+    BothEnds "both-ends"
+        "A shortest path between two bound nodes is one from the one end and one from the other that meet in the middle.";
+    ShortestByWalk "shortest-by-walk"
+        "Between two different nodes a shortest walk over one repeated edge, and a cheapest one that is found first, takes no node twice: it is a trail, acyclic and simple. A shortest walk back to its start is simple as well; trails back are searched for as such, and none is acyclic.";
+    ExistsOnce "exists-once"
+        "EXISTS asks whether there is a row: one for each outer row is enough.";
+    SubqueryPerBatch "subquery-per-batch"
+        "A subquery of patterns, filters and values makes each of its rows from one outer row, so that it may run for many of them at once, its rows numbered by theirs. One that orders, groups or cuts its rows runs once a row.";
+    SubqueryOnce "subquery-once"
+        "A subquery that reads nothing of the outer rows and changes nothing has the same rows for all of them.";
+    CountedRows "counted-rows"
+        "COUNT(*) needs the number of rows, not the rows, where neither the keys nor another aggregate reads what the last step binds. A count of zero is no row.";
+    CountedWalks "counted-walks"
+        "The ways of three edges between two bound nodes are counted from the edges of one of them; ways that take an edge twice are subtracted.";
+    CountedTriangles "counted-triangles"
+        "A triangle has one node of the lowest rank: counted from there each is counted once, times the ways to write it.";
+    LateItems "late-items"
+        "Items that an ORDER BY with LIMIT does not read are the same whether they are computed of all rows or of those that stay.";
+    TopRows "top-rows"
+        "ORDER BY with LIMIT keeps the first rows; ties keep the order in which they came.";
+    TypedReads "typed-reads"
+        "A comparison of whole numbers read straight from their columns is the comparison of the values; what is no whole number goes the general way.";
+    ShareOut "share-out"
+        "Operators that treat each row by itself give the same rows, in the same order, whichever thread runs them.";
+}
+
+/// The rules that a plan may use.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Rules(u32);
+
+impl Default for Rules {
+    fn default() -> Rules {
+        Rules::all()
+    }
+}
+
+impl Rules {
+    pub fn all() -> Rules {
+        Rules((1 << Rule::ALL.len()) - 1)
+    }
+
+    pub fn none() -> Rules {
+        Rules(0)
+    }
+
+    pub fn without(self, rule: Rule) -> Rules {
+        Rules(self.0 & !(1 << rule as u32))
+    }
+
+    pub fn with(self, rule: Rule) -> Rules {
+        Rules(self.0 | 1 << rule as u32)
+    }
+
+    pub fn has(self, rule: Rule) -> bool {
+        self.0 & (1 << rule as u32) != 0
+    }
+
+    /// Those that are off.
+    pub fn off(self) -> impl Iterator<Item = Rule> {
+        Rule::ALL.iter().copied().filter(move |rule| !self.has(*rule))
+    }
+
+    /// All but those named; `all` names every one of them.
+    pub fn all_but<S: AsRef<str>>(names: &[S]) -> Result<Rules, UnknownRule> {
+        let mut rules = Rules::all();
+        for name in names {
+            if name.as_ref() == "all" {
+                rules = Rules::none();
+            } else {
+                rules = rules.without(name.as_ref().parse()?);
+            }
+        }
+        Ok(rules)
+    }
+}
+
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct UnknownRule(pub String);
+
+impl fmt::Display for UnknownRule {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let names: Vec<&str> = Rule::ALL.iter().map(|rule| rule.name()).collect();
+        write!(f, "there is no rule '{}'; the rules are all, {}", self.0, names.join(", "))
+    }
+}
+
+impl std::error::Error for UnknownRule {}
+
+impl FromStr for Rule {
+    type Err = UnknownRule;
+
+    fn from_str(name: &str) -> Result<Rule, UnknownRule> {
+        Rule::ALL.iter().copied().find(|rule| rule.name() == name).ok_or_else(|| UnknownRule(name.into()))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn rules_are_turned_off_by_name() {
+        let rules = Rules::all_but(&["hash-join", "top-rows"]).expect("known");
+        assert_eq!(rules.off().collect::<Vec<_>>(), [Rule::HashJoin, Rule::TopRows]);
+        assert_eq!(Rules::all_but(&["all"]), Ok(Rules::none()));
+        let error = Rules::all_but(&["hashjoin"]).expect_err("unknown").to_string();
+        assert!(error.contains("'hashjoin'") && error.contains("hash-join"), "{error}");
+        for rule in Rule::ALL {
+            assert_eq!(rule.name().parse(), Ok(*rule));
+            assert!(rule.reason().ends_with('.'));
+        }
+    }
+}

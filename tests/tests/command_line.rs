@@ -23,7 +23,7 @@ async fn the_commands_of_the_readme_do_what_it_says() {
     program.env("CARGO_TARGET_DIR", binary().ancestors().nth(2).unwrap());
     let service = Running::program(program, folder.path(), &[]);
     let printed = service.printed();
-    assert!(printed.contains("3062 nodes and 6505 edges are in the graph averley"), "{printed}");
+    assert!(printed.contains("Created 3062 nodes and 6505 edges in the graph averley"), "{printed}");
     let console = reqwest::get(&service.url).await.unwrap();
     assert!(console.status().is_success());
     assert!(console.text().await.unwrap().contains("<div id=\"root\">"));
@@ -39,7 +39,7 @@ async fn the_demo_command_loads_once_and_finds_everything_the_second_time() {
     let folder = folder();
     let first = Running::command(&["demo"], folder.path(), &[]);
     assert!(
-        first.printed().contains("3062 nodes and 6505 edges are in the graph averley"),
+        first.printed().contains("Created 3062 nodes and 6505 edges in the graph averley"),
         "{}",
         first.printed()
     );

@@ -200,7 +200,7 @@ async fn a_check_publishes_nothing_and_rejects_come_back_to_be_repaired() {
     let path = path.to_str().unwrap();
     let check = stdout(&cli(&service.url, &["load", "-g", "g", path, "--check"]));
     assert!(
-        check.contains("This was a check: nothing was published. A load would add 2 nodes and 1 edges."),
+        check.contains("This was a check: nothing was published. A load would create 2 nodes and 1 edges."),
         "{check}"
     );
     assert!(check.contains("It would fail: 7 rejects are more than the limit of 30%."), "{check}");
@@ -242,7 +242,7 @@ async fn a_check_publishes_nothing_and_rejects_come_back_to_be_repaired() {
     let edges: Vec<&str> = edges.lines().filter(|l| !l.contains("not json")).collect();
     std::fs::write(out.join("e.jsonl"), edges.join("\n")).unwrap();
     let done = stdout(&cli(&service.url, &["load", "-g", "g", out.join("load.toml").to_str().unwrap()]));
-    assert!(done.contains("4 nodes and 2 edges are in the graph g now"), "{done}");
+    assert!(done.contains("Created 4 nodes and 2 edges in the graph g"), "{done}");
     let found = json!([
         ["a", 1, "x"],
         ["b", 2, "y"],
@@ -489,7 +489,8 @@ async fn generated_tables_load_and_conform() {
         let said = cli(&service.url, &["load", &format!("{out}/load.toml")]);
         if said.status.success() {
             assert!(
-                stdout(&said).contains(&format!("{nodes} nodes and {edges} edges are in")),
+                stdout(&said)
+                    .contains(&format!("Created {nodes} nodes and {edges} edges in the graph random")),
                 "{name}: {}",
                 stdout(&said)
             );

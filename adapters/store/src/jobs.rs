@@ -162,6 +162,8 @@ impl Catalog {
     pub async fn rejects(
         &self, job_id: i64, offset: u64, limit: u64,
     ) -> Result<(u64, Vec<RejectRecord>), StoreError> {
+        // PostgreSQL counts to INT64.
+        let offset = offset.min(i64::MAX as u64);
         let of_job = reject::Entity::find().filter(reject::Column::JobId.eq(job_id));
         let total = of_job.clone().count(&self.database).await?;
         let rows =

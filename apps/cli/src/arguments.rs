@@ -100,6 +100,12 @@ pub struct ServeOptions {
     /// MiB a query may hold
     #[arg(long, default_value_t = 2048)]
     pub query_memory_mib: u64,
+    /// MiB all queries that run may hold together
+    #[arg(long, default_value_t = 6144)]
+    pub queries_memory_mib: u64,
+    /// Connections that are open at once; more wait
+    #[arg(long, default_value_t = 512)]
+    pub connections: usize,
     /// Rows a result may have
     #[arg(long, default_value_t = 5_000_000)]
     pub max_rows: u64,
@@ -343,6 +349,9 @@ pub struct TextOptions {
     /// Seconds the query may run
     #[arg(long)]
     pub timeout: Option<f64>,
+    /// Rules of the planner that are not used, or all: the answer stays the same, the way to it changes
+    #[arg(long, value_delimiter = ',', value_name = "RULE")]
+    pub rules_off: Vec<String>,
 }
 
 #[derive(Args)]

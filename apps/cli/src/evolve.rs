@@ -4,7 +4,7 @@ use std::io::Write;
 use std::path::Path;
 
 use anyhow::Context;
-use graphodrome_client::{Client, QueryRequest};
+use graphodrome_client::{Client, ErrorWatch, QueryRequest};
 use serde_json::{Value as Json, json};
 
 use crate::models::{labels_of, print_findings};
@@ -81,9 +81,12 @@ async fn save_losses(client: &Client, graph: &str, diff: &Json, folder: &Path) -
             QueryRequest { text: query.into(), graph: Some(graph.into()), ..QueryRequest::default() };
         let mut rows = client.query_as(&request, "application/x-ndjson").await?;
         let mut file = std::fs::File::create(&path).with_context(|| path.display().to_string())?;
+        let mut watch = ErrorWatch::default();
         while let Some(chunk) = rows.chunk().await? {
+            watch.see(&chunk);
             file.write_all(&chunk).with_context(|| path.display().to_string())?;
         }
+        watch.finish().with_context(|| format!("{} has not all that would be lost", path.display()))?;
         println!("saved {}", path.display());
     }
     Ok(())

@@ -210,12 +210,12 @@ pub fn account_text(job: &Job) -> String {
     let made = format!("{} nodes and {} edges", account.nodes_made, account.edges_made);
     let changed = match account.changed {
         0 => String::new(),
-        1 => " and 1 changed element".into(),
-        n => format!(" and {n} changed elements"),
+        1 => ", changed 1 element".into(),
+        n => format!(", changed {n} elements"),
     };
     if check {
         out.push_str(&format!(
-            "This was a check: nothing was published. A load would add {made}{changed}.\n"
+            "This was a check: nothing was published. A load would create {made}{changed}.\n"
         ));
         for limit in job.detail["breaks"].as_array().into_iter().flatten().filter_map(|b| b.as_str()) {
             out.push_str(&format!("It would fail: {limit}.\n"));
@@ -227,7 +227,7 @@ pub fn account_text(job: &Job) -> String {
         ));
     } else if job.state == "done" {
         out.push_str(&format!(
-            "{made}{changed} are in the graph {} now, version {}, after {seconds:.2} s.\n",
+            "Created {made}{changed} in the graph {}, now at version {}, in {seconds:.2} s.\n",
             job.graph, job.detail["version"]
         ));
     }

@@ -4,7 +4,7 @@ use std::io::{IsTerminal, Read, Write};
 
 use anyhow::Context;
 use futures::StreamExt;
-use graphodrome_client::{Client, QueryRequest};
+use graphodrome_client::{Client, ErrorWatch, QueryRequest};
 use graphodrome_engine::{PlanTree, render_hops, render_plan};
 use graphodrome_language::ast::ExpressionKind;
 use graphodrome_language::statement_ranges;
@@ -52,6 +52,7 @@ pub fn request(options: &TextOptions) -> anyhow::Result<QueryRequest> {
         graph: options.graph.clone(),
         parameters,
         timeout_ms: options.timeout.map(|s| (s * 1e3) as u64),
+        rules_off: options.rules_off.clone(),
         ..QueryRequest::default()
     })
 }
@@ -82,10 +83,14 @@ pub async fn query(client: &Client, options: QueryOptions) -> anyhow::Result<()>
         anyhow::bail!("Arrow is binary: send it to a file or a pipe");
     }
     let mut pieces = client.query_as(&request, media_type).await?.bytes_stream();
+    let mut watch = ErrorWatch::default();
     while let Some(piece) = pieces.next().await {
-        out.write_all(&piece.context("the answer broke off")?)?;
+        let piece = piece.context("the answer broke off")?;
+        watch.see(&piece);
+        out.write_all(&piece)?;
     }
     out.flush()?;
+    watch.finish()?;
     Ok(())
 }
 

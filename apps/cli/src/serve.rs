@@ -1,5 +1,6 @@
 //! `serve`: the service in this process until Ctrl+C or SIGTERM.
 
+use std::io::IsTerminal;
 use std::time::Duration;
 
 use graphodrome_service::{Config, Service, ServiceLimits};
@@ -17,6 +18,8 @@ pub fn config(options: &ServeOptions) -> Config {
             upload_bytes: options.max_upload_mib << 20,
             query_time: Duration::from_secs(options.query_seconds),
             query_memory_bytes: options.query_memory_mib << 20,
+            queries_memory_bytes: options.queries_memory_mib << 20,
+            connections: options.connections.max(1),
             result_rows: options.max_rows,
             concurrent_queries: options.concurrent_queries.max(1),
             import_dir: options.import_dir.clone(),
@@ -31,7 +34,11 @@ pub fn logging(json: bool) {
     use tracing_subscriber::{EnvFilter, fmt};
     let filter = EnvFilter::try_from_default_env()
         .unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn,sea_orm_migration=warn"));
-    let builder = fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false);
+    // Colours are for people: a file gets none.
+    let colours =
+        std::io::stderr().is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty());
+    let builder =
+        fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(colours).with_target(false);
     if json { builder.json().init() } else { builder.init() }
 }
 

@@ -85,6 +85,9 @@ pub struct QueryRequest {
     pub max_rows: Option<u64>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub max_memory_bytes: Option<u64>,
+    /// Rules of the planner that are not used; `all` for every one of them.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub rules_off: Vec<String>,
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub truncate: bool,
     /// The session it belongs to.
@@ -107,6 +110,44 @@ pub struct QueryResult {
     pub summary: Value,
     #[serde(default)]
     pub warnings: Vec<QueryError>,
+    /// Why the rows are not all.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub error: Option<Problem>,
+}
+
+/// Looks at a result that is handed on piece by piece: whether it ends with an error behind its rows.
+#[derive(Default)]
+pub struct ErrorWatch {
+    tail: Vec<u8>,
+}
+
+/// A problem document is shorter than that.
+const LONGEST_PROBLEM: usize = 64 << 10;
+
+impl ErrorWatch {
+    pub fn see(&mut self, piece: &[u8]) {
+        self.tail.extend_from_slice(piece);
+        let excess = self.tail.len().saturating_sub(LONGEST_PROBLEM);
+        self.tail.drain(..excess);
+    }
+
+    /// An error where there was one: the field `error` at the end of a JSON object, or a last line of NDJSON
+    /// that has nothing else.
+    pub fn finish(&self) -> Result<()> {
+        let text = String::from_utf8_lossy(&self.tail);
+        let line = text.trim_end().rsplit('\n').next().unwrap_or_default();
+        let place = if line.starts_with("{\"error\":{\"type\":") {
+            Some(1)
+        } else {
+            line.rfind("],\"error\":{\"type\":")
+        };
+        let Some(found) = place.and_then(|at| line.get(at..)) else { return Ok(()) };
+        let Some((_, document)) = found.split_once("\"error\":") else { return Ok(()) };
+        match document.strip_suffix('}').map(serde_json::from_str) {
+            Some(Ok(problem)) => Err(ClientError::Problem(Box::new(problem))),
+            _ => Ok(()),
+        }
+    }
 }
 
 #[derive(Clone, Debug, Deserialize, Serialize)]
@@ -229,7 +270,12 @@ impl Client {
     }
 
     pub async fn query(&self, request: &QueryRequest) -> Result<QueryResult> {
-        self.json(self.request(Method::POST, "/v1/query").json(request)).await
+        let result: QueryResult = self.json(self.request(Method::POST, "/v1/query").json(request)).await?;
+        match result.error {
+            // It failed after part of its rows was sent.
+            Some(problem) => Err(ClientError::Problem(Box::new(problem))),
+            None => Ok(result),
+        }
     }
 
     pub async fn put(&self, path: &str, body: &Value) -> Result<Value> {

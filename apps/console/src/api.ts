@@ -264,7 +264,10 @@ export async function get<T>(path: string): Promise<T> {
 export async function post<T>(path: string, body: unknown, signal?: AbortSignal): Promise<T> {
   const init: RequestInit = { method: "POST", headers: { "content-type": "application/json" }, body: JSON.stringify(body) };
   if (signal) init.signal = signal;
-  return (await (await send(path, init)).json()) as T;
+  const answer = (await (await send(path, init)).json()) as { error?: { status: number; detail: string; hint?: string; errors?: QueryError[] } };
+  // A result that failed after part of its rows was sent.
+  if (answer.error?.detail !== undefined) throw new Problem(answer.error.status, answer.error.detail, answer.error.hint, answer.error.errors ?? []);
+  return answer as T;
 }
 
 export async function postForm<T>(path: string, form: FormData): Promise<T> {

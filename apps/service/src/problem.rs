@@ -93,6 +93,13 @@ impl Problem {
         }
     }
 
+    /// A mistake of the service: the log has what it was, under the number that the client is told.
+    pub fn internal(error: &dyn std::fmt::Display) -> Problem {
+        let id = format!("{:08x}", rand_number());
+        tracing::error!(%error, id, "internal error");
+        Problem::new(StatusCode::INTERNAL_SERVER_ERROR, format!("internal error {id}; see the service's log"))
+    }
+
     pub fn bad_request(detail: impl Into<String>) -> Problem {
         Problem::new(StatusCode::BAD_REQUEST, detail)
     }
@@ -138,6 +145,12 @@ impl Problem {
     }
 }
 
+/// A number that is unlikely to come twice in a log.
+fn rand_number() -> u32 {
+    use std::hash::{BuildHasher, Hasher, RandomState};
+    RandomState::new().build_hasher().finish() as u32
+}
+
 impl From<StoreError> for Problem {
     fn from(error: StoreError) -> Self {
         let status = match &error {
@@ -165,8 +178,7 @@ impl From<StoreError> for Problem {
 
 impl From<tokio::task::JoinError> for Problem {
     fn from(error: tokio::task::JoinError) -> Self {
-        tracing::error!(%error, "a worker stopped");
-        Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "the service made a mistake; its log says more")
+        Problem::internal(&error)
     }
 }
 

@@ -5,25 +5,35 @@
 use std::convert::Infallible;
 use std::future::Future;
 use std::io::ErrorKind;
+use std::panic::AssertUnwindSafe;
 use std::sync::Arc;
 use std::time::Duration;
 
 use axum::Router;
 use axum::body::{Body, Bytes};
 use axum::http::request::Parts;
-use axum::http::{HeaderMap, Method, Request, Response, header};
+use axum::http::{HeaderMap, Method, Request, Response, StatusCode, header};
+use axum::response::IntoResponse;
+use futures::FutureExt;
 use http_body_util::BodyExt;
 use hyper::body::Incoming;
 use hyper::server::conn::http1;
 use hyper::service::service_fn;
-use hyper_util::rt::TokioIo;
+use hyper_util::rt::{TokioIo, TokioTimer};
 use hyper_util::server::graceful::GracefulShutdown;
 use tokio::net::TcpListener;
+use tokio::sync::Semaphore;
+use tokio_io_timeout::TimeoutStream;
 use tower::ServiceExt;
 
+use crate::problem::Problem;
 use crate::state::App;
 use crate::{guard, routes, run};
 
+/// How long a client may take to send a request's headers; an idle connection is closed after it too.
+const HEADERS: Duration = Duration::from_secs(75);
+/// How long a client may send or take nothing in the middle of a request or an answer.
+pub(crate) const STALLED: Duration = Duration::from_secs(30);
 /// A query with a body larger than that goes to the routes.
 const SMALL_BODY: usize = 64 << 10;
 /// After an error that is not the client's, such as too many open files.
@@ -33,7 +43,13 @@ const ACCEPT_AGAIN: Duration = Duration::from_millis(100);
 pub async fn serve(listener: TcpListener, app: Arc<App>, router: Router, stop: impl Future<Output = ()>) {
     let graceful = GracefulShutdown::new();
     let mut stop = std::pin::pin!(stop);
+    let connections = Arc::new(Semaphore::new(app.limits.connections));
     loop {
+        // Where all connections are taken further ones wait in the system's queue.
+        let permit = tokio::select! {
+            permit = connections.clone().acquire_owned() => permit,
+            () = &mut stop => break,
+        };
         let accepted = tokio::select! {
             accepted = listener.accept() => accepted,
             () = &mut stop => break,
@@ -52,11 +68,18 @@ pub async fn serve(listener: TcpListener, app: Arc<App>, router: Router, stop: i
         };
         // Answers are written whole: waiting for more would only delay them.
         let _ = stream.set_nodelay(true);
+        let mut stream = TimeoutStream::new(stream);
+        stream.set_write_timeout(Some(STALLED));
         let (app, router) = (app.clone(), router.clone());
-        let service = service_fn(move |request| answer(app.clone(), router.clone(), request));
-        let connection = http1::Builder::new().writev(false).serve_connection(TokioIo::new(stream), service);
+        let service = service_fn(move |request| unharmed(answer(app.clone(), router.clone(), request)));
+        let connection = http1::Builder::new()
+            .timer(TokioTimer::new())
+            .header_read_timeout(HEADERS)
+            .writev(false)
+            .serve_connection(TokioIo::new(Box::pin(stream)), service);
         let connection = graceful.watch(connection);
         tokio::spawn(async move {
+            let _permit = permit;
             if let Err(error) = connection.await {
                 tracing::debug!(%error, "a connection ended badly");
             }
@@ -66,6 +89,20 @@ pub async fn serve(listener: TcpListener, app: Arc<App>, router: Router, stop: i
     graceful.shutdown().await;
 }
 
+/// The answer; a panic on the way to it is one as well, and harms nobody else.
+async fn unharmed(
+    answer: impl Future<Output = Result<Response<Body>, Infallible>>,
+) -> Result<Response<Body>, Infallible> {
+    match AssertUnwindSafe(answer).catch_unwind().await {
+        Ok(answer) => answer,
+        Err(panic) => {
+            let said = panic.downcast_ref::<&str>().map(|text| text.to_string());
+            let said = said.or_else(|| panic.downcast_ref::<String>().cloned());
+            Ok(Problem::internal(&said.unwrap_or_else(|| "a panic".into())).into_response())
+        }
+    }
+}
+
 async fn answer(
     app: Arc<App>, router: Router, request: Request<Incoming>,
 ) -> Result<Response<Body>, Infallible> {
@@ -73,10 +110,14 @@ async fn answer(
         return router.oneshot(request.map(Body::new)).await;
     }
     let (parts, body) = request.into_parts();
-    let body = match body.collect().await {
-        Ok(body) => body.to_bytes(),
+    let body = match tokio::time::timeout(STALLED, body.collect()).await {
+        Ok(Ok(body)) => body.to_bytes(),
         // The client went away while it sent.
-        Err(_) => Bytes::new(),
+        Ok(Err(_)) => Bytes::new(),
+        Err(_) => {
+            let text = format!("the request's body did not come within {} s", STALLED.as_secs());
+            return Ok(Problem::new(StatusCode::REQUEST_TIMEOUT, text).into_response());
+        }
     };
     if let Some(response) = at_once(&app, &parts, &body).await {
         return Ok(response);

@@ -6,12 +6,14 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
-use graphodrome_engine::{CancelToken, PlanCache};
+use graphodrome_engine::{CancelToken, Code, MemoryPool, PlanCache};
 use graphodrome_formats::Progress;
 use graphodrome_graph::GraphError;
 use graphodrome_store::{Catalog, GoOn, GraphHandle, JobRecord, JobState, StoreError};
 use parking_lot::Mutex;
-use tokio::sync::{Notify, Semaphore, broadcast, watch};
+use tokio::sync::{Notify, OwnedSemaphorePermit, Semaphore, broadcast, watch};
+
+use axum::http::StatusCode;
 
 use crate::problem::Problem;
 use crate::sessions::Sessions;
@@ -24,9 +26,13 @@ pub struct ServiceLimits {
     /// The longest a query may run; a request may ask for less.
     pub query_time: Duration,
     pub query_memory_bytes: u64,
+    /// Of all queries that run, together.
+    pub queries_memory_bytes: u64,
     /// The most rows a result may have; a request may ask for fewer.
     pub result_rows: u64,
     pub concurrent_queries: usize,
+    /// Connections that are open at once; further ones wait.
+    pub connections: usize,
     /// The folder of which loads may read files that are there already.
     pub import_dir: Option<PathBuf>,
     /// Hosts that loads may fetch from, as `host` or `host:port`.
@@ -42,8 +48,10 @@ impl Default for ServiceLimits {
             upload_bytes: 16 << 30,
             query_time: Duration::from_secs(60),
             query_memory_bytes: 2 << 30,
+            queries_memory_bytes: 6 << 30,
             result_rows: 5_000_000,
             concurrent_queries: 16,
+            connections: 512,
             import_dir: None,
             import_hosts: vec![],
             session_idle: Duration::from_secs(600),
@@ -119,7 +127,9 @@ fn ended(message: &str) -> GraphError {
 pub struct App {
     pub catalog: Catalog,
     pub limits: ServiceLimits,
-    pub slots: Semaphore,
+    slots: Arc<Semaphore>,
+    /// What all queries hold.
+    pub memory: Arc<MemoryPool>,
     pub sessions: Sessions,
     pub jobs: Mutex<HashMap<i64, Arc<RunningJob>>>,
     /// Numbers of jobs that began or ended.
@@ -160,7 +170,8 @@ impl App {
     pub fn new(catalog: Catalog, limits: ServiceLimits) -> App {
         App {
             catalog,
-            slots: Semaphore::new(limits.concurrent_queries),
+            slots: Arc::new(Semaphore::new(limits.concurrent_queries)),
+            memory: MemoryPool::new(limits.queries_memory_bytes),
             sessions: Sessions::new(limits.session_idle),
             limits,
             jobs: Mutex::default(),
@@ -184,6 +195,24 @@ impl App {
             };
             Problem::not_found(format!("there is no graph {name}")).hint(hint)
         })
+    }
+
+    /// A slot for a query that is not brief: it is held until the query has ended. Waiting for it is part of
+    /// the query's time.
+    pub async fn slot(&self, time: Duration) -> Result<OwnedSemaphorePermit, Problem> {
+        match tokio::time::timeout(time, self.slots.clone().acquire_owned()).await {
+            Ok(Ok(permit)) => Ok(permit),
+            Ok(Err(_)) => Err(Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service is stopping")),
+            Err(_) => {
+                let text = format!("no slot became free within the query's {:.1} s", time.as_secs_f64());
+                let mut problem = Problem::new(StatusCode::SERVICE_UNAVAILABLE, text).hint(format!(
+                    "{} long queries run at once; try again later",
+                    self.limits.concurrent_queries
+                ));
+                problem.code = Some(Code::TIME_LIMIT.into());
+                Err(problem)
+            }
+        }
     }
 
     /// The plans kept for a graph's queries.

@@ -13,6 +13,10 @@ pub fn parameter(json: &Json) -> Result<Value, String> {
         Json::Bool(b) => Value::Bool(*b),
         Json::Number(n) => match (n.as_i64(), n.as_f64()) {
             (Some(i), _) => Value::Int(i),
+            // Too large for INT64, and exact all the same.
+            (None, _) if n.is_u64() => {
+                Value::Decimal(n.to_string().parse().map_err(|_| "the number is out of range")?)
+            }
             (None, Some(f)) => Value::Float(f),
             _ => return Err(format!("the number {n} is out of range")),
         },

@@ -104,7 +104,7 @@ impl Vector {
 
 /// Bytes of a value with what it owns, for the memory budget.
 #[inline]
-pub(crate) fn value_bytes(value: &Value) -> usize {
+pub fn value_bytes(value: &Value) -> usize {
     match value {
         Value::List(_) | Value::Record(_) => bytes_up_to(value, MOST_COUNTED),
         Value::Text(t) => size_of::<Value>() + t.len(),

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use graphodrome_graph::Value;
 use graphodrome_language::ast::{Expression, ExpressionKind};
-use graphodrome_language::{Diagnostic, VariableKind, nearest};
+use graphodrome_language::{Diagnostic, VariableKind, called_otherwise, nearest};
 
 use crate::Parameters;
 use crate::batch::Batch;
@@ -160,8 +160,9 @@ impl<'a> Compiler<'a> {
             ExpressionKind::Between { operand, low, high, negated } => {
                 Kind::Between(self.boxed(operand)?, self.boxed(low)?, self.boxed(high)?, *negated)
             }
-            ExpressionKind::Like { operand, pattern, negated } => {
-                Kind::Like(self.boxed(operand)?, self.boxed(pattern)?, *negated)
+            ExpressionKind::Like { operand, pattern, escape, negated } => {
+                let escape = escape.as_ref().map(|e| self.boxed(e)).transpose()?;
+                Kind::Like(self.boxed(operand)?, self.boxed(pattern)?, escape, *negated)
             }
             ExpressionKind::Case { operand, branches, otherwise } => Kind::Case {
                 operand: operand.as_ref().map(|o| self.boxed(o)).transpose()?,
@@ -183,7 +184,11 @@ impl<'a> Compiler<'a> {
                         function.span,
                         format!("there is no function {}", function.text),
                     )
-                    .maybe_hint(near.map(|n| format!("did you mean {n}?"))));
+                    .maybe_hint(
+                        called_otherwise(&function.text)
+                            .map(String::from)
+                            .or_else(|| near.map(|n| format!("did you mean {n}?"))),
+                    ));
                 };
                 if arguments.len() < *least || arguments.len() > *most {
                     let wanted =

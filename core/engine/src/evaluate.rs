@@ -244,10 +244,21 @@ impl Evaluator<'_> {
                 let below = value.compare(&high).map_err(|e| located(e, span))?.map(Ordering::is_le);
                 negate_if(and(above, below), *negated)
             }
-            Kind::Like(operand, pattern, negated) => {
+            Kind::Like(operand, pattern, escape, negated) => {
+                let escape = match escape {
+                    None => '\\',
+                    Some(given) => match self.value(given, row)? {
+                        Value::Null => return Ok(Value::Null),
+                        Value::Text(text) if text.chars().count() == 1 => text.chars().next().unwrap_or('\\'),
+                        other => {
+                            return Err(wrong_type(&other, "what follows ESCAPE", "one character", span));
+                        }
+                    },
+                };
                 match (self.value(operand, row)?, self.value(pattern, row)?) {
                     (Value::Text(text), Value::Text(pattern)) => {
-                        Value::Bool(functions::like(&text, &pattern, &self.scope.budget)? != *negated)
+                        let like = functions::like(&text, &pattern, escape, &self.scope.budget)?;
+                        Value::Bool(like != *negated)
                     }
                     (Value::Null, _) | (_, Value::Null) => Value::Null,
                     (Value::Text(_), other) | (other, _) => {

@@ -33,7 +33,13 @@ pub fn known_names(snapshot: &Snapshot) -> Known {
         labels.sort();
         labels.dedup();
     }
+    let directions = edge_directions(snapshot);
+    let only = |wanted: (bool, bool)| {
+        directions.iter().filter(|(_, d)| **d == wanted).map(|(label, _)| label.clone()).collect()
+    };
     Known {
+        undirected: only((false, true)),
+        directed: only((true, false)),
         graph_type: snapshot.graph_type.clone(),
         node_labels,
         edge_labels,
@@ -41,6 +47,33 @@ pub fn known_names(snapshot: &Snapshot) -> Known {
         edge_properties: snapshot.property_names(Element::Edge),
     }
 }
+
+/// By label whether there are directed edges, and undirected ones; of a closed graph whether there may be.
+fn edge_directions(snapshot: &Snapshot) -> std::collections::BTreeMap<Arc<str>, (bool, bool)> {
+    let mut found = std::collections::BTreeMap::<Arc<str>, (bool, bool)>::new();
+    let mut see = |labels: &graphodrome_graph::LabelSet, directed: bool| {
+        for label in labels.iter() {
+            let known = found.entry(label.clone()).or_default();
+            known.0 |= directed;
+            known.1 |= !directed;
+        }
+    };
+    if let Some(graph_type) = &snapshot.graph_type {
+        graph_type.edges.iter().for_each(|t| see(&t.labels, t.directed));
+        return found;
+    }
+    snapshot.base.edges.iter().for_each(|table| see(&table.labels, table.directed));
+    let above = snapshot.overlay_edge_numbers();
+    if above.len() > MOST_LOOKED_AT {
+        // Too many to say anything of them for a warning.
+        return Default::default();
+    }
+    above.iter().for_each(|&edge| see(&snapshot.edge_labels(edge), snapshot.edge_directed(edge)));
+    found
+}
+
+/// Edges above the base that are looked at for a warning.
+const MOST_LOOKED_AT: usize = 1000;
 
 /// What planning asks of a version, whatever the query.
 pub(crate) struct Facts {
@@ -92,8 +125,8 @@ pub(crate) fn prepare_with(
 }
 
 /// What a query's deepest expression needs of stack, and what is added where a thread has less.
-const STACK_LEFT: usize = 4 << 20;
-const STACK_MORE: usize = 16 << 20;
+const STACK_LEFT: usize = if cfg!(debug_assertions) { 64 << 20 } else { 4 << 20 };
+const STACK_MORE: usize = if cfg!(debug_assertions) { 128 << 20 } else { 16 << 20 };
 
 /// Runs what goes down an expression's levels. Threads that run queries have stack enough; others get it here.
 pub(crate) fn on_large_stack<T>(run: impl FnOnce() -> T) -> T {

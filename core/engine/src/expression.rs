@@ -50,7 +50,8 @@ pub(crate) enum Kind {
     },
     In(Box<Expr>, Box<Expr>, bool),
     Between(Box<Expr>, Box<Expr>, Box<Expr>, bool),
-    Like(Box<Expr>, Box<Expr>, bool),
+    /// Text, pattern and what escapes in it; negated.
+    Like(Box<Expr>, Box<Expr>, Option<Box<Expr>>, bool),
     Case {
         operand: Option<Box<Expr>>,
         branches: Vec<(Expr, Expr)>,
@@ -105,7 +106,12 @@ impl Expr {
             | Cast(a, _)
             | Require(a, ..)
             | IsNormalized(a, ..) => visit(a),
-            Binary(_, a, b) | In(a, b, _) | Like(a, b, _) | Index(a, b) => {
+            Like(a, b, escape, _) => {
+                visit(a);
+                visit(b);
+                escape.iter().for_each(|e| visit(e));
+            }
+            Binary(_, a, b) | In(a, b, _) | Index(a, b) => {
                 visit(a);
                 visit(b);
             }

@@ -25,6 +25,11 @@ macro_rules! functions {
 
 functions! {
     CharLength: ["CHAR_LENGTH", "CHARACTER_LENGTH"] 1..=1;
+    Substring: ["SUBSTRING"] 2..=3;
+    Position: ["POSITION"] 2..=2;
+    Replace: ["REPLACE"] 3..=3;
+    Round: ["ROUND"] 1..=2;
+    Extract: ["EXTRACT"] 2..=2;
     Upper: ["UPPER"] 1..=1;
     Lower: ["LOWER"] 1..=1;
     Trim: ["TRIM", "BTRIM"] 1..=2;
@@ -121,6 +126,24 @@ pub(crate) fn call(function: Function, arguments: Vec<Value>, snapshot: &Scope) 
     let first = &arguments.first().cloned().unwrap_or(Value::Null);
     Ok(match function {
         CharLength => Value::Int(text(function, first)?.chars().count() as i64),
+        Substring => substring(function, &arguments)?,
+        Position => {
+            let (part, source) = (text(function, first)?, text(function, &arguments[1])?);
+            // Counted from 1, in characters; 0 where it is not there.
+            let place = source.find(&**part).map_or(0, |at| source[..at].chars().count() + 1);
+            Value::Int(place as i64)
+        }
+        Replace => replace(function, &arguments, snapshot)?,
+        Round => round(function, &arguments)?,
+        Extract => {
+            let field = text(function, &arguments[1])?;
+            field_of(first, field).ok_or_else(|| {
+                let text = format!("there is no {field} in {} {}", first.type_name(), first.excerpt());
+                GraphError::new(Code::WRONG_TYPE, text).hint(
+                    "YEAR, MONTH and DAY are of dates, HOUR, MINUTE and SECOND of times, all of durations",
+                )
+            })?
+        }
         Upper => Value::text(text(function, first)?.to_uppercase()),
         Lower => Value::text(text(function, first)?.to_lowercase()),
         Trim | Ltrim | Rtrim => trim(function, &arguments)?,
@@ -248,6 +271,9 @@ pub(crate) fn call(function: Function, arguments: Vec<Value>, snapshot: &Scope) 
             Value::List(items) => Value::Int(items.len() as i64),
             Value::Record(fields) => Value::Int(fields.len() as i64),
             Value::Path(path) => Value::Int((path.nodes.len() + path.edges.len()) as i64),
+            Value::Text(_) => {
+                return Err(wrong(function, first, "a LIST, RECORD or PATH").hint("CHAR_LENGTH is for texts"));
+            }
             other => return Err(wrong(function, other, "a LIST, RECORD or PATH")),
         },
         ElementId => match first {
@@ -298,6 +324,7 @@ pub(crate) fn call(function: Function, arguments: Vec<Value>, snapshot: &Scope) 
             Value::Bool(different)
         }
         Same => Value::Bool(arguments.iter().all(|v| v == first)),
+        Date if matches!(first, Value::Record(_)) => date_of(first)?,
         Date => cast(first.clone(), &ValueType::Date)?,
         LocalTime => cast(first.clone(), &ValueType::LocalTime)?,
         ZonedTime => cast(first.clone(), &ValueType::ZonedTime)?,
@@ -341,6 +368,134 @@ pub(crate) fn call(function: Function, arguments: Vec<Value>, snapshot: &Scope) 
             if function == ToDate { Value::Date(read.date()) } else { Value::LocalDateTime(read) }
         }
         Coalesce | Nullif | CurrentDate | CurrentTime | CurrentTimestamp | LocalTimestamp => Value::Null,
+    })
+}
+
+/// `SUBSTRING(text FROM start FOR length)`: characters, counted from 1; what lies outside the text is left out.
+fn substring(function: Function, arguments: &[Value]) -> Result<Value, GraphError> {
+    let source = text(function, &arguments[0])?;
+    let number = |value: &Value| match value {
+        Value::Int(i) => Ok(*i),
+        other => Err(wrong(function, other, "whole numbers")),
+    };
+    let start = number(&arguments[1])?;
+    let end = match arguments.get(2).map(number).transpose()? {
+        Some(length) if length < 0 => return Err(GraphError::new(Code("22011"), "the length is negative")),
+        Some(length) => start.saturating_add(length),
+        None => i64::MAX,
+    };
+    let skip = usize::try_from(start.saturating_sub(1)).unwrap_or(0);
+    let take = usize::try_from(end.saturating_sub(start.max(1))).unwrap_or(0);
+    Ok(Value::text(source.chars().skip(skip).take(take).collect::<String>()))
+}
+
+fn replace(function: Function, arguments: &[Value], scope: &Scope) -> Result<Value, GraphError> {
+    let [source, old, new] = [0, 1, 2].map(|i| text(function, &arguments[i]));
+    let (source, old, new) = (source?, old?, new?);
+    if old.is_empty() {
+        return Ok(Value::Text(source.clone()));
+    }
+    let added = source.matches(&**old).count().saturating_mul(new.len());
+    scope
+        .budget
+        .fits(source.len().saturating_add(added))
+        .map_err(|d| GraphError::new(Code(d.code), d.message))?;
+    Ok(Value::text(source.replace(&**old, new)))
+}
+
+/// To so many digits after the point, half to even for DECIMAL and away from zero for FLOAT64.
+fn round(function: Function, arguments: &[Value]) -> Result<Value, GraphError> {
+    let digits = match arguments.get(1) {
+        None => 0,
+        Some(Value::Int(n)) if (0..=30).contains(n) => *n as u32,
+        Some(other) => return Err(wrong(function, other, "a number of digits from 0 to 30")),
+    };
+    Ok(match &arguments[0] {
+        Value::Int(i) => Value::Int(*i),
+        Value::Decimal(d) => Value::Decimal(d.round(digits)),
+        Value::Float(f) if digits == 0 => Value::Float(f.round()),
+        Value::Float(f) => {
+            // The nearest float to the digits, which multiplying and dividing would miss.
+            Value::Float(format!("{f:.0$}", digits as usize).parse().unwrap_or(*f))
+        }
+        other => return Err(wrong(function, other, "a number")),
+    })
+}
+
+/// A part of a temporal value, as EXTRACT has it.
+fn field_of(value: &Value, field: &str) -> Option<Value> {
+    use chrono::Timelike;
+    let date = match value {
+        Value::Date(d) => Some(*d),
+        Value::LocalDateTime(t) => Some(t.date()),
+        Value::ZonedDateTime(t) => Some(t.date_naive()),
+        _ => None,
+    };
+    let time = match value {
+        Value::LocalTime(t) | Value::ZonedTime(t, _) => Some(*t),
+        Value::LocalDateTime(t) => Some(t.time()),
+        Value::ZonedDateTime(t) => Some(t.time()),
+        _ => None,
+    };
+    let seconds = |whole: i64, nanoseconds: i128| {
+        let exact = Decimal::of(whole as i128 * 1_000_000_000 + nanoseconds, 9)?;
+        Some(match exact.to_whole() {
+            Some(whole) => Value::Int(whole),
+            None => Value::Decimal(exact.normalize()),
+        })
+    };
+    if let Value::Duration(d) = value {
+        let rest = i128::from(d.nanoseconds);
+        let unit = |size: i128, count: i128| Value::Int((rest / size % count) as i64);
+        return match field {
+            "YEAR" => Some(Value::Int((d.months / 12).into())),
+            "MONTH" => Some(Value::Int((d.months % 12).into())),
+            "DAY" => Some(Value::Int((rest / 86_400_000_000_000) as i64)),
+            "HOUR" => Some(unit(3_600_000_000_000, 24)),
+            "MINUTE" => Some(unit(60_000_000_000, 60)),
+            "SECOND" => seconds(0, rest % 60_000_000_000),
+            _ => None,
+        };
+    }
+    match field {
+        "YEAR" => date.map(|d| Value::Int(d.year().into())),
+        "QUARTER" => date.map(|d| Value::Int(i64::from(d.month0() / 3) + 1)),
+        "MONTH" => date.map(|d| Value::Int(d.month().into())),
+        "DAY" => date.map(|d| Value::Int(d.day().into())),
+        "HOUR" => time.map(|t| Value::Int(t.hour().into())),
+        "MINUTE" => time.map(|t| Value::Int(t.minute().into())),
+        "SECOND" => time.and_then(|t| seconds(t.second().into(), t.nanosecond().into())),
+        _ => None,
+    }
+}
+
+/// `DATE({year: 2026, month: 2, day: 28})`; a month or day that is not given is the first.
+fn date_of(record: &Value) -> Result<Value, GraphError> {
+    let Value::Record(fields) = record else { return Err(wrong(Function::Date, record, "a RECORD")) };
+    let (mut year, mut month, mut day) = (None, 1, 1);
+    for (name, value) in fields.iter() {
+        let Value::Int(number) = value else { return Err(wrong(Function::Date, value, "whole numbers")) };
+        let place = match &**name {
+            "year" => year.insert(*number),
+            "month" => {
+                month = *number;
+                continue;
+            }
+            "day" => {
+                day = *number;
+                continue;
+            }
+            _ => {
+                return Err(GraphError::new(Code("22G05"), format!("a date has no field {name}"))
+                    .hint("its fields are year, month and day"));
+            }
+        };
+        *place = *number;
+    }
+    let found = year.zip(u32::try_from(month).ok()).zip(u32::try_from(day).ok());
+    let date = found.and_then(|((y, m), d)| chrono::NaiveDate::from_ymd_opt(i32::try_from(y).ok()?, m, d));
+    date.map(Value::Date).ok_or_else(|| {
+        GraphError::new(Code::INVALID_DATE_TIME, format!("there is no such day: {}", record.excerpt()))
     })
 }
 
@@ -415,17 +570,17 @@ fn trim(function: Function, arguments: &[Value]) -> Result<Value, GraphError> {
     }))
 }
 
-/// `LIKE`: `%` for any run of characters, `_` for one, `\` to escape.
-pub(crate) fn like(text: &str, pattern: &str, budget: &Budget) -> Outcome<bool> {
+/// `LIKE`: `%` for any run of characters, `_` for one; `escape` makes either itself.
+pub(crate) fn like(text: &str, pattern: &str, escape: char, budget: &Budget) -> Outcome<bool> {
     let text: Vec<char> = text.chars().collect();
     let mut parts: Vec<Option<char>> = vec![];
     let mut any_run: Vec<bool> = vec![];
     let mut characters = pattern.chars();
     while let Some(c) = characters.next() {
         let (part, run) = match c {
+            c if c == escape => (characters.next().or(Some(escape)), false),
             '%' => (None, true),
             '_' => (None, false),
-            '\\' => (characters.next().or(Some('\\')), false),
             c => (Some(c), false),
         };
         parts.push(part);
@@ -711,7 +866,7 @@ mod tests {
             ("abcabd", "%abd", true),
         ] {
             let budget = Budget::new(&Default::default());
-            assert_eq!(like(text, pattern, &budget), Ok(expected), "{text} LIKE {pattern}");
+            assert_eq!(like(text, pattern, '\\', &budget), Ok(expected), "{text} LIKE {pattern}");
         }
     }
 

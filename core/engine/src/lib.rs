@@ -24,7 +24,7 @@ mod search;
 mod shape;
 mod template;
 
-pub use batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
+pub use batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector, value_bytes};
 pub use budget::MemoryPool;
 pub use cache::{Found, PlanCache};
 pub use context::{CancelToken, Changed, Code, Counters, Hop, Limits, Metrics, Side};

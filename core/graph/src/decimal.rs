@@ -18,7 +18,7 @@ pub const MAX_DIGITS: u32 = 38;
 
 // Packed, so that a value of the language stays 24 bytes.
 #[derive(Clone, Copy)]
-#[repr(packed)]
+#[repr(Rust, packed)]
 pub struct Decimal {
     coefficient: i128,
     /// Digits after the point, at most [`MAX_DIGITS`].

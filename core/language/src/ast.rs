@@ -6,10 +6,17 @@ use graphodrome_graph::{Direction, Element, GraphType, LabelExpression, Truth, V
 
 use crate::Span;
 
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug)]
 pub struct Name {
     pub text: Arc<str>,
     pub span: Span,
+}
+
+/// Names are the same wherever they stand.
+impl PartialEq for Name {
+    fn eq(&self, other: &Name) -> bool {
+        self.text == other.text
+    }
 }
 
 #[derive(Clone, Debug, PartialEq)]
@@ -417,10 +424,17 @@ pub enum RemoveItem {
     Label { variable: Name, label: Name },
 }
 
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug)]
 pub struct Expression {
     pub kind: ExpressionKind,
     pub span: Span,
+}
+
+/// Expressions are the same wherever they stand: ORDER BY may repeat an item.
+impl PartialEq for Expression {
+    fn eq(&self, other: &Expression) -> bool {
+        self.kind == other.kind
+    }
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -513,6 +527,8 @@ pub enum ExpressionKind {
     Like {
         operand: Box<Expression>,
         pattern: Box<Expression>,
+        /// The character that takes their meaning from `%` and `_`; without it that is `\`.
+        escape: Option<Box<Expression>>,
         negated: bool,
     },
     Case {
@@ -597,6 +613,33 @@ impl Query {
         found
     }
 
+    /// Whether it asks a graph for anything; otherwise its values alone make its result.
+    pub fn reads_graph(&self) -> bool {
+        fn in_expression(e: &Expression) -> bool {
+            if let ExpressionKind::Exists(query) | ExpressionKind::Subquery(query) = &e.kind {
+                return query.reads_graph();
+            }
+            let mut found = false;
+            e.each_part(&mut |part| found |= in_expression(part));
+            found
+        }
+        let in_page = |page: &Page| page.order.iter().any(|key| in_expression(&key.expression));
+        let in_clause = |clause: &Clause| match clause {
+            Clause::Filter(e) => in_expression(e),
+            Clause::Let(items) => items.iter().any(|(_, e)| in_expression(e)),
+            Clause::For { list, .. } => in_expression(list),
+            Clause::Page(page) => in_page(page),
+            Clause::Return(result) => {
+                let items = result.items.iter().map(|item| &item.expression);
+                items.chain(&result.having).any(in_expression) || in_page(&result.page)
+            }
+            Clause::Call { query, .. } | Clause::Nested(query) => query.reads_graph(),
+            Clause::Finish => false,
+            _ => true,
+        };
+        self.linears().any(|l| l.graph.is_some() || l.clauses.iter().any(in_clause))
+    }
+
     pub fn changes(&self) -> bool {
         self.linears().any(|l| l.clauses.iter().any(Clause::changes))
     }
@@ -659,9 +702,10 @@ impl Expression {
                 visit(low);
                 visit(high);
             }
-            Like { operand, pattern, .. } => {
+            Like { operand, pattern, escape, .. } => {
                 visit(operand);
                 visit(pattern);
+                escape.iter().for_each(|e| visit(e));
             }
             Case { operand, branches, otherwise } => {
                 operand.iter().for_each(|e| visit(e));
@@ -714,9 +758,10 @@ impl Expression {
                 visit(low);
                 visit(high);
             }
-            Like { operand, pattern, .. } => {
+            Like { operand, pattern, escape, .. } => {
                 visit(operand);
                 visit(pattern);
+                escape.iter_mut().for_each(|e| visit(e));
             }
             Case { operand, branches, otherwise } => {
                 operand.iter_mut().for_each(|e| visit(e));

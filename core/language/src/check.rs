@@ -8,7 +8,7 @@ mod expressions;
 mod names;
 mod patterns;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use graphodrome_graph::{GraphType, LabelExpression};
@@ -26,15 +26,56 @@ pub struct Known {
     pub edge_labels: Vec<Arc<str>>,
     pub node_properties: Vec<Arc<str>>,
     pub edge_properties: Vec<Arc<str>>,
+    /// Labels of edges that are all undirected, and of edges that are all directed.
+    pub undirected: Vec<Arc<str>>,
+    pub directed: Vec<Arc<str>>,
 }
 
 /// All errors and warnings, in the order of the text. `parameters` are the names of those given;
 /// `None` where they are not known yet.
 pub fn check_query(query: &Query, known: &Known, parameters: Option<&[Arc<str>]>) -> Vec<Diagnostic> {
-    let mut checker = Checker { known, parameters, scope: BTreeMap::new(), outer: vec![], found: vec![] };
+    let mut introduced = BTreeSet::new();
+    introduced_names(query, &mut introduced);
+    let scope = BTreeMap::new();
+    let mut checker = Checker { known, parameters, introduced, scope, outer: vec![], found: vec![] };
     checker.query(query, false);
     checker.found.sort_by_key(|d| d.span.start);
     checker.found
+}
+
+fn introduced_names(query: &Query, found: &mut BTreeSet<Arc<str>>) {
+    for clause in query.linears().flat_map(|l| &l.clauses) {
+        match clause {
+            Clause::Insert { paths, .. } => paths.iter().for_each(|p| path_names(p, found)),
+            Clause::Upsert { paths, items, .. } => {
+                paths.iter().for_each(|p| path_names(p, found));
+                items.iter().for_each(|i| item_names(i, found));
+            }
+            Clause::Set { items, .. } => items.iter().for_each(|i| item_names(i, found)),
+            Clause::Call { query, .. } | Clause::Nested(query) => introduced_names(query, found),
+            _ => {}
+        }
+    }
+}
+
+fn path_names(path: &InsertPath, found: &mut BTreeSet<Arc<str>>) {
+    let elements = std::iter::once(&path.first).chain(path.steps.iter().flat_map(|(e, n)| [&e.element, n]));
+    for element in elements {
+        found.extend(element.labels.iter().map(|l| l.text.clone()));
+        found.extend(element.properties.iter().map(|(name, _)| name.text.clone()));
+    }
+}
+
+fn item_names(item: &SetItem, found: &mut BTreeSet<Arc<str>>) {
+    match item {
+        SetItem::Property { property, .. } => {
+            found.insert(property.text.clone());
+        }
+        SetItem::All { properties, .. } => found.extend(properties.iter().map(|(name, _)| name.text.clone())),
+        SetItem::Label { label, .. } => {
+            found.insert(label.text.clone());
+        }
+    }
 }
 
 #[derive(Clone)]
@@ -69,6 +110,8 @@ type Columns = Vec<(Arc<str>, Bound)>;
 pub(crate) struct Checker<'k> {
     pub known: &'k Known,
     parameters: Option<&'k [Arc<str>]>,
+    /// Labels and properties that the query itself gives to elements: they are not unknown.
+    introduced: BTreeSet<Arc<str>>,
     pub scope: Variables,
     /// Names of the queries around this one, which `*` leaves out.
     outer: Vec<Arc<str>>,

@@ -78,6 +78,11 @@ impl Diagnostic {
         self
     }
 
+    /// The hint, where there is none yet.
+    pub fn or_hint(self, hint: impl Into<String>) -> Self {
+        if self.hint.is_some() { self } else { self.hint(hint) }
+    }
+
     pub fn maybe_hint(mut self, hint: Option<String>) -> Self {
         self.hint = hint;
         self

@@ -424,7 +424,12 @@ impl<'t> Lexer<'t> {
         let mut end = digits(start);
         let mut exact = true;
         let mut whole = true;
-        if end < bytes.len() && bytes[end] == b'.' && bytes.get(end + 1).is_some_and(u8::is_ascii_digit) {
+        // `1.` is a number too, but `1..3` is none and `x[1].p` a property.
+        let next = bytes.get(end + 1);
+        let after_point = next.is_some_and(|b| b.is_ascii_alphabetic() || matches!(b, b'_' | b'.'));
+        let exponent = matches!(next, Some(b'e' | b'E'))
+            && bytes.get(end + 2).is_some_and(|b| b.is_ascii_digit() || matches!(b, b'+' | b'-'));
+        if bytes.get(end) == Some(&b'.') && (end == start || !after_point || exponent) {
             end = digits(end + 1);
             whole = false;
         }

@@ -18,6 +18,7 @@ pub use diagnostic::{Diagnostic, Diagnostics, Position, Severity, Span};
 pub use format::format;
 pub use lexer::{KEYWORDS, Token, TokenKind, tokenize};
 pub use nearest::nearest;
+pub use parse::called_otherwise;
 pub use parse::{parse, parse_expression, parse_graph_type, parse_value_type, statement_ranges};
 pub use scope::{
     VariableKind, clause_variables, conditional_variables, expression_variables, pattern_variables,

@@ -548,11 +548,18 @@ impl Finder<'_> {
     }
 }
 
-/// Whether each value of `x` comes with one value of `y` only, in the sample.
+/// Whether each value of `x` comes with one value of `y` only, in the sample, and no row has a value of `y`
+/// without one of `x`: such a row would lose it.
 fn decides(profile: &TableProfile, x: usize, y: usize) -> bool {
+    if profile.columns[y].filled() > profile.columns[x].filled() {
+        return false;
+    }
     let mut seen: HashMap<u32, u32> = HashMap::new();
-    let pairs = profile.sample[x].iter().zip(&profile.sample[y]);
-    pairs.filter(|(a, _)| **a != 0).all(|(a, b)| *seen.entry(*a).or_insert(*b) == *b)
+    let mut pairs = profile.sample[x].iter().zip(&profile.sample[y]);
+    pairs.all(|(a, b)| match *a {
+        0 => *b == 0,
+        a => *seen.entry(a).or_insert(*b) == *b,
+    })
 }
 
 /// Two columns whose names say where an edge begins and where it ends.

@@ -336,6 +336,10 @@ fn table_plan(
         (Some(own), _) => own.clone(),
         // What rows of a database are written with: no text is taken for null.
         (None, Some(_)) => vec![DATABASE_NULL.into()],
+        // JSON has a null of its own: an empty text is one.
+        (None, None) if format == TableFormat::Jsonl => {
+            mapping.null.iter().filter(|word| !word.is_empty()).cloned().collect()
+        }
         (None, None) => mapping.null.clone(),
     };
     let mut plan = TablePlan {

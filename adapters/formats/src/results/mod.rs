@@ -52,7 +52,7 @@ impl<'c> ResultWriter<'c> {
                 json_into(&mut out, &self.columns)?;
                 out.extend(b",\"rows\":[");
             }
-            ResultFormat::Csv => out.extend(csv_line(self.columns.iter().map(|c| c.name.clone()))),
+            ResultFormat::Csv => out.extend(csv_line(self.columns.iter().map(|c| Some(c.name.clone())))),
             ResultFormat::Ndjson | ResultFormat::Arrow => {}
         }
         Ok(out)
@@ -105,6 +105,29 @@ impl<'c> ResultWriter<'c> {
         Ok(())
     }
 
+    /// Whether the format has a place for an error behind rows.
+    pub fn holds_an_error(&self) -> bool {
+        matches!(self.format, ResultFormat::Json | ResultFormat::Ndjson)
+    }
+
+    /// Ends a result that failed after some of its rows: the problem document in the field `error` of the
+    /// object, or of a line of its own.
+    pub fn fail(&mut self, problem: &[u8], out: &mut Vec<u8>) {
+        match self.format {
+            ResultFormat::Json => {
+                out.extend(b"],\"error\":");
+                out.extend(problem);
+                out.extend(b"}\n");
+            }
+            ResultFormat::Ndjson => {
+                out.extend(b"{\"error\":");
+                out.extend(problem);
+                out.extend(b"}\n");
+            }
+            ResultFormat::Csv | ResultFormat::Arrow => {}
+        }
+    }
+
     /// `more` writes the fields that follow the rows of a JSON result, each after a comma.
     pub fn end(&mut self, more: impl FnOnce(&mut Vec<u8>), out: &mut Vec<u8>) -> Result<(), String> {
         match self.format {
@@ -127,21 +150,32 @@ fn json_into<T: serde::Serialize + ?Sized>(out: &mut Vec<u8>, value: &T) -> Resu
     serde_json::to_writer(out, value).map_err(|e| e.to_string())
 }
 
-fn csv_line(fields: impl Iterator<Item = String>) -> Vec<u8> {
-    let mut writer = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(vec![]);
-    // Writing to memory does not fail.
-    let _ = writer.write_record(fields);
-    writer.into_inner().unwrap_or_default()
+/// A line of fields (RFC 4180): null is nothing at all, an empty text is `""`.
+fn csv_line(fields: impl Iterator<Item = Option<String>>) -> Vec<u8> {
+    let mut line = vec![];
+    for (i, field) in fields.enumerate() {
+        if i > 0 {
+            line.push(b',');
+        }
+        let Some(text) = field else { continue };
+        let quoted = text.is_empty() || text.contains([',', '"', '\r', '\n']);
+        match quoted {
+            true => line.extend(format!("\"{}\"", text.replace('"', "\"\"")).bytes()),
+            false => line.extend(text.bytes()),
+        }
+    }
+    line.extend(b"\r\n");
+    line
 }
 
-/// Plain text for plain values, JSON for elements, lists and records; null is an empty field.
-fn csv_text(value: &Value, snapshot: &Snapshot) -> String {
-    match value {
-        Value::Null => String::new(),
+/// Plain text for plain values, JSON for elements, lists and records; null is no text.
+fn csv_text(value: &Value, snapshot: &Snapshot) -> Option<String> {
+    Some(match value {
+        Value::Null => return None,
         Value::Bool(b) => b.to_string(),
         Value::Node(_) | Value::Edge(_) | Value::Path(_) | Value::List(_) | Value::Record(_) => {
             value_json(value, snapshot).to_string()
         }
         value => value.to_string(),
-    }
+    })
 }

@@ -135,7 +135,21 @@ fn seek(snapshot: &Snapshot, element: Element, label: &str, key: &Json_) -> Resu
             values::property(json, declared.as_ref().map(|p| &p.value_type)).map_err(Problem::bad_request)?,
         );
     }
-    snapshot.seek(place, &values).ok_or_else(|| {
+    let found = snapshot.seek(place, &values).or_else(|| {
+        // In an open graph nothing says what type a key in a path has: a whole number may be meant.
+        let numbers: Option<Vec<Value>> = values
+            .iter()
+            .zip(&definition.properties)
+            .map(|(value, property)| match value {
+                Value::Text(text) if declared(snapshot, element, label, property).is_none() => {
+                    text.parse().ok().map(Value::Int)
+                }
+                other => Some(other.clone()),
+            })
+            .collect();
+        numbers.and_then(|numbers| snapshot.seek(place, &numbers))
+    });
+    found.ok_or_else(|| {
         let shown: Vec<String> = values.iter().map(Value::excerpt).collect();
         Problem::not_found(format!(
             "there is no {element} :{label} with {} = {}",

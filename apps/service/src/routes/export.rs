@@ -82,8 +82,11 @@ pub async fn export_graph(
     let (sender, receiver) = mpsc::channel::<Result<Bytes, std::io::Error>>(8);
     let limits =
         Limits { cancel: token.clone(), memory_bytes: app.limits.query_memory_bytes, ..Limits::default() };
+    let limits = Limits { time: Some(app.limits.query_time), pool: Some(app.memory.clone()), ..limits };
+    let slot = app.slot(app.limits.query_time).await?;
     let graph_name = name.clone();
     tokio::task::spawn_blocking(move || {
+        let _slot = slot;
         let ask = || !token.is_cancelled();
         let selection = match select(&request, &snapshot, limits, &ask) {
             Ok(selection) => selection,
@@ -116,6 +119,8 @@ pub async fn export_graph(
         let item = futures::StreamExt::next(&mut stream).await?;
         Some((item, (stream, guard)))
     });
+    // Whoever compresses it may ask once more after its end.
+    let guarded = futures::StreamExt::fuse(guarded);
     let file = format!("{name}.{}", format.suffix()).replace(['"', '/', '\\'], "_");
     let headers = [
         (header::CONTENT_TYPE.as_str(), format.media_type().to_string()),

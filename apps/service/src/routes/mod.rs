@@ -22,6 +22,7 @@ use axum::http::{Method, StatusCode, Uri};
 use axum::response::{IntoResponse, Response};
 use tower::ServiceBuilder;
 use tower_http::compression::CompressionLayer;
+use tower_http::timeout::RequestBodyTimeoutLayer;
 use tower_http::trace::TraceLayer;
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
@@ -29,6 +30,7 @@ use utoipa_axum::routes;
 
 use crate::guard;
 use crate::problem::Problem;
+use crate::serve::STALLED;
 use crate::state::App;
 
 pub(crate) use query::{QUERY, accepted};
@@ -99,7 +101,54 @@ fn uploads() -> OpenApiRouter<Arc<App>> {
 
 /// The OpenAPI document.
 pub fn openapi() -> utoipa::openapi::OpenApi {
-    api().into_openapi()
+    let mut document = api().into_openapi();
+    for item in document.paths.paths.values_mut() {
+        let operations = [&mut item.get, &mut item.put, &mut item.post, &mut item.delete, &mut item.patch];
+        for operation in operations.into_iter().flatten() {
+            describe_problems(operation);
+        }
+    }
+    document
+}
+
+/// Every operation may answer with a problem document; which statuses are to be expected follows from what it
+/// takes.
+fn describe_problems(operation: &mut utoipa::openapi::path::Operation) {
+    use utoipa::openapi::{Ref, RefOr, Response, ResponseBuilder, content::ContentBuilder};
+    let named = operation.parameters.iter().flatten().any(|p| match p {
+        RefOr::T(p) => matches!(p.parameter_in, utoipa::openapi::path::ParameterIn::Path),
+        RefOr::Ref(_) => false,
+    });
+    let body = operation.request_body.is_some();
+    let content = || ContentBuilder::new().schema(Some(Ref::from_schema_name("Problem"))).build();
+    let problem = |description: &str| -> RefOr<Response> {
+        ResponseBuilder::new()
+            .description(description)
+            .content("application/problem+json", content())
+            .build()
+            .into()
+    };
+    let responses = &mut operation.responses.responses;
+    for (status, response) in responses.iter_mut() {
+        if let (true, RefOr::T(response)) = (status.starts_with(['4', '5']), response) {
+            response.content.shift_remove("application/json");
+            response.content.insert("application/problem+json".into(), content().into());
+        }
+    }
+    let mut expect = |status: &str, description: &str| {
+        responses.entry(status.into()).or_insert_with(|| problem(description));
+    };
+    expect("400", "The request is not one that this operation takes");
+    if named {
+        expect("404", "There is nothing of this name");
+    }
+    if body {
+        expect("409", "It cannot be done in the state that things are in");
+        expect("413", "The body is larger than the service takes");
+        expect("415", "The body is of a type that the operation does not take");
+        expect("422", "The values do not fit the graph or its model");
+    }
+    expect("default", "Any other problem");
 }
 
 /// Every operation of the document: method and path.
@@ -126,6 +175,7 @@ pub(crate) fn router(app: Arc<App>) -> Router {
     let around = ServiceBuilder::new()
         .layer(TraceLayer::new_for_http())
         .layer(axum::middleware::from_fn(guard::check))
+        .layer(RequestBodyTimeoutLayer::new(STALLED))
         .layer(CompressionLayer::new());
     Router::new().fallback_service(around.service(routes))
 }

@@ -110,7 +110,6 @@ pub async fn at_once(app: &Arc<App>, request: PlainRequest, format: ResultFormat
     if ready.prepared.changes {
         return run.change_at_once(&graph, format).await;
     }
-    let _slot = app.slots.try_acquire().ok()?;
     let body = run.brief(&ready, format, run.limits.clone(), 0.0).ok()??;
     Some(whole(body, format))
 }
@@ -132,8 +131,9 @@ impl Run {
 
     async fn change_at_once(mut self, graph: &Arc<GraphHandle>, format: ResultFormat) -> Option<Response> {
         let waiting = Instant::now();
-        let turn = graph.turn().await;
+        let turn = tokio::time::timeout(self.limits.time?, graph.turn()).await.ok()?;
         let wait = microseconds(waiting.elapsed());
+        self.limits = self.limits_after(waiting, &self.limits).ok()?;
         let ready = self.found(turn.snapshot())?;
         let brief = Limits { brief: Some(BRIEF), ..self.limits.clone() };
         let (body, made) = self.make(&ready, brief, wait, format).ok()?;

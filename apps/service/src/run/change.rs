@@ -12,7 +12,7 @@ use graphodrome_language::Diagnostic;
 
 use super::epilogue::Facts;
 use super::read::{BRIEF, BRIEF_COST};
-use super::{Ready, Run, microseconds, too_many_rows};
+use super::{Ready, Run, microseconds, time_is_up, too_many_rows};
 use crate::problem::Problem;
 
 /// The answer, and the new state with the changes that lead to it.
@@ -23,9 +23,12 @@ impl Run {
     pub(super) async fn change(self, format: ResultFormat) -> Result<Response, Problem> {
         let waiting = Instant::now();
         let graph = self.graph.clone();
-        let turn = graph.turn().await;
+        let time = self.limits.time.unwrap_or(self.app.limits.query_time);
+        let turn = tokio::time::timeout(time, graph.turn()).await.map_err(|_| time_is_up(time))?;
         let wait = microseconds(waiting.elapsed());
-        let (body, made) = self.execute_change(turn.snapshot(), wait, format).await?;
+        let limits = self.limits_after(waiting, &self.limits)?;
+        let run = Run { limits, ..self };
+        let (body, made) = run.execute_change(turn.snapshot(), wait, format).await?;
         if let Some((snapshot, changes)) = made
             && !changes.is_empty()
         {
@@ -41,20 +44,27 @@ impl Run {
         self, snapshot: Arc<Snapshot>, wait: f64, format: ResultFormat,
     ) -> Result<Made, Problem> {
         let (token, guard) = self.app.register_query();
-        let limits = Limits { cancel: token, ..self.limits.clone() };
-        let ready = self.prepare(snapshot)?;
+        let arrived = Instant::now();
+        let (run, ready) = self.prepared(snapshot).await?;
+        let limits = Limits { cancel: token, ..run.limits.clone() };
         if ready.prepared.cost() < BRIEF_COST {
             let brief = Limits { brief: Some(BRIEF), ..limits.clone() };
-            match self.make(&ready, brief, wait, format) {
+            match run.make(&ready, brief, wait, format) {
                 Err(Stopped::Diagnostic(d)) if d.code == Code::NOT_BRIEF => {}
                 made => {
                     guard.finish();
-                    return made.map_err(|stopped| self.problem(stopped));
+                    return made.map_err(|stopped| run.problem(stopped));
                 }
             }
         }
-        let run = move || self.make(&ready, limits, wait, format).map_err(|stopped| self.problem(stopped));
-        let made = tokio::task::spawn_blocking(run).await??;
+        let left = run.limits_after(arrived, &limits)?.time.unwrap_or(run.app.limits.query_time);
+        let slot = run.app.slot(left).await?;
+        let limits = run.limits_after(arrived, &limits)?;
+        let made = move || {
+            let _slot = slot;
+            run.make(&ready, limits, wait, format).map_err(|stopped| run.problem(stopped))
+        };
+        let made = tokio::task::spawn_blocking(made).await??;
         guard.finish();
         Ok(made)
     }

@@ -3,8 +3,7 @@
 use std::sync::Arc;
 use std::time::Instant;
 
-use axum::http::StatusCode;
-use graphodrome_engine::{Limits, PlanTree, prepare};
+use graphodrome_engine::{Limits, PlanTree, prepare_by};
 use graphodrome_language::Diagnostics;
 use graphodrome_language::ast::{Query, Statement};
 use serde::{Deserialize, Serialize};
@@ -45,6 +44,9 @@ pub struct ProfileAnswer {
     #[schema(value_type = Object)]
     pub plan: PlanTree,
     pub warnings: Vec<QueryError>,
+    /// Why it ended early: the operators have what was done until then.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub error: Option<QueryError>,
 }
 
 fn only_query(statements: Vec<Statement>) -> Result<Query, Problem> {
@@ -61,14 +63,15 @@ fn diagnostics_problem(text: &str) -> impl Fn(Diagnostics) -> Problem + '_ {
 }
 
 pub async fn plan(app: Arc<App>, request: QueryRequest) -> Result<PlanAnswer, Problem> {
-    let Terms { parameters, .. } = terms(&app, &request)?;
-    let (statements, parse_us) = statements(&request.text)?;
+    let Terms { rules, parameters, .. } = terms(&app, &request)?;
+    let (statements, parse_us) = statements(&request.text).await?;
     let query = only_query(statements)?;
     let graph = graph_of(&app, &query, &request, &Session::default())?;
     let snapshot = graph.snapshot();
     tokio::task::spawn_blocking(move || {
         let text = &request.text;
-        let prepared = prepare(&query, text, &snapshot, &parameters).map_err(diagnostics_problem(text))?;
+        let prepared =
+            prepare_by(&query, text, &snapshot, &parameters, rules).map_err(diagnostics_problem(text))?;
         Ok(PlanAnswer {
             graph: graph.name.clone(),
             version: snapshot.version,
@@ -83,29 +86,39 @@ pub async fn plan(app: Arc<App>, request: QueryRequest) -> Result<PlanAnswer, Pr
 }
 
 pub async fn profile(app: Arc<App>, request: QueryRequest) -> Result<ProfileAnswer, Problem> {
-    let Terms { parameters, limits, .. } = terms(&app, &request)?;
-    let (statements, parse_us) = statements(&request.text)?;
+    let Terms { rules, parameters, limits, .. } = terms(&app, &request)?;
+    let (statements, parse_us) = statements(&request.text).await?;
     let query = only_query(statements)?;
     let graph = graph_of(&app, &query, &request, &Session::default())?;
     let waiting = Instant::now();
     let (token, guard) = app.register_query();
-    let _permit = app
-        .slots
-        .acquire()
-        .await
-        .map_err(|_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service is stopping"))?;
+    let slot = app.slot(limits.time.unwrap_or(app.limits.query_time)).await?;
     let wait_us = microseconds(waiting.elapsed());
     let limits = Limits { cancel: token, ..limits };
     let snapshot = graph.snapshot();
     let answer = tokio::task::spawn_blocking(move || {
+        let _slot = slot;
         let text = &request.text;
-        let prepared = prepare(&query, text, &snapshot, &parameters).map_err(diagnostics_problem(text))?;
+        let prepared =
+            prepare_by(&query, text, &snapshot, &parameters, rules).map_err(diagnostics_problem(text))?;
         if prepared.changes {
             return Err(Problem::bad_request("a query that changes the graph cannot be profiled yet")
                 .hint("plan it, or profile its MATCH with a RETURN"));
         }
         let mut execution = prepared.run((*snapshot).clone(), &parameters, limits);
-        while execution.next_batch().map_err(|d| Problem::from_diagnostic(d, text))?.is_some() {}
+        let mut error = None;
+        loop {
+            match execution.next_batch() {
+                Ok(Some(_)) => {}
+                Ok(None) => break,
+                // A limit of the service: what was done until then is what the profile is for.
+                Err(stopped) if stopped.code.starts_with('R') => {
+                    error = Some(QueryError::new(&stopped, text));
+                    break;
+                }
+                Err(failed) => return Err(Problem::from_diagnostic(failed, text)),
+            }
+        }
         let summary = execution.summary();
         let warnings = prepared.warnings.iter().chain(execution.warnings());
         Ok(ProfileAnswer {
@@ -120,6 +133,7 @@ pub async fn profile(app: Arc<App>, request: QueryRequest) -> Result<ProfileAnsw
             rows: summary.rows,
             plan: execution.profile(),
             warnings: warnings.map(|w| QueryError::new(w, text)).collect(),
+            error,
         })
     })
     .await?;

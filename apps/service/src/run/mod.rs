@@ -14,7 +14,7 @@ use std::time::{Duration, Instant};
 
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use graphodrome_engine::{ColumnInfo, ColumnKind, Found, Limits, Parameters, Prepared};
+use graphodrome_engine::{ColumnInfo, ColumnKind, Found, Limits, Parameters, Prepared, Rules, prepare_by};
 use graphodrome_formats::{ResultFormat, ResultWriter};
 use graphodrome_graph::Snapshot;
 use graphodrome_language::ast::{Query, Statement};
@@ -60,6 +60,9 @@ pub struct QueryRequest {
     /// The session it belongs to: its graph, parameters and transaction.
     #[serde(default)]
     pub session: Option<String>,
+    /// Rules of the planner that are not used, by name; `all` for every one of them.
+    #[serde(default)]
+    pub rules_off: Vec<String>,
 }
 
 /// Phases of a query, in microseconds.
@@ -77,8 +80,12 @@ fn microseconds(duration: Duration) -> f64 {
     duration.as_secs_f64() * 1e6
 }
 
+/// Bytes of a text that is parsed and planned where it arrives: a longer one could hold up other requests.
+const SHORT_TEXT: usize = 2048;
+
 /// What a request asks for, whatever its text says.
 struct Terms {
+    rules: Rules,
     parameters: Parameters,
     limits: Limits,
     max_rows: u64,
@@ -86,16 +93,35 @@ struct Terms {
 
 fn terms(app: &App, request: &QueryRequest) -> Result<Terms, Problem> {
     let parameters = values::parameters(&request.parameters).map_err(Problem::bad_request)?;
+    let rules = Rules::all_but(&request.rules_off).map_err(|e| Problem::bad_request(e.to_string()))?;
     let most = app.limits.query_time;
-    let time = request.timeout_ms.map_or(most, |ms| Duration::from_millis(ms).min(most));
+    let time = request.timeout_ms.map_or(most, Duration::from_millis);
+    if time > most {
+        let text = format!(
+            "timeout_ms {} is above the service's limit of {} ms",
+            time.as_millis(),
+            most.as_millis()
+        );
+        return Err(Problem::bad_request(text)
+            .hint("ask for less, or start the service with a larger --query-seconds"));
+    }
     let memory = request.max_memory_bytes.unwrap_or(u64::MAX).min(app.limits.query_memory_bytes);
-    let limits = Limits { time: Some(time), memory_bytes: memory, ..Limits::default() };
+    let pool = Some(app.memory.clone());
+    let limits = Limits { time: Some(time), memory_bytes: memory, pool, ..Limits::default() };
     let max_rows = request.max_rows.unwrap_or(u64::MAX).min(app.limits.result_rows);
-    Ok(Terms { parameters, limits, max_rows })
+    Ok(Terms { rules, parameters, limits, max_rows })
 }
 
 /// The statements of a text, and the microseconds it took to read them.
-fn statements(text: &str) -> Result<(Vec<Statement>, f64), Problem> {
+async fn statements(text: &str) -> Result<(Vec<Statement>, f64), Problem> {
+    if text.len() <= SHORT_TEXT {
+        return statements_here(text);
+    }
+    let text = text.to_string();
+    tokio::task::spawn_blocking(move || statements_here(&text)).await?
+}
+
+fn statements_here(text: &str) -> Result<(Vec<Statement>, f64), Problem> {
     let started = Instant::now();
     let statements = parse(text).map_err(|e| Problem::from_query(&e, text))?;
     Ok((statements, microseconds(started.elapsed())))
@@ -137,7 +163,9 @@ pub async fn query(app: Arc<App>, request: QueryRequest, format: ResultFormat) -
         return answer;
     }
     let terms = terms(&app, &request)?;
-    if let Some(graph) = request.graph.as_ref().and_then(|name| app.catalog.graph(name)) {
+    if let Some(graph) = request.graph.as_ref().and_then(|name| app.catalog.graph(name))
+        && terms.rules == Rules::all()
+    {
         let snapshot = graph.snapshot();
         if let Some(Found { prepared, literals }) =
             app.plans(&graph).find(&request.text, &snapshot, &terms.parameters)
@@ -173,12 +201,21 @@ pub async fn query(app: Arc<App>, request: QueryRequest, format: ResultFormat) -
 async fn in_session(
     app: &Arc<App>, request: &QueryRequest, session: &mut Session, format: ResultFormat,
 ) -> Result<Response, Problem> {
-    let (statements, parse) = statements(&request.text)?;
+    let (statements, parse) = statements(&request.text).await?;
     let count = statements.len();
     let mut done: Vec<String> = vec![];
     for (i, statement) in statements.into_iter().enumerate() {
         let last = i + 1 == count;
         match statement {
+            Statement::Query(query)
+                if !query.reads_graph() && request.graph.is_none() && session.graph.is_none() =>
+            {
+                let response = values_only(app, query, request, session, format).await?;
+                if last {
+                    return Ok(response);
+                }
+                done.push("done".into());
+            }
             Statement::Query(query) => {
                 let graph = graph_of(app, &query, request, session)?;
                 let mut terms = terms(app, request)?;
@@ -188,7 +225,10 @@ async fn in_session(
                 terms.limits.zone = session.zone;
                 let changes = query.changes();
                 // A plan is found again by the text and the graph beside it.
-                let keep = count == 1 && query.graphs().is_empty() && session.transaction.is_none();
+                let keep = count == 1
+                    && query.graphs().is_empty()
+                    && session.transaction.is_none()
+                    && terms.rules == Rules::all();
                 let run = Run {
                     changes,
                     parse,
@@ -205,7 +245,9 @@ async fn in_session(
                 }
                 done.push("done".into());
             }
-            Statement::Session(command) => done.push(session::command(app, session, command, request)?),
+            Statement::Session(command) => {
+                done.push(session::command(app, session, command, request).await?);
+            }
             Statement::Transaction(command) => done.push(session::transaction(session, command).await?),
             statement => {
                 if session.transaction.is_some() {
@@ -226,6 +268,46 @@ async fn in_session(
         }
     }
     Ok(message_result(&done, format))
+}
+
+/// A query that asks no graph, such as `RETURN 1 + 1`: it needs none.
+async fn values_only(
+    app: &Arc<App>, query: Query, request: &QueryRequest, session: &Session, format: ResultFormat,
+) -> Result<Response, Problem> {
+    let Terms { rules, mut parameters, limits, max_rows } = terms(app, request)?;
+    for (name, value) in &session.parameters {
+        parameters.entry(name.clone()).or_insert_with(|| value.clone());
+    }
+    let slot = app.slot(limits.time.unwrap_or(app.limits.query_time)).await?;
+    let (token, guard) = app.register_query();
+    let limits = Limits { cancel: token, zone: session.zone, ..limits };
+    let text = request.text.clone();
+    let work = move || -> Result<Vec<u8>, Problem> {
+        let _slot = slot;
+        let snapshot = Arc::new(Snapshot::empty(None).map_err(Problem::from_graph)?);
+        let failed = |d: Diagnostic| Problem::from_diagnostic(d, &text);
+        let unwritable = |reason: String| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, reason);
+        let prepared = prepare_by(&query, &text, &snapshot, &parameters, rules)
+            .map_err(|e| Problem::from_query(&e, &text))?;
+        let mut execution = prepared.run(snapshot.clone(), &parameters, limits);
+        let mut writer = ResultWriter::new(format, prepared.columns.as_deref().unwrap_or_default());
+        let mut body = writer.start().map_err(unwritable)?;
+        while let Some(batch) = execution.next_batch().map_err(failed)? {
+            if execution.summary().rows > max_rows {
+                return Err(failed(too_many_rows(max_rows)));
+            }
+            writer.rows(&batch, &snapshot, &mut body).map_err(unwritable)?;
+        }
+        let rows = execution.summary().rows;
+        let more = |out: &mut Vec<u8>| {
+            out.extend(format!(",\"summary\":{{\"rows\":{rows}}},\"warnings\":[]").as_bytes());
+        };
+        writer.end(more, &mut body).map_err(unwritable)?;
+        Ok(body)
+    };
+    let body = tokio::task::spawn_blocking(work).await??;
+    guard.finish();
+    Ok(([(header::CONTENT_TYPE, format.media_type())], body).into_response())
 }
 
 /// Makes a new base of a graph in the background, where enough lies above the one it has.
@@ -280,6 +362,7 @@ struct Run {
     query: Option<Query>,
     ready: Option<Ready>,
     changes: bool,
+    rules: Rules,
     parameters: Parameters,
     limits: Limits,
     max_rows: u64,
@@ -300,6 +383,7 @@ impl Run {
             query: None,
             ready: None,
             changes: false,
+            rules: terms.rules,
             parameters: terms.parameters,
             limits: terms.limits,
             max_rows: terms.max_rows,
@@ -324,12 +408,35 @@ impl Run {
             }
             return Ok(([(header::CONTENT_TYPE, format.media_type())], body).into_response());
         }
-        self.ready = Some(self.prepare(snapshot)?);
-        self.read(format, last).await
+        let (mut run, ready) = self.prepared(snapshot).await?;
+        run.ready = Some(ready);
+        run.read(format, last).await
     }
 
     async fn answer(self, format: ResultFormat, last: bool) -> Result<Response, Problem> {
         if self.changes { self.change(format).await } else { self.read(format, last).await }
+    }
+
+    /// [`Self::prepare`], on a thread of its own where the text is long.
+    async fn prepared(self, snapshot: Arc<Snapshot>) -> Result<(Run, Ready), Problem> {
+        if self.text.len() <= SHORT_TEXT {
+            let ready = self.prepare(snapshot)?;
+            return Ok((self, ready));
+        }
+        tokio::task::spawn_blocking(move || {
+            let ready = self.prepare(snapshot)?;
+            Ok((self, ready))
+        })
+        .await?
+    }
+
+    /// The limits of what is left of the query's time; an error where nothing is.
+    fn limits_after(&self, arrived: Instant, limits: &Limits) -> Result<Limits, Problem> {
+        let Some(time) = limits.time else { return Ok(limits.clone()) };
+        match time.checked_sub(arrived.elapsed()).filter(|left| !left.is_zero()) {
+            Some(left) => Ok(Limits { time: Some(left), ..limits.clone() }),
+            None => Err(time_is_up(time)),
+        }
     }
 
     /// A plan for this snapshot: one made before, or a new one.
@@ -344,7 +451,7 @@ impl Run {
         let parsed;
         let query = match &self.query {
             Some(query) => query,
-            None => match statements(&self.text)?.0.into_iter().next() {
+            None => match statements_here(&self.text)?.0.into_iter().next() {
                 Some(Statement::Query(query)) => {
                     parsed = query;
                     &parsed
@@ -352,8 +459,8 @@ impl Run {
                 _ => return Err(Problem::bad_request("the text is not a query")),
             },
         };
-        let prepared = match self.isolated {
-            true => graphodrome_engine::prepare(query, &self.text, &snapshot, &self.parameters).map(Arc::new),
+        let prepared = match self.isolated || self.rules != Rules::all() {
+            true => prepare_by(query, &self.text, &snapshot, &self.parameters, self.rules).map(Arc::new),
             false => plans.prepare(query, &self.text, &snapshot, &self.parameters, self.keep),
         }
         .map_err(|e| Problem::from_query(&e, &self.text))?;
@@ -372,6 +479,15 @@ impl Run {
             plan_cached: false,
         }
     }
+}
+
+/// A query's time was over before it began: it waited for its turn, for a slot or for its plan.
+fn time_is_up(time: Duration) -> Problem {
+    let text =
+        format!("the query waited longer than its limit of {:.1} s and was not begun", time.as_secs_f64());
+    let mut problem = Problem::new(StatusCode::REQUEST_TIMEOUT, text).hint("try again, or ask for more time");
+    problem.code = Some(graphodrome_engine::Code::TIME_LIMIT.into());
+    problem
 }
 
 fn too_many_rows(max_rows: u64) -> Diagnostic {

@@ -20,61 +20,79 @@ const PIECE: usize = 64 << 10;
 /// A plan estimated to cost less (in rows and adjacency entries) is expected to be brief.
 pub(super) const BRIEF_COST: f64 = 20_000.0;
 /// How long a brief run may hold the thread that serves other requests too.
+/// A client that takes nothing of its result for so long has given it up.
+const STALLED: Duration = Duration::from_secs(30);
 pub(super) const BRIEF: Duration = Duration::from_millis(2);
 
 impl Run {
-    /// The first piece decides the status, the rest follows as it is made.
+    /// The first piece decides the status, the rest follows as it is made. A brief query needs no slot, so that
+    /// it does not wait behind long ones; a long one holds its slot until it has ended.
     pub(super) async fn read(mut self, format: ResultFormat, last: bool) -> Result<Response, Problem> {
-        let waiting = Instant::now();
+        let arrived = Instant::now();
         let app = self.app.clone();
         let (token, guard) = app.register_query();
-        let permit = app
-            .slots
-            .acquire()
-            .await
-            .map_err(|_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service is stopping"))?;
-        let wait = microseconds(waiting.elapsed());
-        let ready = match self.ready.take() {
-            Some(ready) => ready,
-            None => self.prepare(self.graph.snapshot())?,
+        let (run, ready) = match self.ready.take() {
+            Some(ready) => (self, ready),
+            None => {
+                let snapshot = self.graph.snapshot();
+                self.prepared(snapshot).await?
+            }
         };
-        let limits = Limits { cancel: token, ..self.limits.clone() };
+        let limits = Limits { cancel: token, ..run.limits.clone() };
         if ready.prepared.cost() < BRIEF_COST
-            && let Some(body) = self.brief(&ready, format, limits.clone(), wait)?
+            && let Some(body) = run.brief(&ready, format, run.limits_after(arrived, &limits)?, 0.0)?
         {
             guard.finish();
             return Ok(([(header::CONTENT_TYPE, format.media_type())], body).into_response());
         }
+        let waiting = Instant::now();
+        let permit =
+            app.slot(run.limits_after(arrived, &limits)?.time.unwrap_or(app.limits.query_time)).await?;
+        let wait = microseconds(waiting.elapsed());
+        let limits = run.limits_after(arrived, &limits)?;
         let (first_sender, first) = oneshot::channel::<Result<(Vec<u8>, bool), Problem>>();
-        let (sender, receiver) = mpsc::channel::<Result<Bytes, std::io::Error>>(8);
+        let (sender, mut receiver) = mpsc::channel::<Result<Bytes, std::io::Error>>(8);
+        let runtime = tokio::runtime::Handle::current();
         let worker = tokio::task::spawn_blocking(move || {
+            let _slot = permit;
             let mut first_sender = Some(first_sender);
             let mut send = |piece, ended| match first_sender.take() {
                 Some(first) => first.send(Ok((piece, ended))).is_ok(),
-                None => sender.blocking_send(Ok(Bytes::from(piece))).is_ok(),
+                None => runtime.block_on(sender.send_timeout(Ok(Bytes::from(piece)), STALLED)).is_ok(),
             };
-            let result = self.stream(&ready, format, limits, wait, &mut send);
+            let result = run.stream(&ready, format, limits, wait, &mut send);
             if let Err(diagnostic) = result {
-                let problem = Problem::from_diagnostic(*diagnostic, &self.text);
+                let problem = Problem::from_diagnostic(*diagnostic, &run.text);
                 match first_sender.take() {
                     Some(first) => {
                         let _ = first.send(Err(problem));
                     }
-                    // The status is sent; ending the stream badly is the only way to say so.
+                    // The status is sent, and the format has no place for an error: ending the stream badly
+                    // is the only way to say so.
                     None => {
-                        let _ = sender.blocking_send(Err(std::io::Error::other(problem.detail)));
+                        let error = Err(std::io::Error::other(problem.detail));
+                        let _ = runtime.block_on(sender.send_timeout(error, STALLED));
                     }
                 }
             }
         });
-        let first = first.await.map_err(|_| {
-            Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "the service made a mistake; its log says more")
-        });
-        drop(permit);
-        let (piece, ended) = first??;
+        let Ok(first) = first.await else {
+            // The worker ended without a word: what became of it says why.
+            worker.await?;
+            return Err(Problem::internal(&"a query ended without a result"));
+        };
+        let (piece, ended) = first?;
         if ended || !last {
+            // Of a statement before the last one only whether it fails is of interest.
+            let mut failure = None;
+            while let Some(piece) = receiver.recv().await {
+                failure = failure.or(piece.err());
+            }
             worker.await?;
             guard.finish();
+            if let Some(error) = failure {
+                return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, error.to_string()));
+            }
             return Ok(([(header::CONTENT_TYPE, format.media_type())], piece).into_response());
         }
         let head = tokio_stream::once(Ok(Bytes::from(piece)));
@@ -87,6 +105,8 @@ impl Run {
                 Some((item, (stream, guard)))
             },
         );
+        // Whoever compresses it may ask once more after its end.
+        let guarded = futures::StreamExt::fuse(guarded);
         Ok(([(header::CONTENT_TYPE, format.media_type())], Body::from_stream(guarded)).into_response())
     }
 
@@ -122,11 +142,32 @@ impl Run {
         let mut writer = ResultWriter::new(format, prepared.columns.as_deref().unwrap_or_default());
         let mut body = writer.start().map_err(failed)?;
         let mut rows = 0;
-        let mut truncated = false;
-        while let Some(mut batch) = execution.next_batch()? {
+        let (mut truncated, mut sent) = (false, false);
+        loop {
+            let mut batch = match execution.next_batch() {
+                Ok(Some(batch)) => batch,
+                Ok(None) => break,
+                // Part of the rows is on its way: the error follows them, where the format has a place for it.
+                Err(error) if sent && writer.holds_an_error() => {
+                    let problem = Problem::from_diagnostic(error, &self.text);
+                    let text = serde_json::to_vec(&problem).map_err(|e| failed(e.to_string()))?;
+                    writer.fail(&text, &mut body);
+                    send(body, true);
+                    return Ok(());
+                }
+                Err(error) => return Err(Box::new(error)),
+            };
             if rows + batch.len as u64 > self.max_rows {
                 if !self.truncate {
-                    return Err(Box::new(too_many_rows(self.max_rows)));
+                    let error = too_many_rows(self.max_rows);
+                    if sent && writer.holds_an_error() {
+                        let problem = Problem::from_diagnostic(error, &self.text);
+                        let text = serde_json::to_vec(&problem).map_err(|e| failed(e.to_string()))?;
+                        writer.fail(&text, &mut body);
+                        send(body, true);
+                        return Ok(());
+                    }
+                    return Err(Box::new(error));
                 }
                 let left: Vec<u32> = (0..(self.max_rows - rows) as u32).collect();
                 batch = batch.gather(&left);
@@ -137,8 +178,11 @@ impl Run {
             if truncated {
                 break;
             }
-            if body.len() >= PIECE && !send(std::mem::take(&mut body), false) {
-                return Ok(());
+            if body.len() >= PIECE {
+                sent = true;
+                if !send(std::mem::take(&mut body), false) {
+                    return Ok(());
+                }
             }
         }
         let summary = Summary { rows, ..execution.summary() };

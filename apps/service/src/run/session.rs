@@ -8,10 +8,13 @@ use graphodrome_graph::{Snapshot, Value, Zone};
 use graphodrome_language::Diagnostic;
 use graphodrome_language::ast::*;
 
-use super::QueryRequest;
+use super::{QueryRequest, Terms, terms};
 use crate::problem::Problem;
 use crate::sessions::{OpenTransaction, Session};
 use crate::state::App;
+
+/// What the parameters of one session may hold.
+const SESSION_BYTES: usize = 64 << 20;
 
 fn state_problem(code: &str, detail: &str, hint: &str) -> Problem {
     let mut problem = Problem::new(StatusCode::CONFLICT, detail).hint(hint);
@@ -55,8 +58,8 @@ pub(super) async fn transaction(
     }
 }
 
-pub(super) fn command(
-    app: &App, session: &mut Session, command: SessionCommand, request: &QueryRequest,
+pub(super) async fn command(
+    app: &Arc<App>, session: &mut Session, command: SessionCommand, request: &QueryRequest,
 ) -> Result<String, Problem> {
     Ok(match command {
         SessionCommand::SetGraph(name) => {
@@ -69,7 +72,7 @@ pub(super) fn command(
                 return Ok(format!("${name} is there already"));
             }
             let span = value.span;
-            let value = evaluate(app, session, value, request)?;
+            let value = evaluate(app, session, value, request).await?;
             let fits = value_type.as_ref().is_none_or(|t| value.is_null() || t.accepts(&value));
             if let (false, Some(wanted)) = (fits, value_type) {
                 let text =
@@ -119,8 +122,8 @@ pub(super) fn command(
 }
 
 /// The value of an expression, which may ask the session's graph.
-fn evaluate(
-    app: &App, session: &mut Session, value: Expression, request: &QueryRequest,
+async fn evaluate(
+    app: &Arc<App>, session: &mut Session, value: Expression, request: &QueryRequest,
 ) -> Result<Value, Problem> {
     let name = request.graph.as_ref().or(session.graph.as_ref());
     let snapshot: Arc<Snapshot> = match name {
@@ -144,15 +147,28 @@ fn evaluate(
         span,
     };
     let query = Query::of(Linear { graph: None, clauses: vec![Clause::Return(result)], span });
-    let prepared = prepare(&query, &request.text, &snapshot, &session.parameters)
-        .map_err(|e| Problem::from_query(&e, &request.text))?;
-    let limits = Limits { time: Some(app.limits.query_time), zone: session.zone, ..Limits::default() };
-    let mut execution = prepared.run((*snapshot).clone(), &session.parameters, limits);
-    let failed = |d: Diagnostic| Problem::from_diagnostic(d, &request.text);
-    let value = match execution.next_batch().map_err(failed)? {
-        Some(batch) if batch.len > 0 => batch.columns[0].get(0),
-        _ => Value::Null,
+    let Terms { limits, .. } = terms(app, request)?;
+    let slot = app.slot(limits.time.unwrap_or(app.limits.query_time)).await?;
+    // A client that goes away takes the query with it.
+    let (token, guard) = app.register_query();
+    let limits = Limits { cancel: token, zone: session.zone, ..limits };
+    let (text, parameters) = (request.text.clone(), session.parameters.clone());
+    let work = move || -> Result<Value, Problem> {
+        let _slot = slot;
+        let prepared =
+            prepare(&query, &text, &snapshot, &parameters).map_err(|e| Problem::from_query(&e, &text))?;
+        let mut execution = prepared.run(snapshot, &parameters, limits);
+        let batch = execution.next_batch().map_err(|d| Problem::from_diagnostic(d, &text))?;
+        Ok(batch.filter(|batch| batch.len > 0).map_or(Value::Null, |batch| batch.columns[0].get(0)))
     };
+    let value = tokio::task::spawn_blocking(work).await??;
+    guard.finish();
+    let failed = |d: Diagnostic| Problem::from_diagnostic(d, &request.text);
+    let held: usize = session.parameters.values().chain([&value]).map(graphodrome_engine::value_bytes).sum();
+    if held > SESSION_BYTES {
+        let text = format!("a session's parameters hold at most {} MiB", SESSION_BYTES >> 20);
+        return Err(failed(Diagnostic::error(graphodrome_graph::Code::DATA, span, text)));
+    }
     if !value.is_storable() {
         let text = format!("a parameter cannot hold a {}", value.type_name());
         let wrong = Diagnostic::error(graphodrome_graph::Code::WRONG_TYPE, span, text);

@@ -35,9 +35,12 @@ impl OperatorPlan for ForEach {
 struct Run {
     spec: Arc<ForEach>,
     input: Input,
-    /// The batch that is gone through, the row, and the items of its list that were given out.
-    at: Option<(Batch, usize, Option<(Arc<[Value]>, usize)>)>,
+    /// The batch that is gone through, the row, and the list of it that is open.
+    at: Option<(Batch, usize, Option<OpenList>)>,
 }
+
+/// A list and how many of its items were given out.
+type OpenList = (Arc<[Value]>, usize);
 
 impl Run {
     /// Rows for the next items, as many as a batch has at most.

@@ -8,6 +8,7 @@ use crate::batch::{Batch, Vector};
 use crate::context::{Context, Outcome};
 use crate::evaluate::{Evaluator, Row, holds};
 use crate::expression::Expr;
+use crate::lookup::seek;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
 
 #[derive(Clone, Debug)]
@@ -69,7 +70,8 @@ impl Operator for Run {
                     values.push(Evaluator { scope: &context.scope, counters }.value(value, at)?);
                 }
                 counters.index_probes += 1;
-                let Some(node) = context.scope.seek(self.spec.key, &values) else { continue };
+                let span = self.spec.values.first().map(|e| e.span).unwrap_or_default();
+                let Some(node) = seek(&context.scope, self.spec.key, &values, span)? else { continue };
                 if !context.scope.node_passes(node, &self.spec.test) {
                     continue;
                 }

@@ -71,7 +71,7 @@ struct Run {
 /// A change with its value: what to do to one element.
 enum Ready {
     Set(Arc<str>, Value),
-    SetAll(Vec<(Arc<str>, Value)>),
+    SetAll(Properties),
     AddLabel(Arc<str>),
     RemoveLabel(Arc<str>),
 }
@@ -118,6 +118,9 @@ impl Operator for Run {
     }
 }
 
+/// Names of properties and the values they are given.
+type Properties = Vec<(Arc<str>, Value)>;
+
 /// One statement gives a property of an element one value, however often it comes.
 fn one_value_each(ready: &[(Value, Ready, &ChangeSpec)], context: &mut Context) -> Outcome<()> {
     if ready.len() < 2 {
@@ -125,7 +128,7 @@ fn one_value_each(ready: &[(Value, Ready, &ChangeSpec)], context: &mut Context) 
     }
     context.reserve(ready.len() * 64)?;
     let mut given: HashMap<(bool, u32, &str), &Value> = HashMap::with_capacity(ready.len());
-    let mut all: HashMap<(bool, u32), &[(Arc<str>, Value)]> = HashMap::new();
+    let mut all: HashMap<(bool, u32), &Properties> = HashMap::new();
     for (element, change, spec) in ready {
         let element = match element {
             Value::Node(n) => (true, *n),
@@ -141,7 +144,7 @@ fn one_value_each(ready: &[(Value, Ready, &ChangeSpec)], context: &mut Context) 
             }
             Ready::SetAll(pairs) => {
                 let before = all.insert(element, pairs);
-                let differs = before.is_some_and(|before| before != pairs.as_slice());
+                let differs = before.is_some_and(|before| before != pairs);
                 differs.then(|| ("*", "one record".into(), "another".into()))
             }
             Ready::AddLabel(_) | Ready::RemoveLabel(_) => None,

@@ -425,7 +425,7 @@ impl Search<'_> {
                 failed += 1;
                 continue;
             }
-            let Some(cost) = self.cost_of(cost, trace, edge, &bound, batch, row, context)? else {
+            let Some(cost) = self.cost_of(cost, edge, (trace, &bound), batch, row, context)? else {
                 self.impassable += 1;
                 failed += 1;
                 continue;
@@ -433,6 +433,7 @@ impl Search<'_> {
             if self.is_dead(trace, &bound, *next, other, cost) {
                 continue;
             }
+            self.check_circle(trace, *next, other, cost)?;
             let before = self.traces[trace as usize].fingerprint;
             let fingerprint =
                 if program.ambiguous { program.fingerprint(before, Some(edge), bound.iter()) } else { 0 };
@@ -466,6 +467,28 @@ impl Search<'_> {
         Ok(())
     }
 
+    /// All cheapest walks are without end where edges of weight zero lead in a circle.
+    fn check_circle(&self, trace: u32, state: usize, node: u32, cost: Cost) -> Outcome<()> {
+        let Some(weight) = &self.weight else { return Ok(()) };
+        if self.spec.mode != PathMode::Walk || !matches!(self.quota, Quota::Groups(_)) {
+            return Ok(());
+        }
+        let mut at = trace;
+        while at != NONE {
+            let before = &self.traces[at as usize];
+            if before.cost != cost {
+                return Ok(());
+            }
+            if before.node == node && before.state as usize == state {
+                let text = "edges of weight zero lead in a circle: there are cheapest walks without end";
+                return Err(Diagnostic::error(Code::DATA, weight.expression.span, text)
+                    .hint("write TRAIL or ACYCLIC after the prefix"));
+            }
+            at = before.parent;
+        }
+        Ok(())
+    }
+
     /// Whether the pair was settled already in a way that makes this one useless.
     fn is_dead(&self, trace: u32, events: &[Event], state: usize, node: u32, cost: Cost) -> bool {
         let Some(memory) = self.memory(trace, events, state) else { return false };
@@ -473,16 +496,17 @@ impl Search<'_> {
         settled.is_some_and(|settled| settled.is_full(cost, self.quota))
     }
 
-    /// What the path costs with this edge; `None` where its weight is null.
+    /// What the path costs with this edge; `None` where its weight is null. `way` is the trace before the edge
+    /// and what was bound since.
     fn cost_of(
-        &self, before: Cost, trace: u32, edge: u32, bound: &[Event], batch: &Batch, row: usize,
+        &self, before: Cost, edge: u32, way: (u32, &[Event]), batch: &Batch, row: usize,
         context: &mut Context,
     ) -> Outcome<Option<Cost>> {
         let Some(weight) = &self.weight else { return Ok(Some(before.hop())) };
         // Mostly a weight reads its edge alone; then nothing of the way to it is looked at.
         let mut locals = match weight.edge_alone {
             true => vec![Value::Null; self.spec.program.locals],
-            false => self.locals(trace, bound),
+            false => self.locals(way.0, way.1),
         };
         locals[weight.local] = Value::Edge(edge);
         let counters = &mut context.metrics[context.current].counters;

@@ -78,8 +78,8 @@ impl Graph {
                     properties: vec![property.into()],
                 })
             };
-            schema.keys = vec![on("a", Element::Node, "A", "id"), on("r", Element::Edge, "R", "id")].into();
-            schema.indexes = vec![on("x", Element::Node, "A", "x"), on("w", Element::Edge, "S", "w")].into();
+            schema.keys = vec![on("a", Element::Node, "A", "id"), on("r", Element::Edge, "R", "id")];
+            schema.indexes = vec![on("x", Element::Node, "A", "x"), on("w", Element::Edge, "S", "w")];
         }
         let mut snapshot = Snapshot::empty_with(schema.clone()).unwrap();
         let first_edges = folded.saturating_sub(self.nodes.len());

@@ -131,8 +131,8 @@ impl Checker<'_> {
                 }
                 Class::Bool
             }
-            Like { operand, pattern, .. } => {
-                for side in [operand, pattern] {
+            Like { operand, pattern, escape, .. } => {
+                for side in [Some(operand), Some(pattern), escape.as_ref()].into_iter().flatten() {
                     let class = self.expression(side, in_aggregate);
                     self.want(side, class, Class::Text, "both sides of LIKE");
                 }

@@ -32,6 +32,9 @@ impl Checker<'_> {
     fn unknown(&mut self, name: &Name, message: String, hint: Option<String>) {
         let mut diagnostic = Diagnostic::unknown(name.span, message).maybe_hint(hint);
         if self.known.graph_type.is_none() {
+            if self.introduced.contains(&name.text) {
+                return;
+            }
             diagnostic.severity = Severity::Warning;
         }
         self.found.push(diagnostic);
@@ -106,8 +109,14 @@ impl Checker<'_> {
     }
 
     pub(crate) fn unbound(&mut self, name: &Name) {
-        let hint = nearest(&name.text, self.scope.keys().map(|k| &**k))
-            .map(|n| format!("did you mean {n}?"))
+        // A name in double quotes was probably meant as a text.
+        let in_quotes = (name.span.end - name.span.start) as usize == name.text.len() + 2;
+        let text = in_quotes
+            .then(|| format!("double quotes make a name; a text stands in single ones: '{}'", name.text));
+        let hint = text
+            .or_else(|| {
+                nearest(&name.text, self.scope.keys().map(|k| &**k)).map(|n| format!("did you mean {n}?"))
+            })
             .or_else(|| {
                 let names: Vec<&str> = self.scope.keys().map(|k| &**k).collect();
                 (!names.is_empty() && names.len() <= 12).then(|| format!("bound here: {}", names.join(", ")))

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use graphodrome_graph::{Element, LabelExpression};
+use graphodrome_graph::{Direction, Element, LabelExpression};
 
 use crate::Diagnostic;
 use crate::ast::*;
@@ -110,6 +110,7 @@ impl Checker<'_> {
             match element {
                 PathElement::Node(node) => self.filter(&node.filter, Element::Node),
                 PathElement::Edge(edge, quantifier) => {
+                    self.edge_direction(edge);
                     self.quantifier(quantifier, guarded);
                     let outer = quantifier.map(|_| self.scope.clone());
                     if let (Some(name), true) = (&edge.filter.variable, outer.is_some()) {
@@ -154,6 +155,25 @@ impl Checker<'_> {
         for (name, kind) in term_variables(term) {
             let labels = labels.get(&name.text).cloned();
             self.scope.insert(name.text, Bound { labels, ..Bound::of(seen(kind)) });
+        }
+    }
+
+    /// A warning where no edge with the label has such a direction.
+    fn edge_direction(&mut self, edge: &EdgePattern) {
+        let Some((LabelExpression::Name(label), _)) = &edge.filter.labels else { return };
+        let (known, what, write) = match edge.direction {
+            Direction::Out | Direction::In | Direction::OutOrIn => {
+                (&self.known.undirected, "undirected", format!("~[:{label}]~ follows undirected edges"))
+            }
+            Direction::Undirected => {
+                (&self.known.directed, "directed", format!("-[:{label}]-> follows directed edges"))
+            }
+            _ => return,
+        };
+        if known.contains(label) {
+            let text = format!("all edges with the label {label} are {what}: nothing can match");
+            let warning = Diagnostic::warning(graphodrome_graph::Code::SYNTAX, edge.span, text);
+            self.found.push(warning.hint(write));
         }
     }
 

@@ -163,6 +163,7 @@ impl Parser<'_> {
                 left = self.is_predicate(start, left)?;
                 continue;
             }
+            self.no_pattern(&left)?;
             let negated = self.at_word("NOT") && ["IN", "BETWEEN", "LIKE"].iter().any(|w| self.word_at(1, w));
             if negated {
                 self.bump();
@@ -178,7 +179,8 @@ impl Parser<'_> {
                 left = self.node(start, ExpressionKind::Between { operand, low, high, negated });
             } else if self.eat_word("LIKE") {
                 let pattern = Box::new(self.additive()?);
-                left = self.node(start, ExpressionKind::Like { operand, pattern, negated });
+                let escape = if self.eat_word("ESCAPE") { Some(Box::new(self.additive()?)) } else { None };
+                left = self.node(start, ExpressionKind::Like { operand, pattern, escape, negated });
             } else if self.at_punctuation(":") && matches!(left.kind, ExpressionKind::Variable(_)) {
                 self.bump();
                 let (labels, names) = self.label_expression()?;
@@ -236,6 +238,7 @@ impl Parser<'_> {
     fn additive(&mut self) -> Parsed<Expression> {
         let mut left = self.multiplicative()?;
         let mut links = 0;
+        self.no_pattern(&left)?;
         loop {
             links += 1;
             self.chain(links)?;
@@ -358,6 +361,7 @@ impl Parser<'_> {
 
     fn word_primary(&mut self, start: Span, word: &str) -> Parsed<Expression> {
         let upper = word.to_ascii_uppercase();
+        self.no_such_call(&upper)?;
         let literal = match upper.as_str() {
             "TRUE" => Some(Value::Bool(true)),
             "FALSE" => Some(Value::Bool(false)),
@@ -433,6 +437,11 @@ impl Parser<'_> {
             } else {
                 None
             };
+            if self.at_punctuation(",") {
+                let message = format!("{upper} takes one value");
+                return Err(Diagnostic::syntax(self.span(), message)
+                    .hint(format!("{upper}(DISTINCT [a, b]) takes two together")));
+            }
             self.expect(")")?;
             let function = *function;
             return Ok(self.node(start, ExpressionKind::Aggregate { function, distinct, argument, second }));
@@ -458,9 +467,38 @@ impl Parser<'_> {
             self.expect(")")?;
             return Ok((function.into(), arguments));
         }
+        if upper == "EXTRACT" {
+            let place = self.span();
+            let TokenKind::Word(field) = self.bump().kind else {
+                return Err(Diagnostic::syntax(place, "expected YEAR, MONTH, DAY, HOUR, MINUTE or SECOND"));
+            };
+            let field = self.node(place, ExpressionKind::Literal(Value::text(field.to_ascii_uppercase())));
+            self.expect_word("FROM")?;
+            let arguments = vec![self.expression()?, field];
+            self.expect(")")?;
+            return Ok((upper, arguments));
+        }
+        if upper == "POSITION" {
+            let before_in = std::mem::replace(&mut self.before_in, true);
+            let part = self.deeper(Self::disjunction);
+            self.before_in = before_in;
+            let mut arguments = vec![part?];
+            if !self.eat(",") {
+                self.expect_word("IN")?;
+            }
+            arguments.push(self.expression()?);
+            self.expect(")")?;
+            return Ok((upper, arguments));
+        }
         let mut arguments = vec![];
         if !self.at_punctuation(")") {
             arguments.push(self.expression()?);
+            if upper == "SUBSTRING" && self.eat_word("FROM") {
+                arguments.push(self.expression()?);
+                if self.eat_word("FOR") {
+                    arguments.push(self.expression()?);
+                }
+            }
             if upper == "TRIM" && self.eat_word("FROM") {
                 // TRIM('x' FROM text)
                 arguments.insert(0, self.expression()?);

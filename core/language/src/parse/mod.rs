@@ -11,6 +11,7 @@ mod session;
 mod simplified;
 pub(crate) mod statements;
 mod types;
+pub(crate) mod ways_out;
 
 use std::sync::Arc;
 
@@ -34,8 +35,8 @@ const MAX_LABELS: usize = 500;
 /// How deep lists and records may lie in each other in a value type.
 const MAX_TYPE_DEPTH: usize = 32;
 /// Stack that one level of nesting is sure to get, and what is added where it is not there.
-const STACK_LEVEL: usize = 256 << 10;
-const STACK_MORE: usize = 4 << 20;
+const STACK_LEVEL: usize = if cfg!(debug_assertions) { 2 << 20 } else { 256 << 10 };
+const STACK_MORE: usize = 8 << 20;
 /// How many errors one run reports.
 const MAX_ERRORS: usize = 20;
 
@@ -235,6 +236,7 @@ impl Parser<'_> {
             }
             _ => None,
         };
+        let hint = self.way_out().or(hint);
         Diagnostic::syntax(self.span(), format!("expected {expected}, found {found}")).maybe_hint(hint)
     }
 
@@ -259,7 +261,8 @@ impl Parser<'_> {
                 span,
                 format!("expected {what}, found the reserved word {}", text.to_uppercase()),
             )
-            .hint(format!("write \"{text}\" in double quotes to use it as a name"))),
+            .maybe_hint(self.way_out())
+            .or_hint(format!("write \"{text}\" in double quotes to use it as a name"))),
             _ => Err(self.unexpected(what)),
         }
     }
@@ -340,6 +343,12 @@ impl Parser<'_> {
     fn text_of(&self, span: Span) -> Arc<str> {
         self.text[span.start as usize..span.end as usize].trim().into()
     }
+}
+
+/// What a function is called here, where it has another name elsewhere.
+pub fn called_otherwise(function: &str) -> Option<&'static str> {
+    let found = ways_out::FUNCTIONS.iter().find(|(name, _)| function.eq_ignore_ascii_case(name));
+    found.map(|(_, hint)| *hint)
 }
 
 fn is_keyword(word: &str) -> bool {

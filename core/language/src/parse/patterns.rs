@@ -275,7 +275,9 @@ impl Parser<'_> {
         let condition = if self.eat_word("WHERE") { Some(self.expression()?) } else { None };
         self.expect(")")?;
         let quantifier = self.graph_pattern_quantifier()?;
+        // Once at most it may be empty: nothing goes round in it.
         if let Some(q) = &quantifier
+            && q.max != Some(1)
             && !has_edge(&term)
         {
             return Err(Diagnostic::syntax(q.span, "a repeated path needs at least one edge in it"));

@@ -114,7 +114,7 @@ fn errors_name_the_place_and_the_way_out() {
         ("MATCH (n) RETURN n.name AS x LIMIT 5 OFFSET 2", "OFFSET stands before LIMIT", 37, None),
         ("MATCH (n) RETURN DATE '2023-02-30'", "there is no such day", 22, None),
         ("MATCH (n) RETURN 'abc", "never closed", 17, Some("single quote")),
-        ("MATCH (n) RETURN 99999999999999999999", "out of range", 17, None),
+        ("MATCH (n) RETURN 0xFFFFFFFFFFFFFFFFFFFF", "out of range", 17, None),
         ("MATCH (match) RETURN 1", "reserved word MATCH", 7, Some("double quotes")),
         (
             "MATCH (n) TABLE t = x RETURN n",

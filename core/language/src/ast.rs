@@ -668,117 +668,74 @@ impl Clause {
     }
 }
 
-impl Expression {
-    /// Calls `visit` for every direct part.
-    pub fn each_part<'e>(&'e self, visit: &mut dyn FnMut(&'e Expression)) {
+/// Calls `$visit` for every direct part of an expression; one text for parts that are read and parts that may be
+/// replaced.
+macro_rules! each_part {
+    ($kind:expr, $visit:ident, $iter:ident) => {{
         use ExpressionKind::*;
-        match &self.kind {
+        match $kind {
             Literal(_) | Parameter(_) | Variable(_) | CountAll | Exists(_) | Subquery(_) => {}
             Let(bindings, body) => {
-                bindings.iter().for_each(|(_, e)| visit(e));
-                visit(body);
+                bindings.$iter().for_each(|(_, e)| $visit(e));
+                $visit(body);
             }
-            Property(a, _) | Not(a) | Negate(a) | Cast(a, _) | Require(a, ..) => visit(a),
+            Property(a, _) | Not(a) | Negate(a) | Cast(a, _) | Require(a, ..) => $visit(a),
             IsNull { operand, .. }
             | IsTruth { operand, .. }
             | IsLabeled { operand, .. }
             | IsTyped { operand, .. }
             | IsNormalized { operand, .. }
-            | IsDirected { operand, .. } => visit(operand),
+            | IsDirected { operand, .. } => $visit(operand),
             Binary(_, a, b) | Index(a, b) => {
-                visit(a);
-                visit(b);
+                $visit(a);
+                $visit(b);
             }
             IsEnd { node, edge, .. } => {
-                visit(node);
-                visit(edge);
+                $visit(node);
+                $visit(edge);
             }
             In { operand, list, .. } => {
-                visit(operand);
-                visit(list);
+                $visit(operand);
+                $visit(list);
             }
             Between { operand, low, high, .. } => {
-                visit(operand);
-                visit(low);
-                visit(high);
+                $visit(operand);
+                $visit(low);
+                $visit(high);
             }
             Like { operand, pattern, escape, .. } => {
-                visit(operand);
-                visit(pattern);
-                escape.iter().for_each(|e| visit(e));
+                $visit(operand);
+                $visit(pattern);
+                escape.$iter().for_each(|e| $visit(e));
             }
             Case { operand, branches, otherwise } => {
-                operand.iter().for_each(|e| visit(e));
+                operand.$iter().for_each(|e| $visit(e));
                 for (when, then) in branches {
-                    visit(when);
-                    visit(then);
+                    $visit(when);
+                    $visit(then);
                 }
-                otherwise.iter().for_each(|e| visit(e));
+                otherwise.$iter().for_each(|e| $visit(e));
             }
-            Call { arguments, .. } => arguments.iter().for_each(visit),
+            Call { arguments, .. } => arguments.$iter().for_each($visit),
             Aggregate { argument, second, .. } => {
-                visit(argument);
-                second.iter().for_each(|e| visit(e));
+                $visit(argument);
+                second.$iter().for_each(|e| $visit(e));
             }
-            List(items) | Path(items) => items.iter().for_each(visit),
-            Record(fields) => fields.iter().for_each(|(_, e)| visit(e)),
+            List(items) | Path(items) => items.$iter().for_each($visit),
+            Record(fields) => fields.$iter().for_each(|(_, e)| $visit(e)),
         }
+    }};
+}
+
+impl Expression {
+    /// Calls `visit` for every direct part.
+    pub fn each_part<'e>(&'e self, visit: &mut dyn FnMut(&'e Expression)) {
+        each_part!(&self.kind, visit, iter)
     }
 
     /// Calls `visit` for every direct part, which it may replace.
     pub fn each_part_mut(&mut self, visit: &mut dyn FnMut(&mut Expression)) {
-        use ExpressionKind::*;
-        match &mut self.kind {
-            Literal(_) | Parameter(_) | Variable(_) | CountAll | Exists(_) | Subquery(_) => {}
-            Let(bindings, body) => {
-                bindings.iter_mut().for_each(|(_, e)| visit(e));
-                visit(body);
-            }
-            Property(a, _) | Not(a) | Negate(a) | Cast(a, _) | Require(a, ..) => visit(a),
-            IsNull { operand, .. }
-            | IsTruth { operand, .. }
-            | IsLabeled { operand, .. }
-            | IsTyped { operand, .. }
-            | IsNormalized { operand, .. }
-            | IsDirected { operand, .. } => visit(operand),
-            Binary(_, a, b) | Index(a, b) => {
-                visit(a);
-                visit(b);
-            }
-            IsEnd { node, edge, .. } => {
-                visit(node);
-                visit(edge);
-            }
-            In { operand, list, .. } => {
-                visit(operand);
-                visit(list);
-            }
-            Between { operand, low, high, .. } => {
-                visit(operand);
-                visit(low);
-                visit(high);
-            }
-            Like { operand, pattern, escape, .. } => {
-                visit(operand);
-                visit(pattern);
-                escape.iter_mut().for_each(|e| visit(e));
-            }
-            Case { operand, branches, otherwise } => {
-                operand.iter_mut().for_each(|e| visit(e));
-                for (when, then) in branches {
-                    visit(when);
-                    visit(then);
-                }
-                otherwise.iter_mut().for_each(|e| visit(e));
-            }
-            Call { arguments, .. } => arguments.iter_mut().for_each(visit),
-            Aggregate { argument, second, .. } => {
-                visit(argument);
-                second.iter_mut().for_each(|e| visit(e));
-            }
-            List(items) | Path(items) => items.iter_mut().for_each(visit),
-            Record(fields) => fields.iter_mut().for_each(|(_, e)| visit(e)),
-        }
+        each_part!(&mut self.kind, visit, iter_mut)
     }
 
     pub fn contains_aggregate(&self) -> bool {

@@ -7,8 +7,9 @@ use graphodrome_language::{Diagnostic, Span};
 
 use crate::batch::{Batch, Vector};
 use crate::context::{Context, Outcome};
+use crate::expression::Expr;
 use crate::operators::inner_rows::all_rows;
-use crate::operators::per_row::runs;
+use crate::operators::per_row::{constant, runs};
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode};
 
 #[derive(Clone, Debug)]
@@ -18,6 +19,8 @@ pub(crate) struct FetchValue {
     pub invariant: bool,
     /// Slot of the value in the inner rows.
     pub added: usize,
+    /// The value where there is no row; null unless given.
+    pub otherwise: Option<Expr>,
     /// An empty vector of its kind.
     pub vector: Vector,
     pub shown: String,
@@ -66,7 +69,10 @@ impl Operator for Run {
                 next += 1;
             }
             match next - first {
-                0 => column.push_null(),
+                0 => match &spec.otherwise {
+                    None => column.push_null(),
+                    Some(e) => column.push(constant(e, context)?),
+                },
                 1 => {
                     let (_, b, row) = found.pairs[first];
                     column.push(found.batches[b as usize].columns[spec.added].get(row as usize));

@@ -3,8 +3,12 @@
 
 use std::sync::Arc;
 
+use graphodrome_graph::Value;
+
 use crate::batch::{Batch, Vector};
 use crate::context::{Context, Outcome};
+use crate::evaluate::{Evaluator, Row};
+use crate::expression::Expr;
 use crate::operators::inner_rows::all_rows;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode};
 
@@ -19,9 +23,18 @@ pub(crate) struct PerRow {
     pub added: Vec<usize>,
     /// An empty vector of the right kind per added slot.
     pub added_vectors: Vec<Vector>,
+    /// What the new columns are for a row without inner rows, where the query has a row even then.
+    pub otherwise: Option<Vec<Expr>>,
     /// A row without inner rows stays.
     pub optional: bool,
     pub shown: String,
+}
+
+/// An expression that reads no row.
+pub(crate) fn constant(e: &Expr, context: &mut Context) -> Outcome<Value> {
+    let counters = &mut context.metrics[context.current].counters;
+    let mut evaluator = Evaluator { scope: &context.scope, counters };
+    evaluator.value(e, Row { batch: &Batch::default(), row: 0, locals: &[] })
 }
 
 /// How an inner plan is run, for display.
@@ -76,7 +89,14 @@ impl Operator for Run {
                     outer_rows.push(outer);
                     next += 1;
                 }
-                if next == before && spec.optional {
+                if next == before
+                    && let Some(values) = &spec.otherwise
+                {
+                    for (column, e) in added.iter_mut().zip(values) {
+                        column.push(constant(e, context)?);
+                    }
+                    outer_rows.push(outer);
+                } else if next == before && spec.optional {
                     added.iter_mut().for_each(Vector::push_null);
                     outer_rows.push(outer);
                 }

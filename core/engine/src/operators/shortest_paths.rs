@@ -50,6 +50,20 @@ impl ShortestPaths {
         }
     }
 
+    /// Why a search between two bound nodes does not begin at both, where it does not.
+    pub fn why_one_end(&self) -> Option<&'static str> {
+        self.spec.to?;
+        Some(match self.method() {
+            Method::BothEnds => return None,
+            _ if !self.both_ends => "the rule both-ends is off",
+            _ if self.weight.is_some() => "paths are compared by their weights",
+            _ if self.quota != Quota::First(1) => "more than one path is asked for",
+            _ if self.spec.step.is_none() => "what is repeated is more than one plain edge",
+            _ if self.spec.min > 1 => "a path of fewer edges than asked for could meet first",
+            _ => "the rule shortest-by-walk is off",
+        })
+    }
+
     /// Whether the paths to other nodes than the start may be searched for as walks, though a mode is asked
     /// for (rule `shortest-by-walk`).
     fn walks_do(&self) -> bool {

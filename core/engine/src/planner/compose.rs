@@ -8,13 +8,17 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use graphodrome_language::ast::*;
-use graphodrome_language::{Diagnostic, Span, VariableKind, pattern_variables, query_variables};
+use graphodrome_language::{
+    Diagnostic, Span, VariableKind, clause_variables, pattern_variables, query_variables,
+};
 
 use crate::compile::Computed;
 use crate::context::Outcome;
+use crate::expression::Expr;
 use crate::operators::*;
 use crate::plan::{ColumnInfo, ColumnKind, PlanNode, Schema};
-use crate::planner::{Planner, Use, find_subqueries, kind_vector};
+use crate::planner::result::{Projected, of_no_rows};
+use crate::planner::{Planner, Use, find_subqueries, insensitive, kind_vector};
 use crate::profile::Estimate;
 use crate::rules::Rule;
 
@@ -23,7 +27,7 @@ use crate::rules::Rule;
 pub(super) struct Around {
     /// Variables that are read after them.
     pub needed: BTreeSet<Arc<str>>,
-    /// It matters how often a row comes, where they end without a result of their own.
+    /// It matters how often a row comes, of theirs or of their result.
     pub multiplicity: bool,
     /// Slots of the rows around a query within another one: no `*` takes them.
     pub outer: usize,
@@ -66,7 +70,8 @@ impl Planner<'_> {
         &mut self, query: &Query, source: &Source, exists: bool,
     ) -> Outcome<(PlanNode, Option<Vec<ColumnInfo>>)> {
         let mut result: Option<(PlanNode, Option<Vec<ColumnInfo>>)> = None;
-        for part in &query.parts {
+        for (i, part) in query.parts.iter().enumerate() {
+            let exists = exists && i + 1 == query.parts.len();
             let before = match result.take() {
                 None => None,
                 Some((node, columns)) => Some(self.go_on(node, columns, part, source)?),
@@ -266,6 +271,7 @@ impl Planner<'_> {
             invariant: inner.invariant,
             added: inner.added,
             added_vectors,
+            otherwise: inner.otherwise,
             optional,
             shown,
         };
@@ -276,43 +282,87 @@ impl Planner<'_> {
     fn within(&mut self, outer: &PlanNode, seen: &Schema, query: &Query, exists: bool) -> Outcome<Within> {
         let reads = query_variables(query);
         let correlated = seen.visible().any(|(_, v)| reads.contains(&v.name)) || reads.contains("*");
-        let per_batch = row_by_row(query, exists).filter(|_| self.may(Rule::SubqueryPerBatch));
-        if let (Some(clauses), true) = (per_batch, correlated) {
-            let mut schema = seen.clone();
-            let name = self.hidden("row");
-            let row_slot = schema.push(name, VariableKind::Value);
-            let before = schema.len();
-            let argument =
-                self.leaf(Argument { numbered: true }, schema, outer.estimate.rows, "the outer rows");
-            let around = Around { multiplicity: !exists, outer: before, ..Around::default() };
-            let (rest, items) = match clauses.split_last() {
-                Some((Clause::Return(result), rest)) => (rest, Some(result)),
-                _ => (clauses, None),
-            };
-            let mut around = around;
-            if let Some(result) = items {
-                around.needed = graphodrome_language::clause_variables(&Clause::Return(result.clone()));
-            }
-            let rows = self.clauses(argument, rest, &around)?;
-            let (node, added) = match items {
-                Some(result) if !exists => {
-                    let projected = self.items(rows.node, &result.items, before)?;
-                    (projected.node, projected.slots)
-                }
-                _ => (rows.node, vec![]),
-            };
-            // Whether there is one is all that is asked.
-            let node = match (exists, node.plan.once(row_slot)) {
-                (true, Some(plan)) if self.may(Rule::ExistsOnce) => PlanNode { plan, ..node },
-                _ => node,
-            };
-            return Ok(Within { node, row_slot: Some(row_slot), added, invariant: false });
+        if correlated
+            && let Some(clauses) = row_by_row(query, exists).filter(|_| self.may(Rule::SubqueryPerBatch))
+        {
+            return self.per_batch(outer, seen, clauses, exists);
+        }
+        if correlated
+            && !exists
+            && self.may(Rule::AggregatePerBatch)
+            && let Some((clauses, result)) = aggregated_by_row(query)
+            && let Some(within) = self.aggregated_per_batch(outer, seen, clauses, result)?
+        {
+            return Ok(within);
         }
         let source = if correlated { Source::Row(seen.clone()) } else { Source::Start };
         let (node, columns) = self.compose(query, &source, exists)?;
         let added = if columns.is_some() { (0..node.schema.len()).collect() } else { vec![] };
         let invariant = !correlated && !query.changes() && self.may(Rule::SubqueryOnce);
-        Ok(Within { node, row_slot: None, added, invariant })
+        Ok(Within { node, row_slot: None, added, invariant, otherwise: None })
+    }
+
+    /// The outer rows of a batch with their numbers, which are in the slot behind their columns.
+    fn numbered(&mut self, outer: &PlanNode, seen: &Schema) -> (PlanNode, usize) {
+        let mut schema = seen.clone();
+        let name = self.hidden("row");
+        let row_slot = schema.push(name, VariableKind::Value);
+        (self.leaf(Argument { numbered: true }, schema, outer.estimate.rows, "the outer rows"), row_slot)
+    }
+
+    /// A query of which each row goes back to one outer row, for many of them at once.
+    fn per_batch(
+        &mut self, outer: &PlanNode, seen: &Schema, clauses: &[Clause], exists: bool,
+    ) -> Outcome<Within> {
+        let (argument, row_slot) = self.numbered(outer, seen);
+        let before = argument.schema.len();
+        let mut around = Around { multiplicity: !exists, outer: before, ..Around::default() };
+        let (rest, items) = match clauses.split_last() {
+            Some((Clause::Return(result), rest)) => (rest, Some(result)),
+            _ => (clauses, None),
+        };
+        if let Some(result) = items {
+            around.needed = clause_variables(&Clause::Return(result.clone()));
+        }
+        let rows = self.clauses(argument, rest, &around)?;
+        let (node, added) = match items {
+            Some(result) if !exists => {
+                let projected = self.items(rows.node, &result.items, before)?;
+                (projected.node, projected.slots)
+            }
+            _ => (rows.node, vec![]),
+        };
+        // Whether there is one is all that is asked.
+        let node = match (exists, node.plan.once(row_slot)) {
+            (true, Some(plan)) if self.may(Rule::ExistsOnce) => PlanNode { plan, ..node },
+            _ => node,
+        };
+        Ok(Within { node, row_slot: Some(row_slot), added, invariant: false, otherwise: None })
+    }
+
+    /// A query that has one row, of aggregates, for each outer row. `None` where its items say more than that.
+    fn aggregated_per_batch(
+        &mut self, outer: &PlanNode, seen: &Schema, clauses: &[Clause], result: &Return,
+    ) -> Outcome<Option<Within>> {
+        let (argument, row_slot) = self.numbered(outer, seen);
+        let around = Around {
+            needed: clause_variables(&Clause::Return(result.clone())),
+            multiplicity: !insensitive(result),
+            outer: argument.schema.len(),
+        };
+        let rows = self.clauses(argument, clauses, &around)?.node;
+        let Some(nothing) = of_no_rows(&result.items, &rows.schema) else { return Ok(None) };
+        let otherwise =
+            nothing.iter().map(|e| self.compile(e, &Schema::default())).collect::<Outcome<_>>()?;
+        let Projected { node, slots, .. } = self.group_by_outer_row(rows, row_slot, result)?;
+        // The number is the one key.
+        Ok(Some(Within {
+            node,
+            row_slot: Some(0),
+            added: slots,
+            invariant: false,
+            otherwise: Some(otherwise),
+        }))
     }
 
     /// Computes every EXISTS and VALUE in the expressions as a column.
@@ -361,6 +411,7 @@ impl Planner<'_> {
                 vector: kind_vector(kind),
                 row_slot: inner.row_slot,
                 invariant: inner.invariant,
+                otherwise: inner.otherwise.map(|mut columns| columns.remove(0)),
                 inner: Arc::new(inner.node),
                 shown,
                 span: e.span,
@@ -425,6 +476,7 @@ impl Planner<'_> {
             invariant: false,
             added,
             added_vectors,
+            otherwise: None,
             optional: true,
             shown: "optional".into(),
         };
@@ -440,6 +492,8 @@ struct Within {
     added: Vec<usize>,
     /// It does not look at the outer rows: once is enough.
     invariant: bool,
+    /// What its columns are for an outer row without a row of it, where it has one for each.
+    otherwise: Option<Vec<Expr>>,
 }
 
 fn matched_names(clause: &Clause) -> Vec<Name> {
@@ -454,11 +508,6 @@ fn matched_names(clause: &Clause) -> Vec<Name> {
 fn row_by_row(query: &Query, exists: bool) -> Option<&[Clause]> {
     let linear = query.only()?;
     let simple = linear.clauses.iter().all(|clause| match clause {
-        Clause::Match { .. }
-        | Clause::Optional { .. }
-        | Clause::Filter(_)
-        | Clause::Let(_)
-        | Clause::For { .. } => true,
         Clause::Return(result) => {
             let page = &result.page;
             !result.distinct
@@ -470,9 +519,31 @@ fn row_by_row(query: &Query, exists: bool) -> Option<&[Clause]> {
                 && (exists || page.order.is_empty())
                 && !result.items.iter().any(|i| i.expression.contains_aggregate())
         }
-        _ => false,
+        other => goes_back_to_one_row(other),
     });
     simple.then_some(&linear.clauses[..])
+}
+
+/// The clauses of a query that ends in aggregates of its rows and nothing else, and its result.
+fn aggregated_by_row(query: &Query) -> Option<(&[Clause], &Return)> {
+    let linear = query.only()?;
+    let (Clause::Return(result), clauses) = linear.clauses.split_last()? else { return None };
+    let simple = clauses.iter().all(goes_back_to_one_row);
+    let Page { order, offset, limit } = &result.page;
+    let whole = order.is_empty() && offset.is_none() && limit.is_none();
+    let alone = !result.distinct && result.group_by.is_none() && result.having.is_none();
+    (simple && whole && alone && !result.items.is_empty()).then_some((clauses, result))
+}
+
+fn goes_back_to_one_row(clause: &Clause) -> bool {
+    matches!(
+        clause,
+        Clause::Match { .. }
+            | Clause::Optional { .. }
+            | Clause::Filter(_)
+            | Clause::Let(_)
+            | Clause::For { .. }
+    )
 }
 
 pub(super) fn column_kind(kind: VariableKind) -> ColumnKind {

@@ -386,7 +386,9 @@ fn usage(rest: &[Clause], around: &Around) -> Use {
         needed.extend(clause_variables(clause));
     }
     let multiplicity = match rest.last() {
-        Some(Clause::Return(result)) => !insensitive(result),
+        Some(Clause::Return(result)) => {
+            !insensitive(result) && (around.multiplicity || !gives_every_row(result))
+        }
         _ => around.multiplicity,
     };
     let plain = rest.iter().all(|c| {
@@ -401,6 +403,16 @@ fn usage(rest: &[Clause], around: &Around) -> Use {
         )
     });
     Use { needed, multiplicity: multiplicity || !plain }
+}
+
+/// Whether a result has each of its rows as often as the row before it comes.
+fn gives_every_row(result: &Return) -> bool {
+    let aggregated = result.group_by.is_some()
+        || result.having.is_some()
+        || result.items.iter().any(|i| i.expression.contains_aggregate())
+        || result.page.order.iter().any(|k| k.expression.contains_aggregate());
+    let whole = result.page.limit.is_none() && result.page.offset.is_none();
+    !aggregated && whole && !result.items.is_empty()
 }
 
 /// Whether a result is the same however often each row comes.

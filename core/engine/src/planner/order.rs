@@ -15,7 +15,7 @@ use crate::operators::*;
 use crate::plan::{PlanNode, Schema};
 use crate::planner::best_order::StepCost;
 use crate::planner::lookup::Start;
-use crate::planner::pattern::{PathPiece, PatternGraph, PatternStep, StepKind, show_node};
+use crate::planner::pattern::{Condition, PathPiece, PatternGraph, PatternStep, StepKind, show_node};
 use crate::planner::program::walkable;
 use crate::planner::{Planner, Use};
 use crate::profile::Estimate;
@@ -31,6 +31,9 @@ pub(super) struct Builder<'g> {
     /// What each step costs, before anything is bound.
     pub costs: Vec<StepCost>,
 }
+
+/// Searches between two given nodes that are started rather than one from each start to all ends.
+const FEW_PAIRS: f64 = 8.0;
 
 impl Planner<'_> {
     pub(super) fn graph_pattern(
@@ -124,6 +127,15 @@ impl Planner<'_> {
                     node = self.ready_conditions(node, b)?;
                     continue;
                 }
+                if node.schema.slot(&b.graph.nodes[far].name).is_none()
+                    && self.few_ends(step, from_right, node.estimate.rows, b)
+                {
+                    let ends = self.scan(far, b)?;
+                    let ends = self.ready_conditions(ends, b)?;
+                    node = self.join(node, ends, b)?;
+                    node = self.ready_conditions(node, b)?;
+                    continue;
+                }
                 node = self.step(node, step, from_right, b)?;
                 node = self.ready_conditions(node, b)?;
                 continue;
@@ -199,6 +211,25 @@ impl Planner<'_> {
             node = self.join(node, other, b)?;
             node = self.ready_conditions(node, b)?;
         }
+    }
+
+    /// Whether a search's other end is worth finding first: its own conditions leave few nodes, which cost less to
+    /// find than the search from one end looks at.
+    fn few_ends(&self, step: usize, from_right: bool, rows: f64, b: &Builder<'_>) -> bool {
+        let pattern = &b.graph.steps[step];
+        let far = if from_right { pattern.from } else { pattern.to };
+        let name = &b.graph.nodes[far].name;
+        let own =
+            |c: &Condition| c.waits() && !c.variables.is_empty() && c.variables.iter().all(|v| **v == **name);
+        if !self.may(Rule::EndFirst)
+            || !matches!(pattern.kind, StepKind::Search(_))
+            || !b.graph.conditions.iter().any(own)
+        {
+            return false;
+        }
+        let (ends, cost) = self.start_cost(far, b);
+        let looked = b.costs[step].of(from_right).1.min(self.edge_total(&None));
+        rows * ends <= FEW_PAIRS && cost < rows * looked
     }
 
     /// Filters by every waiting condition whose variables are all there.
@@ -284,7 +315,15 @@ impl Planner<'_> {
             .iter()
             .filter(|(_, i)| name(*i) != "()")
             .take(4)
-            .map(|(cost, i)| format!("start at {}: cost {cost:.0} instead of {:.0}", name(*i), costs[0].0))
+            .map(|(cost, i)| {
+                let (this, chosen) = (format!("{cost:.0}"), format!("{:.0}", costs[0].0));
+                let says = match (this == chosen, *cost == costs[0].0) {
+                    (_, true) => format!("cost {this} as well, and it is written later"),
+                    (true, false) => format!("cost {this}, which is hardly more"),
+                    (false, false) => format!("cost {this} instead of {chosen}"),
+                };
+                format!("start at {}: {says}", name(*i))
+            })
             .collect();
         (costs[0].1, rejected, costs[0].0)
     }

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use graphodrome_graph::Value;
 use graphodrome_language::ast::*;
 use graphodrome_language::{Diagnostic, VariableKind, expression_variables};
 
@@ -227,6 +228,17 @@ impl Planner<'_> {
         second.map(|e| self.compile(e, &Schema::default())).transpose()
     }
 
+    /// Aggregates of the rows of each outer row, whose number is in the slot: a row a number.
+    pub(super) fn group_by_outer_row(
+        &mut self, input: PlanNode, row_slot: usize, result: &Return,
+    ) -> Outcome<Projected> {
+        let text = input.schema.variables[row_slot].name.clone();
+        let by = Return { group_by: Some(vec![Name { text, span: result.span }]), ..result.clone() };
+        let (node, computed) = self.group(input, &by, &result.items)?;
+        let before = node.schema.clone();
+        self.project(node, &before, &result.items, &computed, true)
+    }
+
     /// The Group operator: keys are the items without aggregates, aggregates each a column.
     fn group(
         &mut self, input: PlanNode, result: &Return, items: &[ReturnItem],
@@ -444,6 +456,38 @@ fn all_variables(schema: &Schema, outer: usize) -> Vec<ReturnItem> {
 }
 
 /// Whether an aggregate goes over rows: one over a group variable works within the row.
+/// The items as they are where there are no rows; `None` where one of them says more than aggregates of rows.
+pub(super) fn of_no_rows(items: &[ReturnItem], schema: &Schema) -> Option<Vec<Expression>> {
+    fn settle(e: &mut Expression, schema: &Schema) -> bool {
+        let value = match &e.kind {
+            ExpressionKind::CountAll => Value::Int(0),
+            ExpressionKind::Aggregate { function, second: None, .. } if has_row_aggregate(e, schema) => {
+                match function {
+                    Aggregate::Count => Value::Int(0),
+                    Aggregate::CollectList => Value::List(Arc::from([])),
+                    _ => Value::Null,
+                }
+            }
+            ExpressionKind::Aggregate { .. }
+            | ExpressionKind::Variable(_)
+            | ExpressionKind::Exists(_)
+            | ExpressionKind::Subquery(_) => return false,
+            _ => {
+                let mut all = true;
+                e.each_part_mut(&mut |part| all &= settle(part, schema));
+                return all;
+            }
+        };
+        e.kind = ExpressionKind::Literal(value);
+        true
+    }
+    let one = |item: &ReturnItem| {
+        let mut e = item.expression.clone();
+        (has_row_aggregate(&e, schema) && settle(&mut e, schema)).then_some(e)
+    };
+    items.iter().map(one).collect()
+}
+
 fn has_row_aggregate(e: &Expression, schema: &Schema) -> bool {
     let mut found = vec![];
     collect_aggregates(e, schema, &mut found);

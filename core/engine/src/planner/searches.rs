@@ -171,16 +171,12 @@ impl Planner<'_> {
             };
             let (meets, by_walk) = (self.may(Rule::BothEnds), self.may(Rule::ShortestByWalk));
             let plan = ShortestPaths { spec, quota, weight, both_ends: meets, by_walk };
-            let (cost, rejected) = match (plan.method(), to) {
-                (shortest_paths::Method::BothEnds, _) => (
+            let (cost, rejected) = match plan.method() {
+                shortest_paths::Method::BothEnds => (
                     both_ends,
                     Some(format!("from one end: {one_end:.0} edges a row instead of {both_ends:.0}")),
                 ),
-                (_, Some(_)) if plan.spec.program.forgets() => (
-                    one_end,
-                    Some("from both ends: only for any one shortest path over one repeated edge".to_string()),
-                ),
-                _ => (one_end, None),
+                _ => (one_end, plan.why_one_end().map(|why| format!("from both ends: {why}"))),
             };
             let result = if to.is_some() { 1.0 } else { distinct };
             let estimate = Estimate {

@@ -53,6 +53,8 @@ rules! {
         "A repeated single edge needs no automaton: what it binds follows from the path.";
     DistinctEnds "distinct-ends"
         "Where the query cannot tell how often a row comes and reads nothing of the path, only which ends are reached matters. A start reached again over edges that go both ways must lie on a real cycle; no other edge of the MATCH may coincide.";
+    EndFirst "end-first"
+        "As for the order of a pattern: whether a search's end is found before the search or by it does not change the rows. Where few nodes satisfy the end's own conditions it is looked up first.";
     BothEnds "both-ends"
         "A shortest path between two bound nodes is one from the one end and one from the other that meet in the middle.";
     ShortestByWalk "shortest-by-walk"
@@ -61,6 +63,8 @@ rules! {
         "EXISTS asks whether there is a row: one for each outer row is enough.";
     SubqueryPerBatch "subquery-per-batch"
         "A subquery of patterns, filters and values makes each of its rows from one outer row, so that it may run for many of them at once, its rows numbered by theirs. One that orders, groups or cuts its rows runs once a row.";
+    AggregatePerBatch "aggregate-per-batch"
+        "A subquery that ends in aggregates alone has one row for each outer row: that of the group with the outer row's number or, where it has no rows, what the aggregates are of nothing.";
     SubqueryOnce "subquery-once"
         "A subquery that reads nothing of the outer rows and changes nothing has the same rows for all of them.";
     CountedRows "counted-rows"

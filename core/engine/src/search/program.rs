@@ -234,11 +234,6 @@ pub(crate) fn alike(states: &[State], reads: &dyn Fn(&State) -> Vec<usize>) -> V
 }
 
 impl Program {
-    /// Whether no way depends on what came before it.
-    pub fn forgets(&self) -> bool {
-        self.alike.iter().all(|live| live.as_ref().is_some_and(Vec::is_empty))
-    }
-
     /// A number that tells bindings apart: those with the same path and variables share it. 128 bits make
     /// two that are not the same meet less often than memory fails.
     pub fn fingerprint<'e>(

@@ -348,7 +348,18 @@ impl Writer<'_> {
             (10, Some(node), ..) => format!("DEGREE({node})"),
             (11, Some(node), ..) => {
                 let arrow = self.pick(&["-[:R]->", "<-[]-", "~[]~"]);
-                format!("VALUE {{ MATCH ({node}){arrow}(z) RETURN COUNT(*) }}")
+                let counted = self.pick(&[
+                    "COUNT(*)",
+                    "COUNT(DISTINCT z.x)",
+                    "SUM(z.x)",
+                    "COALESCE(MAX(z.id), -1) + COUNT(*)",
+                    "SIZE(COLLECT_LIST(z.x))",
+                    "COUNT(z) + SUM(?.x)",
+                ]);
+                let counted = counted.replace('?', &node);
+                let kept =
+                    self.pick(&["", "", " WHERE z.x > ?.x", " FILTER z.id <> ?.id"]).replace('?', &node);
+                format!("VALUE {{ MATCH ({node}){arrow}(z){kept} RETURN {counted} }}")
             }
             _ => self.below(3).to_string(),
         }

@@ -35,6 +35,9 @@ pub(super) struct Builder<'g> {
 /// Searches between two given nodes that are started rather than one from each start to all ends.
 const FEW_PAIRS: f64 = 8.0;
 
+/// The same where a search to all ends lists every shortest path to each of them before it can drop any.
+const FEW_PAIRS_OF_MANY_PATHS: f64 = 1024.0;
+
 impl Planner<'_> {
     pub(super) fn graph_pattern(
         &mut self, input: PlanNode, pattern: &GraphPattern, usage: Use,
@@ -221,15 +224,18 @@ impl Planner<'_> {
         let name = &b.graph.nodes[far].name;
         let own =
             |c: &Condition| c.waits() && !c.variables.is_empty() && c.variables.iter().all(|v| **v == **name);
-        if !self.may(Rule::EndFirst)
-            || !matches!(pattern.kind, StepKind::Search(_))
-            || !b.graph.conditions.iter().any(own)
-        {
+        let StepKind::Search(search) = &pattern.kind else { return false };
+        if !self.may(Rule::EndFirst) || !b.graph.conditions.iter().any(own) {
             return false;
         }
+        let few = match search.search {
+            PathSearch::AllShortest | PathSearch::ShortestGroups(_) => FEW_PAIRS_OF_MANY_PATHS,
+            PathSearch::Shortest(k) if k > 1 => FEW_PAIRS_OF_MANY_PATHS,
+            _ => FEW_PAIRS,
+        };
         let (ends, cost) = self.start_cost(far, b);
         let looked = b.costs[step].of(from_right).1.min(self.edge_total(&None));
-        rows * ends <= FEW_PAIRS && cost < rows * looked
+        rows * ends <= few && cost < rows * looked
     }
 
     /// Filters by every waiting condition whose variables are all there.

@@ -169,4 +169,14 @@ mod tests {
             assert!(rule.reason().ends_with('.'));
         }
     }
+
+    #[test]
+    fn the_page_about_rules_lists_them_all_with_their_reasons() {
+        let page = include_str!("../../../../docs/architecture.md");
+        let listed: Vec<&str> = page.lines().filter(|line| line.starts_with("| `")).collect();
+        for rule in Rule::ALL {
+            let line = format!("| `{}` | {} |", rule.name(), rule.reason());
+            assert!(listed.contains(&line.as_str()), "docs/architecture.md lacks: {line}");
+        }
+    }
 }

@@ -319,7 +319,17 @@ impl Context {
 
     fn hop_of(&mut self, operator: usize, hop: Hop) {
         let hops = &mut self.metrics[operator].hops;
-        match hops.iter_mut().find(|h| h.hop == hop.hop && h.side == hop.side) {
+        let this = |h: &Hop| h.hop == hop.hop && h.side == hop.side;
+        // Those of a side are in order. Mostly it is where its number says, or the first one so deep.
+        let place = match (hop.hop as usize).checked_sub(1) {
+            Some(at) if hops.get(at).is_some_and(this) => Some(at),
+            _ if hops.iter().rev().find(|h| h.side == hop.side).is_none_or(|last| last.hop < hop.hop) => {
+                hops.push(hop);
+                return;
+            }
+            _ => hops.iter().position(this),
+        };
+        match place.map(|at| &mut hops[at]) {
             Some(known) => {
                 known.frontier += hop.frontier;
                 known.edges_looked += hop.edges_looked;
@@ -329,7 +339,10 @@ impl Context {
                 known.time_us += hop.time_us;
                 known.largest_degree = known.largest_degree.max(hop.largest_degree);
             }
-            None => hops.push(hop),
+            None => {
+                let later = hops.iter().position(|h| h.side == hop.side && h.hop > hop.hop);
+                hops.insert(later.unwrap_or(hops.len()), hop);
+            }
         }
     }
 }

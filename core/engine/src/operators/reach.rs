@@ -7,7 +7,9 @@ use crate::batch::{BATCH_ROWS, Batch};
 use crate::context::{Context, Outcome};
 use crate::operators::search_paths::search_details;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
-use crate::search::{Rows, SearchSpec, cycle_exists, goes_both_ways, meet_in_the_middle, reach, remove};
+use crate::search::{
+    Cursor, Rows, SearchSpec, cycle_exists, goes_both_ways, meet_in_the_middle, reach, remove,
+};
 
 #[derive(Clone, Debug)]
 pub(crate) struct Reach {
@@ -60,37 +62,36 @@ impl Run {
         let spec = &self.plan.spec;
         let (Some(step), Some(start)) = (&spec.step, spec.start(batch, self.row)) else { return Ok(vec![]) };
         let Ok(target) = spec.bound_end(batch, self.row) else { return Ok(vec![]) };
-        let row = self.row;
         context.metrics().searches += 1;
+        let cursor = &mut Cursor { batch, row: self.row, context };
         let both_ways = self.plan.trails_only && goes_both_ways(step);
         if let Some(target) = target {
-            if !spec.is_target(target, batch, row, context)? {
+            if !spec.is_target(target, cursor)? {
                 return Ok(vec![]);
             }
             let found = if target == start && spec.min == 0 {
                 true
             } else if target != start {
-                meet_in_the_middle(step, start, target, spec.max, spec.reversed, batch, row, context)?
-                    .is_some()
+                meet_in_the_middle(step, (start, target), spec.reversed, spec.max, cursor)?.is_some()
             } else if both_ways {
-                cycle_exists(step, start, spec.max, batch, row, context)?
+                cycle_exists(step, start, spec.max, cursor)?
             } else {
-                reach(step, start, (1, spec.max), spec.reversed, batch, row, context)?.contains(&start)
+                reach(step, start, (1, spec.max), spec.reversed, cursor)?.contains(&start)
             };
             return Ok(if found { vec![target] } else { vec![] });
         }
-        let mut ends = reach(step, start, (spec.min, spec.max), spec.reversed, batch, row, context)?;
-        if both_ways && spec.min > 0 && !spec.is_target(start, batch, row, context)? {
+        let mut ends = reach(step, start, (spec.min, spec.max), spec.reversed, cursor)?;
+        if both_ways && spec.min > 0 && !spec.is_target(start, cursor)? {
             remove(&mut ends, start);
         } else if both_ways && spec.min > 0 {
             // A walk to and fro led back to the start; only a cycle does so by a trail.
-            let cycle = cycle_exists(step, start, spec.max, batch, row, context)?;
+            let cycle = cycle_exists(step, start, spec.max, cursor)?;
             remove(&mut ends, start);
             if cycle {
                 ends.push(start);
             }
         }
-        spec.keep_targets(&mut ends, batch, row, context)?;
+        spec.keep_targets(&mut ends, cursor)?;
         Ok(ends)
     }
 }

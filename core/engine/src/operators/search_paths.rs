@@ -4,10 +4,10 @@ use graphodrome_graph::{PathValue, Value};
 use graphodrome_language::ast::PathMode;
 use std::sync::Arc;
 
-use crate::batch::{BATCH_ROWS, Batch};
+use crate::batch::Batch;
 use crate::context::{Context, Outcome};
 use crate::plan::{Input, Operator, OperatorPlan};
-use crate::search::{Enumerator, Event, OutputVariable, Rows, SearchSpec};
+use crate::search::{Cursor, Enumerator, Event, OutputVariable, Rows, SearchSpec};
 
 #[derive(Clone, Debug)]
 pub(crate) struct SearchPaths {
@@ -103,13 +103,14 @@ impl Operator for Run {
                 self.running = true;
                 context.metrics().searches += 1;
             }
-            while found.len() < BATCH_ROWS {
-                let Some(end) = self.enumerator.next(batch, self.row, context)? else {
+            let mut cursor = Cursor { batch, row: self.row, context };
+            while !found.is_full() {
+                let Some(end) = self.enumerator.next(&mut cursor)? else {
                     self.running = false;
                     self.row += 1;
                     break;
                 };
-                if target.is_some_and(|t| t != end) || !spec.is_target(end, batch, self.row, context)? {
+                if target.is_some_and(|t| t != end) || !spec.is_target(end, &mut cursor)? {
                     continue;
                 }
                 push_path(
@@ -121,7 +122,7 @@ impl Operator for Run {
                     &self.enumerator.events,
                 );
             }
-            if found.len() >= BATCH_ROWS {
+            if found.is_full() {
                 break;
             }
         }
@@ -135,6 +136,7 @@ pub(crate) fn push_path(
     rows: &mut Rows, (outputs, reversed): (&[OutputVariable], bool), (row, end): (usize, u32),
     mut nodes: Vec<u32>, mut edges: Vec<u32>, events: &[Event],
 ) {
+    rows.elements += nodes.len() + edges.len();
     rows.rows.push(row as u32);
     rows.ends.push(end);
     for (values, output) in rows.variables.iter_mut().zip(outputs) {

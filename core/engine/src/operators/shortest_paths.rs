@@ -1,6 +1,5 @@
 //! ShortestPaths: for each pair of ends the shortest paths a search prefix asks for.
 
-use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use graphodrome_language::ast::PathMode;
@@ -11,7 +10,7 @@ use crate::expression::Expr;
 use crate::operators::search_paths::{mode_name, push_path, search_details};
 use crate::plan::{Input, Operator, OperatorPlan};
 use crate::search::{
-    Found, Quota, Rows, SearchSpec, Weight, breadth_first, cycle_exists, goes_both_ways, meet_in_the_middle,
+    Cursor, EdgeWeight, FoundPath, GuidedSearch, PathSource, Quota, Rows, SearchSpec, Weight, paths_from,
     product_search,
 };
 
@@ -19,65 +18,109 @@ use crate::search::{
 pub(crate) struct ShortestPaths {
     pub spec: SearchSpec,
     pub quota: Quota,
-    /// The weight of an edge, and which of the program's variables the edge is.
-    pub weight: Option<(Expr, usize)>,
-    /// It may begin at both ends.
+    pub weight: Option<PathWeight>,
+    pub may: MayUse,
+}
+
+/// The weight of an edge.
+#[derive(Clone, Debug)]
+pub(crate) struct PathWeight {
+    pub expression: Expr,
+    /// Which of the program's variables the edge is.
+    pub local: usize,
+    /// It reads no other variable of the search.
+    pub edge_alone: bool,
+}
+
+/// What the rules allow.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct MayUse {
+    /// To begin at both ends.
     pub both_ends: bool,
-    /// Its mode may be left out where a walk is in it anyway.
+    /// To leave the mode out where a walk is in it anyway.
     pub by_walk: bool,
+    /// To follow what is left to the end.
+    pub guide: bool,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Method {
     BothEnds,
     OneEnd,
+    /// Path by path, guided by what is left.
+    Guided,
     CheapestFirst,
 }
 
 impl ShortestPaths {
-    /// One repeated edge with at most one hop required can be searched with plain visited sets: its
-    /// shortest walks are trails and, but for a closed one, acyclic.
     pub fn method(&self) -> Method {
-        let plain = self.spec.step.is_some()
-            && self.spec.min <= 1
-            && self.quota == Quota::First(1)
-            && self.weight.is_none()
-            && (self.spec.mode == PathMode::Walk || self.walks_do());
-        match (plain, self.spec.to) {
-            (true, Some(_)) if self.both_ends => Method::BothEnds,
+        if self.why_not_guided().is_some() {
+            return Method::CheapestFirst;
+        }
+        match (self.any_walk(), self.spec.to) {
+            (true, Some(_)) if self.may.both_ends => Method::BothEnds,
             (true, _) => Method::OneEnd,
-            (false, _) => Method::CheapestFirst,
+            (false, _) => Method::Guided,
+        }
+    }
+
+    /// One path is wanted, and any cheapest walk between different nodes is one (rule `shortest-by-walk`).
+    fn any_walk(&self) -> bool {
+        self.quota == Quota::First(1) && (self.spec.mode == PathMode::Walk || self.may.by_walk)
+    }
+
+    /// Why all ways have to be kept apart by their states and variables.
+    fn why_not_guided(&self) -> Option<&'static str> {
+        let spec = &self.spec;
+        if spec.step.is_none() || spec.program.ambiguous {
+            return Some("what is repeated is more than one plain edge");
+        }
+        if spec.min > 1 {
+            return Some("a path of fewer edges than asked for could come first");
+        }
+        if !spec.different_from.is_empty() {
+            return Some("its edges must differ from others of the pattern");
+        }
+        match &self.weight {
+            None if self.any_walk() => None,
+            _ if !self.may.guide => Some("the rule guided-search is off"),
+            Some(weight) if !weight.edge_alone => Some("the weight reads more than its edge"),
+            Some(_) if spec.max.is_some() => Some("a dearer path may have fewer edges than the bound allows"),
+            _ => None,
         }
     }
 
     /// Why a search between two bound nodes does not begin at both, where it does not.
     pub fn why_one_end(&self) -> Option<&'static str> {
         self.spec.to?;
-        Some(match self.method() {
-            Method::BothEnds => return None,
-            _ if !self.both_ends => "the rule both-ends is off",
-            _ if self.weight.is_some() => "paths are compared by their weights",
-            _ if self.quota != Quota::First(1) => "more than one path is asked for",
-            _ if self.spec.step.is_none() => "what is repeated is more than one plain edge",
-            _ if self.spec.min > 1 => "a path of fewer edges than asked for could meet first",
-            _ => "the rule shortest-by-walk is off",
-        })
+        match self.method() {
+            Method::BothEnds => None,
+            Method::OneEnd => Some("the rule both-ends is off"),
+            Method::Guided if self.quota == Quota::First(1) => Some("the rule shortest-by-walk is off"),
+            Method::Guided => (self.weight.is_some()).then_some("more than one path is asked for"),
+            Method::CheapestFirst => self.why_not_guided(),
+        }
     }
 
-    /// Whether the paths to other nodes than the start may be searched for as walks, though a mode is asked
-    /// for (rule `shortest-by-walk`).
-    fn walks_do(&self) -> bool {
-        let least = match self.quota {
-            Quota::First(1) => true,
-            // With weights of zero all cheapest walks are more than all cheapest trails.
-            Quota::Groups(1) => self.weight.is_none(),
-            _ => false,
-        };
-        self.by_walk
-            && self.spec.mode != PathMode::Walk
-            && self.spec.step.is_some()
-            && self.spec.min <= 1
-            && least
+    fn guided(&self) -> Option<GuidedSearch> {
+        let step = self.spec.step.clone()?;
+        if self.method() == Method::CheapestFirst {
+            return None;
+        }
+        let weight = self.weight.as_ref().map(|weight| {
+            Arc::new(EdgeWeight { expression: weight.expression.clone(), local: weight.local })
+        });
+        Some(GuidedSearch {
+            step,
+            min: self.spec.min,
+            max: self.spec.max,
+            backwards: self.spec.reversed,
+            mode: self.spec.mode,
+            quota: self.quota,
+            weight,
+            any_walk: self.any_walk(),
+            both_ends: self.may.both_ends,
+        })
     }
 }
 
@@ -91,11 +134,15 @@ impl OperatorPlan for ShortestPaths {
     }
 
     fn details(&self) -> Vec<(&'static str, String)> {
-        let how = match self.method() {
-            Method::BothEnds => "breadth first from both ends",
-            Method::OneEnd => "breadth first from one end",
-            Method::CheapestFirst if self.weight.is_some() => "least sum first",
-            Method::CheapestFirst => "fewest hops first",
+        let how = match (self.method(), &self.weight) {
+            (Method::BothEnds, None) => "breadth first from both ends",
+            (Method::BothEnds, Some(_)) => "least sum first from both ends",
+            (Method::OneEnd, None) => "breadth first from one end",
+            (Method::OneEnd, Some(_)) => "least sum first from one end",
+            (Method::Guided, _) if self.spec.to.is_none() => "one by one from each end found",
+            (Method::Guided, _) => "one by one, guided from the other end",
+            (Method::CheapestFirst, Some(_)) => "least sum first",
+            (Method::CheapestFirst, None) => "fewest hops first",
         };
         let wanted = match self.quota {
             Quota::First(1) => "any shortest".to_string(),
@@ -112,156 +159,84 @@ impl OperatorPlan for ShortestPaths {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { plan: self, input: inputs.remove(0) })
+        let guided = self.guided().map(Arc::new);
+        Box::new(Run { plan: self, guided, input: inputs.remove(0), batch: None, row: 0, paths: None })
     }
 }
 
 struct Run {
     plan: Arc<ShortestPaths>,
+    guided: Option<Arc<GuidedSearch>>,
     input: Input,
+    batch: Option<Batch>,
+    row: usize,
+    /// The paths of `row` that are still to come.
+    paths: Option<Box<dyn PathSource>>,
 }
 
 impl Run {
-    fn search(&self, batch: &Batch, row: usize, found: &mut Rows, context: &mut Context) -> Outcome<()> {
+    /// Begins the search of the row, where it has both ends.
+    fn begin(&mut self, cursor: &mut Cursor<'_>) -> Outcome<()> {
         let spec = &self.plan.spec;
-        let Some(start) = spec.start(batch, row) else { return Ok(()) };
-        let Ok(target) = spec.bound_end(batch, row) else { return Ok(()) };
-        if !self.plan.walks_do() {
-            return self.search_for(spec, start, target, batch, row, found, context);
-        }
-        let as_walks = SearchSpec { mode: PathMode::Walk, ..spec.clone() };
-        // From a node to itself the shortest path is the one without edges; and a shortest walk back to its
-        // start takes no other node twice, so that it is simple.
-        if spec.min == 0 || spec.mode == PathMode::Simple {
-            return self.search_for(&as_walks, start, target, batch, row, found, context);
-        }
-        if target != Some(start) {
-            let before = found.len();
-            self.search_for(&as_walks, start, target, batch, row, found, context)?;
-            // A walk back to the start is searched for again, in its mode.
-            found.keep_from(before, |end, _| end != start);
-        }
-        if target.is_none_or(|t| t == start) {
-            self.search_closed(start, batch, row, found, context)?;
-        }
-        Ok(())
-    }
-
-    /// The trails that end where they began; no such path is acyclic.
-    fn search_closed(
-        &self, start: u32, batch: &Batch, row: usize, found: &mut Rows, context: &mut Context,
-    ) -> Outcome<()> {
-        let spec = &self.plan.spec;
-        let Some(step) = &spec.step else { return Ok(()) };
-        // Where no trail returns none has to be looked for.
-        if spec.mode == PathMode::Acyclic
-            || !spec.is_target(start, batch, row, context)?
-            || !cycle_exists(step, start, spec.max, batch, row, context)?
-        {
-            return Ok(());
-        }
-        // Over edges that go one way a shortest walk back is a cycle.
-        let mode = if goes_both_ways(step) { spec.mode } else { PathMode::Walk };
-        let spec = SearchSpec { mode, ..spec.clone() };
-        self.cheapest(&spec, start, Some(start), batch, row, found, context)
-    }
-
-    #[allow(clippy::too_many_arguments)] // A search's spec, ends and row belong together.
-    fn search_for(
-        &self, spec: &SearchSpec, start: u32, target: Option<u32>, batch: &Batch, row: usize,
-        found: &mut Rows, context: &mut Context,
-    ) -> Outcome<()> {
+        let Some(start) = spec.start(cursor.batch, cursor.row) else { return Ok(()) };
+        let Ok(target) = spec.bound_end(cursor.batch, cursor.row) else { return Ok(()) };
         if let Some(target) = target
-            && !spec.is_target(target, batch, row, context)?
+            && !spec.is_target(target, cursor)?
         {
             return Ok(());
         }
-        context.metrics().searches += 1;
-        match (self.plan.method(), &spec.step) {
-            (Method::BothEnds | Method::OneEnd, Some(step)) => {
-                // What is bound is read in the order the pattern is written.
-                let push = |path: Found, rows: &mut Rows| {
-                    let end = path.nodes.last().copied().unwrap_or(start);
-                    let (mut nodes, mut edges) = (path.nodes, path.edges);
-                    if spec.reversed {
-                        nodes.reverse();
-                        edges.reverse();
-                    }
-                    let events = step.events(&nodes, &edges);
-                    push_path(rows, (&spec.outputs, false), (row, end), nodes, edges, &events);
-                };
-                match target {
-                    Some(target) if target != start => {
-                        let path = meet_in_the_middle(
-                            step,
-                            start,
-                            target,
-                            spec.max,
-                            spec.reversed,
-                            batch,
-                            row,
-                            context,
-                        )?;
-                        if let Some(path) = path {
-                            push(path, found);
-                        }
-                    }
-                    target => {
-                        let bounds = (spec.min, spec.max);
-                        breadth_first(
-                            step,
-                            start,
-                            bounds,
-                            spec.reversed,
-                            batch,
-                            row,
-                            context,
-                            &mut |path, context| {
-                                let end = path.nodes.last().copied().unwrap_or(start);
-                                if target.is_some_and(|t| t != end)
-                                    || !spec.is_target(end, batch, row, context)?
-                                {
-                                    return Ok(ControlFlow::Continue(()));
-                                }
-                                push(path, found);
-                                Ok(if target.is_some() {
-                                    ControlFlow::Break(())
-                                } else {
-                                    ControlFlow::Continue(())
-                                })
-                            },
-                        )?;
-                    }
-                }
-            }
-            _ => self.cheapest(spec, start, target, batch, row, found, context)?,
+        cursor.context.metrics().searches += 1;
+        if let Some(search) = &self.guided {
+            self.paths = Some(paths_from(search, start, target));
         }
         Ok(())
     }
 
-    #[allow(clippy::too_many_arguments)] // A search's spec, ends and row belong together.
-    fn cheapest(
-        &self, spec: &SearchSpec, start: u32, target: Option<u32>, batch: &Batch, row: usize,
-        found: &mut Rows, context: &mut Context,
-    ) -> Outcome<()> {
-        let weight = self.plan.weight.as_ref().map(|(expression, local)| {
-            let mut slots = vec![];
-            expression.slots(&mut slots);
-            let width = batch.columns.len();
-            let edge_alone = slots.iter().all(|slot| *slot < width || *slot == width + local);
-            Weight { expression, local: *local, edge_alone }
+    /// Adds paths of the row until it has no more or `found` is full.
+    fn fill(&mut self, found: &mut Rows, cursor: &mut Cursor<'_>) -> Outcome<()> {
+        let spec = &self.plan.spec;
+        let Some(paths) = &mut self.paths else {
+            if self.guided.is_none() {
+                self.cheapest(found, cursor)?;
+            }
+            return Ok(());
+        };
+        paths.resume();
+        while !found.is_full() {
+            let Some(FoundPath { mut nodes, mut edges }) = paths.next(spec, cursor)? else {
+                paths.report(cursor);
+                self.paths = None;
+                return Ok(());
+            };
+            let end = nodes.last().copied().unwrap_or_default();
+            // What is bound is read in the order the pattern is written.
+            if spec.reversed {
+                nodes.reverse();
+                edges.reverse();
+            }
+            let events = match &spec.step {
+                Some(step) if !spec.outputs.is_empty() => step.events(&nodes, &edges),
+                _ => vec![],
+            };
+            push_path(found, (&spec.outputs, false), (cursor.row, end), nodes, edges, &events);
+        }
+        paths.report(cursor);
+        Ok(())
+    }
+
+    fn cheapest(&self, found: &mut Rows, cursor: &mut Cursor<'_>) -> Outcome<()> {
+        let spec = &self.plan.spec;
+        let Some(start) = spec.start(cursor.batch, cursor.row) else { return Ok(()) };
+        let Ok(target) = spec.bound_end(cursor.batch, cursor.row) else { return Ok(()) };
+        let weight = self.plan.weight.as_ref().map(|weight| Weight {
+            expression: &weight.expression,
+            local: weight.local,
+            edge_alone: weight.edge_alone,
         });
-        let results = product_search(spec, self.plan.quota, weight, start, target, batch, row, context)?;
-        for path in results {
+        for path in product_search(spec, self.plan.quota, weight, (start, target), cursor)? {
             let end = path.nodes.last().copied().unwrap_or(start);
-            push_path(
-                found,
-                (&spec.outputs, spec.reversed),
-                (row, end),
-                path.nodes,
-                path.edges,
-                &path.events,
-            );
+            let ends = (cursor.row, end);
+            push_path(found, (&spec.outputs, spec.reversed), ends, path.nodes, path.edges, &path.events);
         }
         Ok(())
     }
@@ -269,19 +244,33 @@ impl Run {
 
 impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
-        while let Some(batch) = self.input.next(context)? {
+        loop {
+            let batch = match self.batch.take() {
+                Some(batch) => batch,
+                None => match self.input.next(context)? {
+                    Some(batch) => batch,
+                    None => return Ok(None),
+                },
+            };
             let mut found = Rows::new(self.plan.spec.outputs.len());
-            for row in 0..batch.len {
-                self.search(&batch, row, &mut found, context)?;
+            while self.row < batch.len && !found.is_full() {
+                let mut cursor = Cursor { batch: &batch, row: self.row, context };
+                if self.paths.is_none() {
+                    self.begin(&mut cursor)?;
+                }
+                self.fill(&mut found, &mut cursor)?;
+                self.row += self.paths.is_none() as usize;
             }
-            if found.len() > 0 {
-                return Ok(Some(found.into_batch(
-                    &batch,
-                    self.plan.spec.to.is_none(),
-                    &self.plan.spec.outputs,
-                )));
+            let out = (found.len() > 0)
+                .then(|| found.into_batch(&batch, self.plan.spec.to.is_none(), &self.plan.spec.outputs));
+            if self.row < batch.len {
+                self.batch = Some(batch);
+            } else {
+                self.row = 0;
+            }
+            if out.is_some() {
+                return Ok(out);
             }
         }
-        Ok(None)
     }
 }

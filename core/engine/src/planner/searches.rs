@@ -9,6 +9,7 @@ use graphodrome_language::{Diagnostic, VariableKind, expression_variables};
 use crate::context::Outcome;
 use crate::expression::{Expr, Kind};
 use crate::functions::Function;
+use crate::operators::shortest_paths::{MayUse, Method, PathWeight};
 use crate::operators::*;
 use crate::plan::{PlanNode, Schema};
 use crate::planner::Planner;
@@ -100,7 +101,7 @@ impl Planner<'_> {
         let shared = (0..b.graph.steps.len())
             .any(|other| other != step && takes_part(&b.graph.steps[other]) && self.overlap(step, other, b));
         let (min, max) = as_step.as_ref().map_or((0, None), |(_, min, max)| (*min, *max));
-        let weight = self.weight(search, &compiled.schema, &compiled.locals)?;
+        let weight = self.weight(search, &compiled.schema, &compiled.locals, input.schema.len())?;
         let shown = format!(
             "{}{}{}",
             show_node(&b.graph.nodes[pattern.from]),
@@ -134,16 +135,24 @@ impl Planner<'_> {
         let distinct = fan_out.min(everything);
         let one_end = looked.min(self.edge_total(&None).max(1.0));
         let both_ends = 2.0 * one_end.sqrt();
+        // How many paths there are to an end does not matter: nobody looks, or one is asked for.
+        let ends_only = match search.search {
+            PathSearch::All => {
+                !b.usage.multiplicity
+                    && (b.graph.repeatable || !shared)
+                    && !(spec.mode == PathMode::Walk && spec.max.is_none())
+            }
+            PathSearch::Any | PathSearch::AnyShortest | PathSearch::Shortest(1) => weight.is_none(),
+            _ => !b.usage.multiplicity && weight.is_none(),
+        };
         let reachable = self.may(Rule::DistinctEnds)
+            && ends_only
             && spec.step.is_some()
             && spec.min <= 1
             && spec.outputs.is_empty()
             && !in_path
-            && !b.usage.multiplicity
-            && !has_edge_search
-            && matches!(spec.mode, PathMode::Trail | PathMode::Walk)
-            && (b.graph.repeatable || !shared)
-            && !(spec.mode == PathMode::Walk && spec.max.is_none());
+            && spec.different_from.is_empty() | !has_edge_search
+            && matches!(spec.mode, PathMode::Trail | PathMode::Walk);
         if !reachable {
             schema.push(search.path.clone(), VariableKind::Path);
         }
@@ -169,10 +178,14 @@ impl Planner<'_> {
                 PathSearch::Shortest(k) => Quota::First(k),
                 _ => Quota::First(1),
             };
-            let (meets, by_walk) = (self.may(Rule::BothEnds), self.may(Rule::ShortestByWalk));
-            let plan = ShortestPaths { spec, quota, weight, both_ends: meets, by_walk };
+            let may = MayUse {
+                both_ends: self.may(Rule::BothEnds),
+                by_walk: self.may(Rule::ShortestByWalk),
+                guide: self.may(Rule::GuidedSearch),
+            };
+            let plan = ShortestPaths { spec, quota, weight, may };
             let (cost, rejected) = match plan.method() {
-                shortest_paths::Method::BothEnds => (
+                Method::BothEnds => (
                     both_ends,
                     Some(format!("from one end: {one_end:.0} edges a row instead of {both_ends:.0}")),
                 ),
@@ -197,10 +210,10 @@ impl Planner<'_> {
         Ok(self.node(SearchPaths { spec }, vec![input], schema, estimate))
     }
 
-    /// The weight of a shortest search and the local of the edge it reads.
+    /// The weight of a shortest search. `outside` is what its input binds.
     fn weight(
-        &self, search: &SearchStep, schema: &Schema, locals: &[(Arc<str>, OutputKind)],
-    ) -> Outcome<Option<(Expr, usize)>> {
+        &self, search: &SearchStep, schema: &Schema, locals: &[(Arc<str>, OutputKind)], outside: usize,
+    ) -> Outcome<Option<PathWeight>> {
         let Some(weight) = &search.weight else { return Ok(None) };
         let edges: Vec<usize> = expression_variables(weight)
             .iter()
@@ -208,13 +221,17 @@ impl Planner<'_> {
                 locals.iter().position(|(known, kind)| known == name && *kind == OutputKind::Edge)
             })
             .collect();
-        let [edge] = edges[..] else {
+        let [local] = edges[..] else {
             return Err(Diagnostic::syntax(
                 weight.span,
                 "the weight must read exactly one edge variable of its path",
             )
             .hint("as in SHORTEST 1 BY e.length_m (a)-[e:PIPE]->+(b)"));
         };
-        Ok(Some((self.compile(weight, schema)?, edge)))
+        let expression = self.compile(weight, schema)?;
+        let mut slots = vec![];
+        expression.slots(&mut slots);
+        let edge_alone = slots.iter().all(|slot| *slot < outside || *slot == outside + local);
+        Ok(Some(PathWeight { expression, local, edge_alone }))
     }
 }

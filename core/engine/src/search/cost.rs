@@ -1,14 +1,23 @@
-//! What a path costs so far: hops, or the sum of its weights. Whole numbers and decimals are added exactly,
-//! so that a tie is one and the cheaper of two long ways is taken; only floats are rounded.
+//! What a path costs so far: hops, or the sum of its weights, added so that the sum does not depend on the order:
+//! a tie is one, and the cheaper of two long ways is taken, from whichever end a search begins.
 
 use std::cmp::Ordering;
 
 use graphodrome_graph::{Decimal, Value};
 
+/// Floats are added as multiples of 2^-80, of which all floats from 2^-28 to 2^40 are: their sums are exact and
+/// do not depend on their order. What lies below is rounded to such a multiple.
+const BINARY_PLACES: i32 = 80;
+/// Greater floats are added as floats.
+const LARGEST_BINARY: f64 = (1u64 << 40) as f64;
+
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Cost {
     exact: Decimal,
-    float: f64,
+    /// In units of 2^-80.
+    binary: i128,
+    /// What is too large for these.
+    rough: f64,
 }
 
 /// Why a weight cannot be added.
@@ -22,7 +31,7 @@ pub(crate) enum BadWeight {
 }
 
 impl Cost {
-    pub const ZERO: Cost = Cost { exact: Decimal::ZERO, float: 0.0 };
+    pub const ZERO: Cost = Cost { exact: Decimal::ZERO, binary: 0, rough: 0.0 };
 
     /// One hop more.
     pub fn hop(self) -> Cost {
@@ -30,22 +39,51 @@ impl Cost {
         Cost { exact, ..self }
     }
 
-    pub fn plus(self, weight: &Value) -> Result<Cost, BadWeight> {
-        let exact = match weight {
-            Value::Null => return Err(BadWeight::Null),
-            Value::Int(i) if *i >= 0 => Decimal::from(*i),
-            Value::Decimal(d) if !d.is_negative() => *d,
+    pub fn of(weight: &Value) -> Result<Cost, BadWeight> {
+        match weight {
+            Value::Null => Err(BadWeight::Null),
+            Value::Int(i) if *i >= 0 => Ok(Cost { exact: Decimal::from(*i), ..Cost::ZERO }),
+            Value::Decimal(d) if !d.is_negative() => Ok(Cost { exact: *d, ..Cost::ZERO }),
+            Value::Float(f) if f.is_infinite() && *f > 0.0 => Err(BadWeight::TooLarge),
+            Value::Float(f) if *f >= LARGEST_BINARY => Ok(Cost { rough: *f, ..Cost::ZERO }),
             Value::Float(f) if *f >= 0.0 => {
-                let float = self.float + f;
-                return if float.is_finite() { Ok(Cost { float, ..self }) } else { Err(BadWeight::TooLarge) };
+                Ok(Cost { binary: (f * 2f64.powi(BINARY_PLACES)) as i128, ..Cost::ZERO })
             }
-            _ => return Err(BadWeight::Wrong),
-        };
-        Ok(Cost { exact: self.exact.checked_add(exact).ok_or(BadWeight::TooLarge)?, ..self })
+            _ => Err(BadWeight::Wrong),
+        }
+    }
+
+    pub fn plus(self, weight: &Value) -> Result<Cost, BadWeight> {
+        self.and(Cost::of(weight)?).ok_or(BadWeight::TooLarge)
+    }
+
+    /// Both together; `None` where that is out of range.
+    pub fn and(self, other: Cost) -> Option<Cost> {
+        let exact = self.exact.checked_add(other.exact)?;
+        let rough = self.rough + other.rough;
+        if !rough.is_finite() {
+            return None;
+        }
+        Some(Cost { exact, binary: self.binary.checked_add(other.binary)?, rough })
+    }
+
+    /// All of it in units of 2^-80, where that is exact.
+    fn in_units(&self) -> Option<i128> {
+        if self.exact.is_zero() && self.rough == 0.0 {
+            return Some(self.binary);
+        }
+        if self.exact.scale() != 0 || self.rough != 0.0 || self.exact.coefficient() >= 1 << 46 {
+            return None;
+        }
+        (self.exact.coefficient() << BINARY_PLACES).checked_add(self.binary)
     }
 
     fn total(&self) -> f64 {
-        self.exact.to_f64() + self.float
+        let unit = 2f64.powi(-BINARY_PLACES);
+        match self.in_units() {
+            Some(units) => units as f64 * unit,
+            None => self.exact.to_f64() + self.binary as f64 * unit + self.rough,
+        }
     }
 }
 
@@ -64,13 +102,22 @@ impl PartialOrd for Cost {
 }
 
 impl Ord for Cost {
-    /// By the exact parts where nothing else is there. With floats by the rounded totals, and among equal ones
-    /// by the exact parts: rounding keeps the order, so that this is one order for all costs.
+    /// By what was added exactly where that is one kind of number. Decimals with places beside floats are
+    /// compared by their rounded totals, and among equal ones by their parts: rounding keeps the order, so that
+    /// this is one order for all costs.
     fn cmp(&self, other: &Cost) -> Ordering {
-        if self.float == 0.0 && other.float == 0.0 {
+        if [self, other].iter().all(|cost| cost.binary == 0 && cost.rough == 0.0) {
             return self.exact.cmp(&other.exact);
         }
-        self.total().total_cmp(&other.total()).then_with(|| self.exact.cmp(&other.exact))
+        let units = (self.in_units(), other.in_units());
+        if let (Some(a), Some(b)) = units {
+            return a.cmp(&b);
+        }
+        self.total()
+            .total_cmp(&other.total())
+            .then_with(|| units.0.is_none().cmp(&units.1.is_none()))
+            .then_with(|| (self.exact, self.binary).cmp(&(other.exact, other.binary)))
+            .then_with(|| self.rough.total_cmp(&other.rough))
     }
 }
 
@@ -90,5 +137,22 @@ mod tests {
         assert!(matches!(Cost::ZERO.plus(&Value::Int(-1)), Err(BadWeight::Wrong)));
         assert!(matches!(Cost::ZERO.plus(&Value::Float(f64::NAN)), Err(BadWeight::Wrong)));
         assert!(matches!(Cost::ZERO.plus(&Value::Null), Err(BadWeight::Null)));
+    }
+    #[test]
+    fn the_sum_of_floats_does_not_depend_on_their_order() {
+        let sum = |weights: &[f64]| {
+            weights.iter().fold(Cost::ZERO, |cost, w| cost.plus(&Value::Float(*w)).ok().expect("a weight"))
+        };
+        assert_eq!(sum(&[0.1, 0.2, 0.3]), sum(&[0.3, 0.2, 0.1]));
+        assert_eq!(sum(&[1e9, 1e-3, 1e-3]), sum(&[1e-3, 1e-3, 1e9]));
+        assert!(sum(&[1e9, 1e-7]) > sum(&[1e9]));
+        assert!(sum(&[1e300, 1e300]) > sum(&[1e300]));
+        // A whole number and a float are added as what they are worth.
+        let whole = Cost::ZERO.plus(&Value::Int(2)).ok().expect("a weight");
+        let both = whole.plus(&Value::Float(0.5)).ok().expect("a weight");
+        assert_eq!(both, sum(&[1.25, 1.25]));
+        let decimal =
+            Cost::ZERO.plus(&Value::Decimal("0.25".parse().expect("decimal"))).ok().expect("a weight");
+        assert!(decimal.and(sum(&[0.25])).expect("in range") < sum(&[0.75]));
     }
 }

@@ -9,11 +9,11 @@ use graphodrome_graph::Value;
 use graphodrome_language::ast::PathMode;
 use hashbrown::{HashMap, HashSet};
 
-use crate::batch::Batch;
-use crate::context::{Context, Outcome};
+use crate::context::Outcome;
 use crate::evaluate::{Row, holds};
 use crate::expression::Expr;
 use crate::operators::EdgeCheck;
+use crate::search::cursor::Cursor;
 use crate::search::program::{Event, Mark, OpenParts, Program, State, part};
 
 /// A point to come back to.
@@ -135,8 +135,9 @@ impl Enumerator {
         }
     }
 
-    fn passes(&self, conditions: &[Expr], batch: &Batch, row: usize, context: &mut Context) -> Outcome<bool> {
-        let at = Row { batch, row, locals: &self.locals };
+    fn passes(&self, conditions: &[Expr], cursor: &mut Cursor<'_>) -> Outcome<bool> {
+        let at = Row { batch: cursor.batch, row: cursor.row, locals: &self.locals };
+        let context = &mut *cursor.context;
         for condition in conditions {
             let counters = &mut context.metrics[context.current].counters;
             if !holds(condition, at, &context.scope, counters)? {
@@ -169,7 +170,7 @@ impl Enumerator {
     }
 
     /// Goes on to the next accepted path: its end, or `None` when there is no other.
-    pub fn next(&mut self, batch: &Batch, row: usize, context: &mut Context) -> Outcome<Option<u32>> {
+    pub fn next(&mut self, cursor: &mut Cursor<'_>) -> Outcome<Option<u32>> {
         let program = self.program.clone();
         'choices: while let Some(choice) = self.choices.last_mut() {
             let (mut state, mut node) = (choice.state, choice.node);
@@ -189,7 +190,7 @@ impl Enumerator {
                     let (edge, other) = self.arena[*at];
                     *at += 1;
                     self.back_to(edges, events);
-                    context.work(1)?;
+                    cursor.context.work(1)?;
                     let State::Edge { local, again, conditions, next, .. } = &program.states[state] else {
                         continue;
                     };
@@ -199,7 +200,7 @@ impl Enumerator {
                     if !self.bind(*local, *again, Value::Edge(edge)) {
                         continue;
                     }
-                    if !self.passes(conditions, batch, row, context)? {
+                    if !self.passes(conditions, cursor)? {
                         continue;
                     }
                     self.edges.push(edge);
@@ -216,19 +217,19 @@ impl Enumerator {
             loop {
                 match &program.states[state] {
                     State::Node { test, local, again, conditions, next } => {
-                        if !context.scope.node_passes(node, test) {
+                        if !cursor.context.scope.node_passes(node, test) {
                             continue 'choices;
                         }
                         if !self.bind(*local, *again, Value::Node(node)) {
                             continue 'choices;
                         }
-                        if !self.passes(conditions, batch, row, context)? {
+                        if !self.passes(conditions, cursor)? {
                             continue 'choices;
                         }
                         state = *next;
                     }
                     State::End { conditions, next } => {
-                        if !self.passes(conditions, batch, row, context)? {
+                        if !self.passes(conditions, cursor)? {
                             continue 'choices;
                         }
                         state = *next;
@@ -251,9 +252,10 @@ impl Enumerator {
                             different_from: self.different_from.clone(),
                         };
                         let arena = &mut self.arena;
+                        let Cursor { batch, row, context } = &mut *cursor;
                         let snapshot = &context.scope;
                         let looked = snapshot.for_each_adjacent(node, *direction, test, |edge, other| {
-                            if check.is_different(edge, batch, row) {
+                            if check.is_different(edge, batch, *row) {
                                 arena.push((edge, other));
                             }
                             ControlFlow::Continue(())
@@ -283,7 +285,7 @@ impl Enumerator {
                             if !self.given.insert(match_number) {
                                 continue 'choices;
                             }
-                            context.reserve(size_of::<u128>() + 1)?;
+                            cursor.context.reserve(size_of::<u128>() + 1)?;
                         }
                         return Ok(Some(node));
                     }

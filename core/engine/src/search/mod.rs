@@ -2,27 +2,40 @@
 //! automaton over nodes and edges); where it is one repeated edge, also a [`Step`], for which there
 //! are breadth-first searches with plain visited sets.
 
+mod asked;
+mod both_ends;
 mod breadth;
 mod cost;
+mod cursor;
+mod deviations;
 mod enumerate;
+mod guide;
+mod guided;
+mod measure;
 mod product;
 mod program;
+mod spread;
 mod step;
 mod visited;
 
-pub(crate) use breadth::{Found, breadth_first, cycle_exists, goes_both_ways, meet_in_the_middle, reach};
+pub(crate) use asked::{FoundPath, GuidedSearch, Quota};
+pub(crate) use both_ends::meet_in_the_middle;
+pub(crate) use breadth::{cycle_exists, goes_both_ways, reach};
+pub(crate) use cursor::Cursor;
 pub(crate) use enumerate::Enumerator;
-pub(crate) use product::{Quota, Weight, product_search};
+pub(crate) use guided::{PathSource, paths_from};
+pub(crate) use measure::EdgeWeight;
+pub(crate) use product::{Weight, product_search};
 pub(crate) use program::{Event, Mark, OutputKind, OutputVariable, Program, State, alike};
 pub(crate) use step::Step;
 pub(crate) use visited::NodeSet;
 
-use graphodrome_graph::{NodeTest, PathValue, Value};
+use graphodrome_graph::{NodeTest, Value};
 use graphodrome_language::ast::PathMode;
 use std::sync::Arc;
 
-use crate::batch::{Batch, Vector};
-use crate::context::{Context, Outcome};
+use crate::batch::{BATCH_ROWS, Batch, Vector};
+use crate::context::Outcome;
 use crate::evaluate::{Row, holds};
 use crate::expression::Expr;
 
@@ -63,7 +76,9 @@ pub(crate) fn remove(nodes: &mut Vec<u32>, node: u32) {
 
 impl SearchSpec {
     /// Whether `node` may be the end of a path of this row.
-    pub fn is_target(&self, node: u32, batch: &Batch, row: usize, context: &mut Context) -> Outcome<bool> {
+    pub fn is_target(&self, node: u32, cursor: &mut Cursor<'_>) -> Outcome<bool> {
+        let Cursor { batch, row, context } = cursor;
+        let (batch, row) = (*batch, *row);
         if !context.scope.node_passes(node, &self.target) || self.is_excluded(node, batch, row) {
             return Ok(false);
         }
@@ -87,10 +102,9 @@ impl SearchSpec {
     }
 
     /// Those of `ends`, all different, that may be the end of a path of this row.
-    pub fn keep_targets(
-        &self, ends: &mut Vec<u32>, batch: &Batch, row: usize, context: &mut Context,
-    ) -> Outcome<()> {
-        if self.target_conditions.is_empty() && context.scope.all_pass(&self.target) {
+    pub fn keep_targets(&self, ends: &mut Vec<u32>, cursor: &mut Cursor<'_>) -> Outcome<()> {
+        let (batch, row) = (cursor.batch, cursor.row);
+        if self.target_conditions.is_empty() && cursor.context.scope.all_pass(&self.target) {
             for &slot in &self.differs_from {
                 match &batch.columns[slot] {
                     Vector::Nodes(others) if others[row] == crate::NO_ELEMENT => ends.clear(),
@@ -101,7 +115,7 @@ impl SearchSpec {
             return Ok(());
         }
         let mut failure = None;
-        ends.retain(|&end| match self.is_target(end, batch, row, context) {
+        ends.retain(|&end| match self.is_target(end, cursor) {
             _ if failure.is_some() => false,
             Ok(kept) => kept,
             Err(error) => {
@@ -129,6 +143,9 @@ impl SearchSpec {
     }
 }
 
+/// Long paths go on in smaller batches.
+const BATCH_ELEMENTS: usize = 1 << 19;
+
 /// Collects the rows of a search: the input row, the end (where it was not bound), the path and the
 /// variables.
 pub(crate) struct Rows {
@@ -136,39 +153,22 @@ pub(crate) struct Rows {
     pub ends: Vec<u32>,
     pub paths: Vec<Value>,
     pub variables: Vec<Vec<Value>>,
+    /// How many elements the paths have together.
+    pub elements: usize,
 }
 
 impl Rows {
     pub fn new(outputs: usize) -> Rows {
-        Rows { rows: vec![], ends: vec![], paths: vec![], variables: vec![vec![]; outputs] }
+        Rows { rows: vec![], ends: vec![], paths: vec![], variables: vec![vec![]; outputs], elements: 0 }
     }
 
     pub fn len(&self) -> usize {
         self.rows.len()
     }
 
-    /// Keeps those rows from `first` on that pass.
-    pub fn keep_from(&mut self, first: usize, mut keep: impl FnMut(u32, &PathValue) -> bool) {
-        let passes: Vec<bool> = (first..self.rows.len())
-            .map(|i| match &self.paths[i] {
-                Value::Path(path) => keep(self.ends[i], path),
-                _ => true,
-            })
-            .collect();
-        if passes.iter().all(|pass| *pass) {
-            return;
-        }
-        fn kept<T>(items: &mut Vec<T>, first: usize, passes: &[bool]) {
-            let mut at = 0;
-            items.retain(|_| {
-                at += 1;
-                at <= first || passes[at - 1 - first]
-            });
-        }
-        kept(&mut self.rows, first, &passes);
-        kept(&mut self.ends, first, &passes);
-        kept(&mut self.paths, first, &passes);
-        self.variables.iter_mut().for_each(|values| kept(values, first, &passes));
+    /// As many as should go on together.
+    pub fn is_full(&self) -> bool {
+        self.rows.len() >= BATCH_ROWS || self.elements >= BATCH_ELEMENTS
     }
 
     /// Without paths (where none was pushed at all) there is no column of them.

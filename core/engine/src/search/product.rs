@@ -12,22 +12,16 @@ use graphodrome_language::Diagnostic;
 use graphodrome_language::ast::PathMode;
 use hashbrown::{HashMap, HashSet};
 
-use crate::batch::Batch;
-use crate::context::{Context, Hop, Outcome};
+use crate::context::{Hop, Outcome};
 use crate::evaluate::{Evaluator, Row, holds};
 use crate::expression::Expr;
 use crate::operators::EdgeCheck;
 use crate::search::SearchSpec;
+use crate::search::asked::Quota;
 use crate::search::cost::{BadWeight, Cost};
+use crate::search::cursor::Cursor;
+use crate::search::measure::{bad_weight, endless};
 use crate::search::program::{Event, Mark, OpenParts, State, allowed, part};
-
-/// How many paths per pair of ends are wanted.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Quota {
-    First(u32),
-    /// All of the least costs that there are, so many different ones.
-    Groups(u32),
-}
 
 pub(crate) struct ProductResult {
     pub nodes: Vec<u32>,
@@ -132,10 +126,9 @@ struct Search<'s> {
 }
 
 /// All paths wanted from `start` (to `target` if given), cheapest first.
-#[allow(clippy::too_many_arguments)]
 pub(crate) fn product_search(
-    spec: &SearchSpec, quota: Quota, weight: Option<Weight<'_>>, start: u32, target: Option<u32>,
-    batch: &Batch, row: usize, context: &mut Context,
+    spec: &SearchSpec, quota: Quota, weight: Option<Weight<'_>>, (start, target): (u32, Option<u32>),
+    cursor: &mut Cursor<'_>,
 ) -> Outcome<Vec<ProductResult>> {
     let mut search = Search {
         spec,
@@ -163,14 +156,14 @@ pub(crate) fn product_search(
     let mut ends: HashMap<u32, Settled> = HashMap::new();
     let mut given: HashSet<(u32, u128)> = HashSet::new();
     while let Some(Waiting { cost, trace }) = search.waiting.pop() {
-        context.work(1)?;
+        cursor.context.work(1)?;
         if target.is_some_and(|t| ends.get(&t).is_some_and(|found| found.is_full(cost, quota))) {
             break;
         }
-        let accepted = search.advance(trace, batch, row, context)?;
+        let accepted = search.advance(trace, cursor)?;
         for events in accepted {
             let node = search.traces[trace as usize].node;
-            if target.is_some_and(|t| t != node) || !spec.is_target(node, batch, row, context)? {
+            if target.is_some_and(|t| t != node) || !spec.is_target(node, cursor)? {
                 continue;
             }
             if spec.program.ambiguous {
@@ -185,13 +178,15 @@ pub(crate) fn product_search(
         }
     }
     let events: usize = search.traces.iter().map(|t| t.events.len()).sum();
-    context.release(search.traces.len() * (size_of::<Trace>() + WAITING) + events * size_of::<Event>());
+    cursor
+        .context
+        .release(search.traces.len() * (size_of::<Trace>() + WAITING) + events * size_of::<Event>());
     for hop in search.hops {
-        context.hop(hop);
+        cursor.context.hop(hop);
     }
     if search.impassable > 0 {
         let text = format!("{} edge(s) have no weight (null) and were not taken", search.impassable);
-        context.warnings.push(Diagnostic::warning(Code::DATA, spec_span(&search.weight), text));
+        cursor.context.warnings.push(Diagnostic::warning(Code::DATA, spec_span(&search.weight), text));
     }
     Ok(results)
 }
@@ -270,14 +265,14 @@ impl Search<'_> {
     }
 
     fn passes(
-        &self, conditions: &[Expr], trace: u32, more: &[Event], batch: &Batch, row: usize,
-        context: &mut Context,
+        &self, conditions: &[Expr], trace: u32, more: &[Event], cursor: &mut Cursor<'_>,
     ) -> Outcome<bool> {
         if conditions.is_empty() {
             return Ok(true);
         }
         let locals = self.locals(trace, more);
-        let at = Row { batch, row, locals: &locals };
+        let at = Row { batch: cursor.batch, row: cursor.row, locals: &locals };
+        let context = &mut *cursor.context;
         for condition in conditions {
             let counters = &mut context.metrics[context.current].counters;
             if !holds(condition, at, &context.scope, counters)? {
@@ -326,9 +321,7 @@ impl Search<'_> {
 
     /// Runs the program on from `trace` up to its next edges, which it follows; returns what was bound
     /// for each way in which it accepts here.
-    fn advance(
-        &mut self, trace: u32, batch: &Batch, row: usize, context: &mut Context,
-    ) -> Outcome<Vec<Vec<Event>>> {
+    fn advance(&mut self, trace: u32, cursor: &mut Cursor<'_>) -> Outcome<Vec<Vec<Event>>> {
         let program = self.spec.program.clone();
         let (start, node, cost, hops, fingerprint) = {
             let t = &self.traces[trace as usize];
@@ -345,17 +338,17 @@ impl Search<'_> {
         while let Some((state, mut events)) = ways.pop() {
             match &program.states[state] {
                 State::Node { test, local, again, conditions, next } => {
-                    if !context.scope.node_passes(node, test)
+                    if !cursor.context.scope.node_passes(node, test)
                         || !self.bind(trace, &mut events, *local, *again, Value::Node(node), hops)
                     {
                         continue;
                     }
-                    if self.passes(conditions, trace, &events, batch, row, context)? {
+                    if self.passes(conditions, trace, &events, cursor)? {
                         ways.push((*next, events));
                     }
                 }
                 State::End { conditions, next } => {
-                    if self.passes(conditions, trace, &events, batch, row, context)? {
+                    if self.passes(conditions, trace, &events, cursor)? {
                         ways.push((*next, events));
                     }
                 }
@@ -378,7 +371,7 @@ impl Search<'_> {
                     self.pass(trace, &mut events, *mark);
                     ways.push((*next, events));
                 }
-                State::Edge { .. } => self.follow(trace, state, events, batch, row, context)?,
+                State::Edge { .. } => self.follow(trace, state, events, cursor)?,
                 State::Accept => accepted.push(events),
             }
         }
@@ -386,8 +379,7 @@ impl Search<'_> {
     }
 
     fn follow(
-        &mut self, trace: u32, state: usize, events: Vec<Event>, batch: &Batch, row: usize,
-        context: &mut Context,
+        &mut self, trace: u32, state: usize, events: Vec<Event>, cursor: &mut Cursor<'_>,
     ) -> Outcome<()> {
         let program = self.spec.program.clone();
         let State::Edge { test, direction, local, again, conditions, next } = &program.states[state] else {
@@ -404,8 +396,9 @@ impl Search<'_> {
             direction: *direction,
             different_from: self.spec.different_from.clone(),
         };
+        let Cursor { batch, row, context } = &mut *cursor;
         let looked = context.scope.for_each_adjacent(node, *direction, test, |edge, other| {
-            if check.is_different(edge, batch, row) {
+            if check.is_different(edge, batch, *row) {
                 candidates.push((edge, other));
             }
             ControlFlow::Continue(())
@@ -420,12 +413,12 @@ impl Search<'_> {
             }
             let mut bound = events.clone();
             if !self.bind(trace, &mut bound, *local, *again, Value::Edge(edge), hops - 1)
-                || !self.passes(conditions, trace, &bound, batch, row, context)?
+                || !self.passes(conditions, trace, &bound, cursor)?
             {
                 failed += 1;
                 continue;
             }
-            let Some(cost) = self.cost_of(cost, edge, (trace, &bound), batch, row, context)? else {
+            let Some(cost) = self.cost_of(cost, edge, (trace, &bound), cursor)? else {
                 self.impassable += 1;
                 failed += 1;
                 continue;
@@ -437,7 +430,7 @@ impl Search<'_> {
             let before = self.traces[trace as usize].fingerprint;
             let fingerprint =
                 if program.ambiguous { program.fingerprint(before, Some(edge), bound.iter()) } else { 0 };
-            context.reserve(size_of::<Trace>() + bound.len() * size_of::<Event>() + WAITING)?;
+            cursor.context.reserve(size_of::<Trace>() + bound.len() * size_of::<Event>() + WAITING)?;
             let place = self.traces.len() as u32;
             self.traces.push(Trace {
                 parent: trace,
@@ -480,9 +473,7 @@ impl Search<'_> {
                 return Ok(());
             }
             if before.node == node && before.state as usize == state {
-                let text = "edges of weight zero lead in a circle: there are cheapest walks without end";
-                return Err(Diagnostic::error(Code::DATA, weight.expression.span, text)
-                    .hint("write TRAIL or ACYCLIC after the prefix"));
+                return Err(endless(Some(weight.expression)));
             }
             at = before.parent;
         }
@@ -499,8 +490,7 @@ impl Search<'_> {
     /// What the path costs with this edge; `None` where its weight is null. `way` is the trace before the edge
     /// and what was bound since.
     fn cost_of(
-        &self, before: Cost, edge: u32, way: (u32, &[Event]), batch: &Batch, row: usize,
-        context: &mut Context,
+        &self, before: Cost, edge: u32, way: (u32, &[Event]), cursor: &mut Cursor<'_>,
     ) -> Outcome<Option<Cost>> {
         let Some(weight) = &self.weight else { return Ok(Some(before.hop())) };
         // Mostly a weight reads its edge alone; then nothing of the way to it is looked at.
@@ -509,26 +499,15 @@ impl Search<'_> {
             false => self.locals(way.0, way.1),
         };
         locals[weight.local] = Value::Edge(edge);
+        let at = Row { batch: cursor.batch, row: cursor.row, locals: &locals };
+        let context = &mut *cursor.context;
         let counters = &mut context.metrics[context.current].counters;
         let mut evaluator = Evaluator { scope: &context.scope, counters };
-        let value = evaluator.value(weight.expression, Row { batch, row, locals: &locals })?;
-        let span = weight.expression.span;
+        let value = evaluator.value(weight.expression, at)?;
         match before.plus(&value) {
             Ok(cost) => Ok(Some(cost)),
             Err(BadWeight::Null) => Ok(None),
-            Err(BadWeight::TooLarge) => Err(Diagnostic::error(
-                Code::NUMBER_OUT_OF_RANGE,
-                span,
-                "the sum of the weights is out of range",
-            )),
-            Err(BadWeight::Wrong) => {
-                let text = format!(
-                    "a weight must be a number from 0 up, found {} {}",
-                    value.type_name(),
-                    value.excerpt()
-                );
-                Err(Diagnostic::error(Code::DATA, span, text))
-            }
+            Err(bad) => Err(bad_weight(bad, &value, weight.expression)),
         }
     }
 

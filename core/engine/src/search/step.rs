@@ -4,11 +4,11 @@ use std::ops::ControlFlow;
 
 use graphodrome_graph::{Direction, EdgeTest, NodeTest, Value};
 
-use crate::batch::Batch;
 use crate::context::{Context, Counters, Outcome};
 use crate::evaluate::{Row, holds};
 use crate::expression::Expr;
-use crate::search::Event;
+use crate::search::cursor::Cursor;
+use crate::search::program::Event;
 
 #[derive(Clone, Debug)]
 pub(crate) struct Step {
@@ -38,11 +38,12 @@ impl Step {
     /// pattern from its right end.
     #[inline]
     pub fn expand(
-        &self, node: u32, backwards: bool, batch: &Batch, row: usize, context: &mut Context,
+        &self, node: u32, backwards: bool, cursor: &mut Cursor<'_>,
         mut visit: impl FnMut(u32, u32) -> ControlFlow<()>,
     ) -> Outcome<Expanded> {
         let direction = if backwards { self.direction.reversed() } else { self.direction };
         let (near, far) = if backwards { (&self.after, &self.before) } else { (&self.before, &self.after) };
+        let context = &mut *cursor.context;
         let snapshot = &context.scope;
         if near.as_ref().is_some_and(|test| !snapshot.node_passes(node, test)) {
             return Ok(Expanded::default());
@@ -64,7 +65,7 @@ impl Step {
             }
             let (before, after) = if backwards { (other, node) } else { (node, other) };
             let locals = [Value::Node(before), Value::Edge(edge), Value::Node(after)];
-            let at = Row { batch, row, locals: &locals };
+            let at = Row { batch: cursor.batch, row: cursor.row, locals: &locals };
             for condition in &self.conditions {
                 match holds(condition, at, snapshot, &mut counters) {
                     Ok(true) => {}

@@ -1,6 +1,8 @@
 //! Sets of nodes: a small open-addressing table while there are few, a bitmap once they have grown, so
 //! that a two-hop search in a large graph does not pay for clearing a bitmap of all its nodes.
 
+use hashbrown::HashMap;
+
 use crate::batch::NO_ELEMENT;
 
 /// More nodes than this go into a bitmap.
@@ -102,6 +104,61 @@ impl NodeSet {
     }
 }
 
+/// Numbers nodes in the order in which they come: a hash table while they are few, then one number for every node
+/// of the graph.
+pub(crate) struct NodeNumbers {
+    kept: Numbers,
+    len: u32,
+    bound: u32,
+}
+
+enum Numbers {
+    Few(HashMap<u32, u32>),
+    Many(Vec<u32>),
+}
+
+impl NodeNumbers {
+    pub fn new(bound: u32) -> NodeNumbers {
+        NodeNumbers { kept: Numbers::Few(HashMap::new()), len: 0, bound }
+    }
+
+    #[inline]
+    pub fn get(&self, node: u32) -> Option<u32> {
+        match &self.kept {
+            Numbers::Few(numbers) => numbers.get(&node).copied(),
+            Numbers::Many(numbers) => match numbers[node as usize] {
+                0 => None,
+                n => Some(n - 1),
+            },
+        }
+    }
+
+    /// The node's number, and whether it is new.
+    #[inline]
+    pub fn number(&mut self, node: u32) -> (u32, bool) {
+        let next = self.len;
+        let number = match &mut self.kept {
+            Numbers::Few(numbers) if numbers.len() < SWITCH => *numbers.entry(node).or_insert(next),
+            Numbers::Few(numbers) => {
+                // Zero is free: such a table costs nothing until it is written to.
+                let mut many = vec![0u32; self.bound as usize];
+                numbers.iter().for_each(|(node, n)| many[*node as usize] = n + 1);
+                self.kept = Numbers::Many(many);
+                return self.number(node);
+            }
+            Numbers::Many(numbers) => {
+                let slot = &mut numbers[node as usize];
+                if *slot == 0 {
+                    *slot = next + 1;
+                }
+                *slot - 1
+            }
+        };
+        self.len += (number == next) as u32;
+        (number, number == next)
+    }
+}
+
 /// Finds the node's slot and takes it; false where it had it already.
 #[inline]
 fn place(slots: &mut [u32], node: u32) -> bool {
@@ -144,5 +201,20 @@ mod tests {
         }
         assert_eq!(new[..6], [5, 7, 9, 0, 1, 2]);
         assert_eq!((new.len(), whole.len), (9_001, 9_001));
+    }
+
+    #[test]
+    fn nodes_keep_their_numbers_when_the_table_grows() {
+        let mut numbers = NodeNumbers::new(10_000);
+        for i in 0..5_000u32 {
+            let node = i * 7 % 10_000;
+            assert_eq!(numbers.get(node), None);
+            assert_eq!(numbers.number(node), (i, true));
+            assert_eq!(numbers.number(node), (i, false));
+        }
+        assert_eq!(
+            (numbers.get(7), numbers.get(9_999)),
+            (Some(1), (0..5_000).find(|i| i * 7 % 10_000 == 9_999))
+        );
     }
 }

@@ -1,0 +1,42 @@
+//! What is asked of a search for shortest paths, and what it gives.
+
+use std::sync::Arc;
+
+use graphodrome_language::ast::PathMode;
+
+use crate::search::measure::EdgeWeight;
+use crate::search::step::Step;
+
+/// How many paths per pair of ends are wanted.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Quota {
+    First(u32),
+    /// All of the least costs that there are, so many different ones.
+    Groups(u32),
+}
+
+/// Shortest or cheapest paths over one repeated edge, from each start.
+#[derive(Clone, Debug)]
+pub(crate) struct GuidedSearch {
+    pub step: Arc<Step>,
+    /// 0 or 1.
+    pub min: u32,
+    /// Only without a weight.
+    pub max: Option<u32>,
+    /// The pattern is walked from its right end.
+    pub backwards: bool,
+    pub mode: PathMode,
+    pub quota: Quota,
+    pub weight: Option<Arc<EdgeWeight>>,
+    /// One path is wanted, and any cheapest walk between different nodes is one.
+    pub any_walk: bool,
+    /// Such a walk may be looked for from both ends.
+    pub both_ends: bool,
+}
+
+/// A path as its nodes and edges, from the node the search began at.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct FoundPath {
+    pub nodes: Vec<u32>,
+    pub edges: Vec<u32>,
+}

@@ -1,0 +1,316 @@
+//! Guided searches: shortest and cheapest paths over one repeated edge. Where one path is wanted it is read off
+//! the spread that found its end; where more are wanted, or a mode that a walk may break, the paths between two
+//! nodes come one by one, and never one that does not get there.
+
+use std::sync::Arc;
+
+use graphodrome_graph::Code;
+use graphodrome_language::Diagnostic;
+use graphodrome_language::ast::PathMode;
+
+use crate::context::{Outcome, Side};
+use crate::search::SearchSpec;
+use crate::search::asked::{FoundPath, GuidedSearch};
+use crate::search::both_ends::{cheapest_between, meet_in_the_middle};
+use crate::search::breadth::{cycle_exists, goes_both_ways};
+use crate::search::cursor::Cursor;
+use crate::search::deviations::Deviations;
+use crate::search::guide::Guide;
+use crate::search::measure::{AnyWeights, EdgeWeight, Hops, Measure, WholeWeights};
+use crate::search::spread::Spread;
+
+/// Paths of one input row, one after the other.
+pub(crate) trait PathSource: Send {
+    /// The next path, from the start of the search.
+    fn next(&mut self, spec: &SearchSpec, cursor: &mut Cursor<'_>) -> Outcome<Option<FoundPath>>;
+
+    /// Its time runs again.
+    fn resume(&mut self) {}
+
+    /// Says what it did since it said so last.
+    fn report(&mut self, _: &mut Cursor<'_>) {}
+
+    /// It came to a weight that it cannot add.
+    fn gave_up(&self) -> bool {
+        false
+    }
+}
+
+/// The paths from `start`, to `target` where it is given.
+pub(crate) fn paths_from(search: &Arc<GuidedSearch>, start: u32, target: Option<u32>) -> Box<dyn PathSource> {
+    match &search.weight {
+        None => Box::new(Guided::new(search, (start, target), Hops)),
+        Some(weight) => Box::new(Weighted {
+            source: Box::new(Guided::new(search, (start, target), WholeWeights::new(weight.clone()))),
+            search: search.clone(),
+            weight: weight.clone(),
+            ends: (start, target),
+            given: 0,
+        }),
+    }
+}
+
+/// Begins with whole numbers; with any others from the first weight on that is none.
+struct Weighted {
+    source: Box<dyn PathSource>,
+    search: Arc<GuidedSearch>,
+    weight: Arc<EdgeWeight>,
+    ends: (u32, Option<u32>),
+    given: usize,
+}
+
+impl PathSource for Weighted {
+    fn next(&mut self, spec: &SearchSpec, cursor: &mut Cursor<'_>) -> Outcome<Option<FoundPath>> {
+        let mut path = self.source.next(spec, cursor);
+        if self.source.gave_up() {
+            self.source.report(cursor);
+            let measure = AnyWeights::new(self.weight.clone());
+            self.source = Box::new(Guided::new(&self.search, self.ends, measure));
+            // What was given out before were sums of whole numbers, and comes again in the same order.
+            for _ in 0..self.given {
+                self.source.next(spec, cursor)?;
+            }
+            path = self.source.next(spec, cursor);
+        }
+        self.given += 1;
+        path
+    }
+
+    fn resume(&mut self) {
+        self.source.resume();
+    }
+
+    fn report(&mut self, cursor: &mut Cursor<'_>) {
+        self.source.report(cursor);
+    }
+}
+
+enum Stage<M: Measure> {
+    New,
+    /// Between two nodes.
+    Between(Box<(Guide<M>, Deviations<M>)>),
+    /// From the start to any end: how many of the nearest nodes were looked at, and the paths of the last of them.
+    ToAll {
+        guide: Box<Guide<M>>,
+        at: usize,
+        paths: Option<Box<Deviations<M>>>,
+    },
+    Done,
+}
+
+struct Guided<M: Ends> {
+    search: Arc<GuidedSearch>,
+    start: u32,
+    target: Option<u32>,
+    measure: M,
+    stage: Stage<M>,
+}
+
+impl<M: Ends> Guided<M> {
+    fn new(search: &Arc<GuidedSearch>, (start, target): (u32, Option<u32>), measure: M) -> Guided<M> {
+        Guided { search: search.clone(), start, target, measure, stage: Stage::New }
+    }
+
+    /// Whether the mode allows any path of at least one edge from a node back to it.
+    fn may_close(&self, cursor: &mut Cursor<'_>) -> Outcome<bool> {
+        let search = &self.search;
+        match search.mode {
+            PathMode::Acyclic => Ok(false),
+            // Over one edge to and fro no node between comes twice.
+            PathMode::Walk | PathMode::Simple => Ok(true),
+            PathMode::Trail if goes_both_ways(&search.step) => {
+                cycle_exists(&search.step, self.start, search.max, cursor)
+            }
+            PathMode::Trail => Ok(true),
+        }
+    }
+
+    /// Begins; a path that is all there is comes at once.
+    fn begin(&mut self, cursor: &mut Cursor<'_>) -> Outcome<Option<FoundPath>> {
+        let search = self.search.clone();
+        let start = self.start;
+        self.stage = Stage::Done;
+        let Some(target) = self.target else {
+            let spread =
+                Spread::new(search.step.clone(), start, search.backwards, Side::From, search.max, cursor);
+            self.stage = Stage::ToAll { guide: Box::new(Guide::new(spread)), at: 0, paths: None };
+            return Ok(None);
+        };
+        if target == start && search.min > 0 && !self.may_close(cursor)? {
+            return Ok(None);
+        }
+        if search.any_walk && target != start {
+            if search.both_ends {
+                return self.measure.any_between(&search, (start, target), cursor);
+            }
+            let mut spread =
+                Spread::new(search.step.clone(), start, search.backwards, Side::From, search.max, cursor);
+            let number = spread.find(target, &mut self.measure, cursor)?;
+            let path = number.map(|number| path_to(&spread, number));
+            spread.finish(cursor);
+            return Ok(path);
+        }
+        let ends = (start, target);
+        let guide = self.measure.guide(&search, ends, cursor)?;
+        if let Some(mut guide) = guide {
+            let paths = Deviations::new(&search, ends, search.backwards, &guide, &mut self.measure, cursor)?;
+            guide.spread.report(cursor);
+            self.stage = Stage::Between(Box::new((guide, paths)));
+        }
+        Ok(None)
+    }
+
+    /// The next path to any end.
+    fn next_of_all(&mut self, spec: &SearchSpec, cursor: &mut Cursor<'_>) -> Outcome<Option<FoundPath>> {
+        let search = self.search.clone();
+        loop {
+            let Stage::ToAll { guide, at, paths } = &mut self.stage else { return Ok(None) };
+            if let Some(some) = paths {
+                if let Some(mut path) = some.next(&search, guide, &mut self.measure, cursor)? {
+                    path.nodes.reverse();
+                    path.edges.reverse();
+                    return Ok(Some(path));
+                }
+                some.finish(cursor);
+                *paths = None;
+            }
+            let Some(number) = guide.spread.nearest(*at, &mut self.measure, cursor)? else {
+                guide.spread.finish(cursor);
+                self.stage = Stage::Done;
+                return Ok(None);
+            };
+            *at += 1;
+            cursor.context.work(1)?;
+            let end = guide.spread.reached[number as usize].node;
+            if !spec.is_target(end, cursor)? {
+                continue;
+            }
+            if search.any_walk && end != self.start {
+                return Ok(Some(path_to(&guide.spread, number)));
+            }
+            if end == self.start && search.min > 0 && !self.may_close(cursor)? {
+                continue;
+            }
+            // From the end back to the start, of which it is known how far it is.
+            let Stage::ToAll { guide, paths, .. } = &mut self.stage else { return Ok(None) };
+            let ends = (end, self.start);
+            let some = Deviations::new(&search, ends, !search.backwards, guide, &mut self.measure, cursor)?;
+            *paths = Some(Box::new(some));
+        }
+    }
+
+    /// Says of the edges that have no weight, once.
+    fn warn(&mut self, cursor: &mut Cursor<'_>) {
+        if let (1.., Some(weight)) = (self.measure.impassable(), &self.search.weight) {
+            warn_of_impassable(self.measure.impassable(), weight, cursor);
+        }
+    }
+}
+
+pub(crate) fn warn_of_impassable(edges: usize, weight: &EdgeWeight, cursor: &mut Cursor<'_>) {
+    let text = format!("{edges} edge(s) have no weight (null) and were not taken");
+    cursor.context.warnings.push(Diagnostic::warning(Code::DATA, weight.expression.span, text));
+}
+
+fn path_to<M: Measure>(spread: &Spread<M>, number: u32) -> FoundPath {
+    let mut path = FoundPath { nodes: vec![spread.reached[number as usize].node], edges: vec![] };
+    for (edge, node) in spread.way_back(number) {
+        path.edges.push(edge);
+        path.nodes.push(node);
+    }
+    path.nodes.reverse();
+    path.edges.reverse();
+    path
+}
+
+impl<M: Ends> PathSource for Guided<M> {
+    fn next(&mut self, spec: &SearchSpec, cursor: &mut Cursor<'_>) -> Outcome<Option<FoundPath>> {
+        let path = match &mut self.stage {
+            Stage::Done => return Ok(None),
+            Stage::New => {
+                let all = self.begin(cursor)?;
+                if all.is_none() && !matches!(self.stage, Stage::Done) {
+                    return self.next(spec, cursor);
+                }
+                all
+            }
+            Stage::Between(both) => {
+                let (guide, paths) = &mut **both;
+                let path = paths.next(&self.search, guide, &mut self.measure, cursor)?;
+                if path.is_none() {
+                    guide.spread.finish(cursor);
+                    paths.finish(cursor);
+                    self.stage = Stage::Done;
+                }
+                path
+            }
+            Stage::ToAll { .. } => self.next_of_all(spec, cursor)?,
+        };
+        if matches!(self.stage, Stage::Done) {
+            self.warn(cursor);
+        }
+        Ok(path)
+    }
+
+    fn resume(&mut self) {
+        match &mut self.stage {
+            Stage::Between(both) => both.0.spread.resume(),
+            Stage::ToAll { guide, .. } => guide.spread.resume(),
+            Stage::New | Stage::Done => {}
+        }
+    }
+
+    fn report(&mut self, cursor: &mut Cursor<'_>) {
+        match &mut self.stage {
+            Stage::Between(both) => both.0.spread.report(cursor),
+            Stage::ToAll { guide, .. } => guide.spread.report(cursor),
+            Stage::New | Stage::Done => {}
+        }
+    }
+
+    fn gave_up(&self) -> bool {
+        self.measure.gave_up()
+    }
+}
+
+/// What a measure does with two bound ends.
+trait Ends: Measure + Send + Sized + 'static {
+    /// The guide to the second node, where it can be reached from the first.
+    fn guide(
+        &mut self, search: &GuidedSearch, (from, to): (u32, u32), cursor: &mut Cursor<'_>,
+    ) -> Outcome<Option<Guide<Self>>> {
+        let step = search.step.clone();
+        let spread = Spread::new(step, to, !search.backwards, Side::To, search.max, cursor);
+        let mut guide = Guide::new(spread);
+        let found = guide.find(from, self, cursor)?.is_some();
+        if !found {
+            guide.spread.finish(cursor);
+        }
+        Ok(found.then_some(guide))
+    }
+
+    /// A cheapest way between two different nodes.
+    fn any_between(
+        &mut self, search: &GuidedSearch, ends: (u32, u32), cursor: &mut Cursor<'_>,
+    ) -> Outcome<Option<FoundPath>> {
+        cheapest_between(search, ends, self, cursor)
+    }
+}
+
+impl Ends for Hops {
+    fn guide(
+        &mut self, search: &GuidedSearch, ends: (u32, u32), cursor: &mut Cursor<'_>,
+    ) -> Outcome<Option<Guide<Hops>>> {
+        Guide::between(&search.step, ends, search.backwards, search.max, cursor)
+    }
+
+    fn any_between(
+        &mut self, search: &GuidedSearch, ends: (u32, u32), cursor: &mut Cursor<'_>,
+    ) -> Outcome<Option<FoundPath>> {
+        meet_in_the_middle(&search.step, ends, search.backwards, search.max, cursor)
+    }
+}
+
+impl Ends for WholeWeights {}
+
+impl Ends for AnyWeights {}

@@ -1,0 +1,319 @@
+//! Spread: the nodes that can be reached from one node over a repeated edge, cheapest first, as far as somebody
+//! asks; breadth first where every edge costs the same.
+
+use std::cmp::Reverse;
+use std::collections::BinaryHeap;
+use std::ops::ControlFlow;
+use std::sync::Arc;
+use std::time::Instant;
+
+use crate::context::{Hop, Outcome, Side};
+use crate::search::cursor::Cursor;
+use crate::search::measure::Measure;
+use crate::search::step::Step;
+use crate::search::visited::NodeNumbers;
+
+/// The root has no edge before it.
+pub(crate) const ROOT: u32 = u32::MAX;
+
+/// So many expansions are timed one by one, later ones this many together.
+const TIMED_TOGETHER: u32 = 64;
+const TIMED_ALONE: usize = 256;
+
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Reached<S> {
+    pub node: u32,
+    /// The number of the node before it.
+    pub parent: u32,
+    pub edge: u32,
+    pub hops: u32,
+    pub sum: S,
+    /// There is no cheaper way.
+    pub settled: bool,
+}
+
+pub(crate) struct Spread<M: Measure> {
+    step: Arc<Step>,
+    backwards: bool,
+    side: Side,
+    /// No way of more edges is looked for. Only where every edge costs the same.
+    max: Option<u32>,
+    numbers: NodeNumbers,
+    pub reached: Vec<Reached<M::Sum>>,
+    /// The numbers of settled nodes, cheapest first, where costs differ.
+    order: Vec<u32>,
+    waiting: BinaryHeap<Reverse<(M::Sum, u32)>>,
+    /// How many nodes were expanded.
+    expanded: usize,
+    candidates: Vec<(u32, u32)>,
+    hops: Vec<Hop>,
+    clock: Instant,
+    untimed: u32,
+    held: usize,
+}
+
+impl<M: Measure> Spread<M> {
+    pub fn new(
+        step: Arc<Step>, root: u32, backwards: bool, side: Side, max: Option<u32>, cursor: &Cursor<'_>,
+    ) -> Spread<M> {
+        let mut numbers = NodeNumbers::new(cursor.context.scope.node_bound());
+        numbers.number(root);
+        let first =
+            Reached { node: root, parent: ROOT, edge: ROOT, hops: 0, sum: M::ZERO, settled: M::LEVELS };
+        let mut waiting = BinaryHeap::new();
+        if !M::LEVELS {
+            waiting.push(Reverse((M::ZERO, 0)));
+        }
+        Spread {
+            step,
+            backwards,
+            side,
+            max,
+            numbers,
+            reached: vec![first],
+            order: vec![],
+            waiting,
+            expanded: 0,
+            candidates: vec![],
+            hops: vec![],
+            clock: Instant::now(),
+            untimed: 0,
+            held: 0,
+        }
+    }
+
+    pub fn backwards(&self) -> bool {
+        self.backwards
+    }
+
+    /// The number of the node if the cheapest way to it is known.
+    #[inline]
+    pub fn known(&self, node: u32) -> Option<u32> {
+        self.numbers.get(node).filter(|&n| self.reached[n as usize].settled)
+    }
+
+    /// The number of the node if a way to it is known.
+    pub fn met(&self, node: u32) -> Option<u32> {
+        self.numbers.get(node)
+    }
+
+    /// No node that is not known yet costs less; `None` where all that can be reached is known.
+    pub fn horizon(&self) -> Option<M::Sum> {
+        if M::LEVELS { self.next_level() } else { self.waiting.peek().map(|Reverse((sum, _))| *sum) }
+    }
+
+    /// Where every edge costs the same: what the nodes reached from the next one cost.
+    fn next_level(&self) -> Option<M::Sum> {
+        // A node's cost is the number of its hops there, and the last node reached has the most.
+        let next = self.reached.get(self.expanded)?;
+        if self.max.is_some_and(|max| next.hops >= max) {
+            return None;
+        }
+        Some(M::of_hops(next.hops + 1))
+    }
+
+    /// How many nodes are reached and not expanded yet.
+    pub fn frontier(&self) -> usize {
+        self.reached.len() - self.expanded
+    }
+
+    /// The hops of the next node to be expanded.
+    pub fn depth(&self) -> Option<u32> {
+        let next = self.reached.get(self.expanded)?;
+        (self.max.is_none_or(|max| next.hops < max)).then_some(next.hops)
+    }
+
+    /// Settles and expands one more node; `None` where there is none.
+    pub fn advance(&mut self, measure: &mut M, cursor: &mut Cursor<'_>) -> Outcome<Option<u32>> {
+        if M::LEVELS {
+            if self.depth().is_none() {
+                return Ok(None);
+            }
+            let number = self.expanded as u32;
+            self.expand_level(number, cursor)?;
+            return Ok(Some(number));
+        }
+        while let Some(Reverse((_, number))) = self.waiting.pop() {
+            let entry = &mut self.reached[number as usize];
+            if entry.settled {
+                continue;
+            }
+            entry.settled = true;
+            self.order.push(number);
+            self.expand_weighted(number, measure, cursor)?;
+            return Ok(Some(number));
+        }
+        Ok(None)
+    }
+
+    /// The number of the node that is the `at`-th nearest, from 0.
+    pub fn nearest(&mut self, at: usize, measure: &mut M, cursor: &mut Cursor<'_>) -> Outcome<Option<u32>> {
+        loop {
+            let known = if M::LEVELS { self.reached.len() } else { self.order.len() };
+            if at < known {
+                return Ok(Some(if M::LEVELS { at as u32 } else { self.order[at] }));
+            }
+            if self.advance(measure, cursor)?.is_none() {
+                return Ok(None);
+            }
+        }
+    }
+
+    /// Spreads until the cheapest way to `node` is known, or that there is none.
+    pub fn find(&mut self, node: u32, measure: &mut M, cursor: &mut Cursor<'_>) -> Outcome<Option<u32>> {
+        loop {
+            if let Some(number) = self.known(node) {
+                return Ok(Some(number));
+            }
+            if self.advance(measure, cursor)?.is_none() {
+                return Ok(None);
+            }
+        }
+    }
+
+    fn expand_level(&mut self, number: u32, cursor: &mut Cursor<'_>) -> Outcome<()> {
+        let from = self.reached[number as usize];
+        self.expanded += 1;
+        let hops = from.hops + 1;
+        let before = self.reached.len();
+        let (numbers, reached) = (&mut self.numbers, &mut self.reached);
+        let expanded = self.step.expand(from.node, self.backwards, cursor, |edge, other| {
+            if numbers.number(other).1 {
+                let sum = M::of_hops(hops);
+                reached.push(Reached { node: other, parent: number, edge, hops, sum, settled: true });
+            }
+            ControlFlow::Continue(())
+        })?;
+        let new = self.reached.len() - before;
+        self.hold(new * (size_of::<Reached<M::Sum>>() + 8), cursor)?;
+        let hop = self.hop(hops);
+        hop.frontier += 1;
+        hop.edges_looked += expanded.looked;
+        hop.failed += expanded.failed;
+        hop.largest_degree = hop.largest_degree.max(expanded.largest);
+        hop.reached += new as u64;
+        // A level is timed as a whole.
+        if self.reached.get(self.expanded).is_none_or(|next| next.hops == hops) {
+            self.take_time(hops);
+        }
+        Ok(())
+    }
+
+    fn expand_weighted(&mut self, number: u32, measure: &mut M, cursor: &mut Cursor<'_>) -> Outcome<()> {
+        let from = self.reached[number as usize];
+        self.expanded += 1;
+        let hops = from.hops + 1;
+        let mut candidates = std::mem::take(&mut self.candidates);
+        candidates.clear();
+        let expanded = self.step.expand(from.node, self.backwards, cursor, |edge, other| {
+            candidates.push((edge, other));
+            ControlFlow::Continue(())
+        })?;
+        let (mut new, mut failed) = (0, expanded.failed);
+        for &(edge, other) in &candidates {
+            // What is settled needs no weight.
+            let known = self.numbers.get(other).map(|n| &mut self.reached[n as usize]);
+            if known.as_ref().is_some_and(|known| known.settled) {
+                continue;
+            }
+            let Some(weight) = measure.of_edge(edge, cursor)? else {
+                failed += 1;
+                continue;
+            };
+            let sum = measure.add(from.sum, weight)?;
+            match known {
+                Some(known) if known.sum <= sum => continue,
+                Some(known) => {
+                    *known = Reached { node: other, parent: number, edge, hops, sum, settled: false };
+                    let other = self.numbers.number(other).0;
+                    self.waiting.push(Reverse((sum, other)));
+                }
+                None => {
+                    let place = self.numbers.number(other).0;
+                    self.reached.push(Reached {
+                        node: other,
+                        parent: number,
+                        edge,
+                        hops,
+                        sum,
+                        settled: false,
+                    });
+                    self.waiting.push(Reverse((sum, place)));
+                    new += 1;
+                }
+            }
+        }
+        self.candidates = candidates;
+        let bytes = size_of::<Reached<M::Sum>>() + size_of::<(M::Sum, u32)>() + 12;
+        self.hold(new * bytes, cursor)?;
+        let hop = self.hop(hops);
+        hop.frontier += 1;
+        hop.edges_looked += expanded.looked;
+        hop.failed += failed;
+        hop.largest_degree = hop.largest_degree.max(expanded.largest);
+        hop.reached += new as u64;
+        self.untimed += 1;
+        if self.expanded <= TIMED_ALONE || self.untimed >= TIMED_TOGETHER {
+            self.take_time(hops);
+        }
+        Ok(())
+    }
+
+    fn hold(&mut self, bytes: usize, cursor: &mut Cursor<'_>) -> Outcome<()> {
+        if bytes > 0 {
+            cursor.context.reserve(bytes)?;
+            self.held += bytes;
+        }
+        Ok(())
+    }
+
+    fn hop(&mut self, hop: u32) -> &mut Hop {
+        while self.hops.len() < hop as usize {
+            let hop = self.hops.len() as u32 + 1;
+            self.hops.push(Hop { hop, side: self.side, ..Hop::default() });
+        }
+        &mut self.hops[hop as usize - 1]
+    }
+
+    fn take_time(&mut self, hop: u32) {
+        let now = Instant::now();
+        let spent = now - std::mem::replace(&mut self.clock, now);
+        self.untimed = 0;
+        self.hop(hop).time_us += spent.as_secs_f64() * 1e6;
+    }
+
+    /// What happened since it was asked last took none of its time.
+    pub fn resume(&mut self) {
+        self.clock = Instant::now();
+    }
+
+    /// Says what it did since it said so last.
+    pub fn report(&mut self, cursor: &mut Cursor<'_>) {
+        for hop in &mut self.hops {
+            if hop.frontier > 0 {
+                hop.known = hop.edges_looked.saturating_sub(hop.failed + hop.reached);
+                let empty = Hop { hop: hop.hop, side: hop.side, ..Hop::default() };
+                cursor.context.hop(std::mem::replace(hop, empty));
+            }
+        }
+    }
+
+    /// Gives its memory back.
+    pub fn finish(&mut self, cursor: &mut Cursor<'_>) {
+        self.report(cursor);
+        cursor.context.release(std::mem::take(&mut self.held));
+    }
+
+    /// The edges and nodes from this node's parent back to the root.
+    pub fn way_back(&self, number: u32) -> impl Iterator<Item = (u32, u32)> + '_ {
+        let mut at = &self.reached[number as usize];
+        std::iter::from_fn(move || {
+            if at.edge == ROOT {
+                return None;
+            }
+            let edge = at.edge;
+            at = &self.reached[at.parent as usize];
+            Some((edge, at.node))
+        })
+    }
+}

@@ -4,6 +4,8 @@
 
 #![allow(clippy::unwrap_used)] // A test that cannot go on should stop with the place.
 
+pub mod proxy;
+
 use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
@@ -123,6 +125,12 @@ impl Running {
     pub fn kill(mut self) {
         self.child.kill().unwrap();
         self.child.wait().unwrap();
+    }
+
+    /// Waits until it ends by itself; returns whether it ended well, and what it printed.
+    pub fn wait(mut self) -> (bool, String) {
+        let ended = self.child.wait().unwrap().success();
+        (ended, self.printed())
     }
 
     /// Ctrl+C; returns whether it ended well.

@@ -18,7 +18,9 @@ use sea_orm_migration::MigratorTrait;
 use tokio::sync::mpsc;
 
 use crate::entities::{graph, graph_type, manifest};
+use crate::fence::Fence;
 use crate::graph_handle::{GraphHandle, read_commits};
+use crate::head::{Head, Moves, is_there, lock_catalog};
 use crate::migration::Migrator;
 use crate::pages::{read_pages, read_segment, remove_segments};
 use crate::publishing::{Contents, clean};
@@ -29,14 +31,23 @@ use crate::{StoreError, jobs};
 /// Any number will do, as long as every service on a database asks for the same.
 const SERVICE_LOCK: i64 = 0x6772_6170_686f_6472;
 
+const CONNECTIONS: u32 = 16;
+
+/// How long PostgreSQL may take to give a connection.
+const CONNECTING: Duration = Duration::from_secs(5);
+
+/// Between two looks whether the service's lock is still held.
+const LOOK_AT_LOCK: Duration = Duration::from_secs(1);
+
 /// Segments that are read and unpacked at once.
 const READ_AT_ONCE: usize = 6;
 
 pub struct Catalog {
     pub(crate) database: DatabaseConnection,
     graphs: RwLock<BTreeMap<String, Arc<GraphHandle>>>,
-    /// Held for as long as the service lives: one writer a database.
-    _lock: tokio::sync::Mutex<PgConnection>,
+    /// Graphs that cannot be opened.
+    offline: RwLock<BTreeMap<String, OfflineGraph>>,
+    pub(crate) fence: Arc<Fence>,
     /// Catalog changes come one after the other. Who needs a graph's turn as well takes that first.
     pub(crate) changing: tokio::sync::Mutex<()>,
 }
@@ -50,6 +61,16 @@ pub struct GraphInfo {
     pub version: u64,
     pub nodes: u64,
     pub edges: u64,
+    /// Why it cannot be opened, where it cannot; its numbers are 0 then.
+    pub offline: Option<String>,
+}
+
+/// A graph that is stored and cannot be opened.
+#[derive(Clone, Debug, PartialEq)]
+pub struct OfflineGraph {
+    pub id: i64,
+    pub name: String,
+    pub reason: String,
 }
 
 #[derive(Clone, Debug, PartialEq, serde::Serialize, serde::Deserialize)]
@@ -102,19 +123,41 @@ impl Catalog {
     /// Connects, migrates, takes the service's lock, and recovers every graph.
     pub async fn open(url: &str) -> Result<Catalog, StoreError> {
         let mut options = ConnectOptions::new(url);
-        options.max_connections(16).connect_timeout(Duration::from_secs(20)).sqlx_logging(false);
+        options
+            .max_connections(CONNECTIONS)
+            .connect_timeout(CONNECTING)
+            .acquire_timeout(CONNECTING)
+            .sqlx_logging(false);
         let database = Database::connect(options).await?;
         let lock = take_lock(url).await?;
         Migrator::up(&database, None).await?;
+        let fence = Arc::new(Fence::take(database.get_postgres_connection_pool()).await?);
+        tokio::spawn(watch_lock(url.to_string(), lock, fence.clone(), database.clone()));
         let catalog = Catalog {
             database,
             graphs: RwLock::default(),
-            _lock: tokio::sync::Mutex::new(lock),
+            offline: RwLock::default(),
+            fence,
             changing: tokio::sync::Mutex::new(()),
         };
         catalog.recover().await?;
         jobs::fail_unfinished(&catalog.database).await?;
         Ok(catalog)
+    }
+
+    /// Returns once another service has taken over the database, with the reason: nothing more can be written.
+    pub async fn taken_over(&self) -> String {
+        self.fence.lost().await
+    }
+
+    /// An error where nothing can be written any more.
+    pub fn may_write(&self) -> Result<(), StoreError> {
+        self.fence.check()
+    }
+
+    /// Graphs that cannot be opened.
+    pub fn offline_graphs(&self) -> Vec<OfflineGraph> {
+        self.offline.read().values().cloned().collect()
     }
 
     async fn recover(&self) -> Result<(), StoreError> {
@@ -127,7 +170,17 @@ impl Catalog {
         sqlx::query(orphans).execute(pool).await?;
         for row in graph::Entity::find().order_by_asc(graph::Column::Id).all(&self.database).await? {
             let started = std::time::Instant::now();
-            let handle = self.open_graph(&row).await?;
+            let handle = match self.open_graph(&row).await {
+                Ok(handle) => handle,
+                // PostgreSQL does not answer: that is no fault of this graph.
+                Err(error @ (StoreError::Database(_) | StoreError::Driver(_))) => return Err(error),
+                Err(error) => {
+                    tracing::error!(graph = row.name, %error, "graph is offline");
+                    let offline = OfflineGraph { id: row.id, name: row.name, reason: error.to_string() };
+                    self.offline.write().insert(offline.name.clone(), offline);
+                    continue;
+                }
+            };
             let snapshot = handle.snapshot();
             tracing::info!(
                 graph = row.name,
@@ -152,14 +205,21 @@ impl Catalog {
             .order_by_desc(manifest::Column::Version)
             .one(&self.database)
             .await?;
+        let head = sqlx::query("SELECT version, ticket FROM heads WHERE graph_id = $1")
+            .bind(row.id)
+            .fetch_optional(self.database.get_postgres_connection_pool())
+            .await?
+            .ok_or_else(|| StoreError::Damaged(format!("the head of graph {} is missing", row.name)))?;
+        let (written, ticket): (i64, i64) = (head.try_get(0)?, head.try_get(1)?);
         let mut stored = Layout::default();
+        let mut named = None;
         let mut snapshot = match newest {
             None => Snapshot::empty_with(schema)?,
             Some(manifest) => {
                 let layout: Layout = serde_json::from_value(manifest.layout.clone())
                     .map_err(|e| StoreError::Damaged(e.to_string()))?;
                 let ids = layout.segment_ids();
-                clean(&self.database, row.id, manifest.version, &ids).await?;
+                named = Some((manifest.version, ids.clone()));
                 let tables = ids.len() - layout.residue.is_some() as usize;
                 let parts = self.read_tables(&layout, &ids[..tables]).await?;
                 let residue = match layout.residue {
@@ -189,7 +249,18 @@ impl Catalog {
         for changes in read_commits(&self.database, row.id, &row.name, snapshot.version).await? {
             snapshot = snapshot.replay(&changes)?;
         }
-        Ok(GraphHandle::new(row.id, row.name.clone(), snapshot, stored, self.database.clone()))
+        if snapshot.version != written as u64 {
+            let text = format!(
+                "graph {} was written up to version {written}, and its log ends at {}",
+                row.name, snapshot.version
+            );
+            return Err(StoreError::Damaged(text));
+        }
+        // Not before what replaces it has been read.
+        if let Some((version, ids)) = named {
+            clean(&self.database, row.id, version, &ids).await?;
+        }
+        Ok(self.handle(Head::new(row.id, ticket), &row.name, (snapshot, stored)))
     }
 
     /// The parts of a base out of its segments: while some are read others are unpacked, and put in their place.
@@ -255,13 +326,18 @@ impl Catalog {
         Ok(rows
             .into_iter()
             .filter_map(|row| {
-                let snapshot = self.graph(&row.name)?.snapshot();
+                let snapshot = self.graph(&row.name).map(|graph| graph.snapshot());
+                let offline = self.offline.read().get(&row.name).map(|offline| offline.reason.clone());
+                if snapshot.is_none() && offline.is_none() {
+                    return None;
+                }
                 Some(GraphInfo {
                     graph_type: row.graph_type_id.and_then(|id| types.get(&id).cloned().flatten()),
                     closed: row.graph_type_id.is_some(),
-                    version: snapshot.version,
-                    nodes: snapshot.node_count(),
-                    edges: snapshot.edge_count(),
+                    version: snapshot.as_ref().map_or(0, |s| s.version),
+                    nodes: snapshot.as_ref().map_or(0, |s| s.node_count()),
+                    edges: snapshot.as_ref().map_or(0, |s| s.edge_count()),
+                    offline,
                     name: row.name,
                 })
             })
@@ -346,12 +422,16 @@ impl Catalog {
             (Some(_), OpenMode::KeepExisting) => return Ok(false),
             _ => {}
         }
+        let offline = self.offline_graphs().into_iter().find(|g| g.name == name);
+        if let (Some(offline), true) = (&offline, mode != OpenMode::Replace) {
+            return Err(StoreError::Offline { name: name.into(), reason: offline.reason.clone() });
+        }
         // Always a graph's turn first, then the catalog's.
         let _turn = match &old {
             Some(old) => {
-                let turn = old.turn().await;
+                let turn = old.turn().await?;
                 // What is on its way to the log would be left there.
-                turn.settled().await;
+                turn.settled().await?;
                 Some(turn)
             }
             None => None,
@@ -369,7 +449,7 @@ impl Catalog {
         let schema = Schema::new(graph_type.clone(), new.created.clone());
         let rows = SchemaRows {
             new_graph: Some(name.into()),
-            replaces: old.as_ref().map(|old| old.id),
+            replaces: old.as_ref().map(|old| old.id).or(offline.map(|offline| offline.id)),
             lookups: to_json(&new.created)?,
             graph_type: match (type_id, &graph_type) {
                 (Some(id), _) => TypeRow::Use(id),
@@ -380,8 +460,7 @@ impl Catalog {
         let pool = self.database.get_postgres_connection_pool();
         let id = sqlx::query("SELECT nextval('graphs_id_seq')").fetch_one(pool).await?.try_get(0)?;
         let empty = Snapshot::empty_with(schema.clone())?;
-        let handle =
-            Arc::new(GraphHandle::new(id, name.into(), empty, Layout::default(), self.database.clone()));
+        let handle = Arc::new(self.handle(Head::new(id, 0), name, (empty, Layout::default())));
         match new.copy_of {
             Some(source) => {
                 let ids = source.next_ids();
@@ -391,33 +470,54 @@ impl Catalog {
                 });
                 let parts = copied.await??;
                 let contents = Contents::Parts(parts);
-                handle.turn().await.publish_under(contents, ids, schema, Some(rows)).await?;
+                handle.turn().await?.publish_under(contents, ids, schema, Some(rows)).await?;
             }
             None => {
-                let transaction = self.database.begin().await?;
-                rows.write(id, &transaction).await?;
-                transaction.commit().await?;
+                handle.write(Moves::First(0), async |transaction| rows.write(id, transaction).await).await?;
             }
         }
+        if let Some(old) = &old {
+            old.forget();
+        }
+        self.offline.write().remove(name);
         self.graphs.write().insert(name.into(), handle);
         Ok(true)
     }
 
     pub async fn drop_graph(&self, name: &str, if_exists: bool) -> Result<bool, StoreError> {
         let Some(old) = self.graph(name) else {
+            if let Some(offline) = self.offline_graphs().into_iter().find(|g| g.name == name) {
+                let _changing = self.changing.lock().await;
+                self.remove(offline.id).await?;
+                self.offline.write().remove(name);
+                return Ok(true);
+            }
             return if if_exists { Ok(false) } else { Err(StoreError::NoGraph(name.into())) };
         };
-        let turn = old.turn().await;
+        let turn = old.turn().await?;
         // What is on its way to the log would be left there.
-        turn.settled().await;
+        turn.settled().await?;
         let _changing = self.changing.lock().await;
         self.is_still(name, Some(&old))?;
-        let transaction = self.database.begin().await?;
-        remove_rows(old.id, &transaction).await?;
-        transaction.commit().await?;
+        self.remove(old.id).await?;
         self.graphs.write().remove(name);
         old.forget();
         Ok(true)
+    }
+
+    async fn remove(&self, id: i64) -> Result<(), StoreError> {
+        let transaction = self.database.begin().await?;
+        self.fence.hold(&transaction).await?;
+        lock_catalog(&transaction).await?;
+        remove_rows(id, &transaction).await?;
+        match transaction.commit().await {
+            Err(error) if is_there(id, &self.database).await => Err(error.into()),
+            _ => Ok(()),
+        }
+    }
+
+    fn handle(&self, row: Head, name: &str, state: (Snapshot, Layout)) -> GraphHandle {
+        GraphHandle::new(row, name.into(), state, self.fence.clone(), self.database.clone())
     }
 
     /// An error where another graph, or none, has come to have the name while a turn was waited for.
@@ -440,14 +540,39 @@ async fn take_lock(url: &str) -> Result<PgConnection, StoreError> {
     let mut connection = PgConnection::connect(url).await?;
     // A service that was just killed keeps the lock until PostgreSQL sees its connection closed.
     for _ in 0..50 {
-        let row = sqlx::query("SELECT pg_try_advisory_lock($1)")
-            .bind(SERVICE_LOCK)
-            .fetch_one(&mut connection)
-            .await?;
-        if row.try_get::<bool, _>(0)? {
+        if try_lock(&mut connection).await? {
             return Ok(connection);
         }
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
     Err(StoreError::Server("another Graphodrome service is using this database".into()))
+}
+
+async fn try_lock(connection: &mut PgConnection) -> Result<bool, sqlx::Error> {
+    sqlx::query_scalar("SELECT pg_try_advisory_lock($1)").bind(SERVICE_LOCK).fetch_one(connection).await
+}
+
+/// Looks at the service's lock now and then, and takes it again where its connection was lost. Who took it meanwhile
+/// has begun an epoch, and this service writes no more.
+async fn watch_lock(url: String, lock: PgConnection, fence: Arc<Fence>, database: DatabaseConnection) {
+    let mut held = Some(lock);
+    while fence.check().is_ok() {
+        tokio::time::sleep(LOOK_AT_LOCK).await;
+        if let Some(connection) = &mut held {
+            let asked = tokio::time::timeout(CONNECTING, sqlx::query("SELECT 1").execute(connection)).await;
+            if !matches!(asked, Ok(Ok(_))) {
+                tracing::warn!("the connection that holds the service's lock was lost");
+                held = None;
+            }
+        }
+        if held.is_none()
+            && let Ok(Ok(mut connection)) =
+                tokio::time::timeout(CONNECTING, PgConnection::connect(&url)).await
+            && fence.is_ours(database.get_postgres_connection_pool()).await.is_ok_and(|ours| ours)
+            && try_lock(&mut connection).await.is_ok_and(|taken| taken)
+        {
+            tracing::info!("the service's lock is held again");
+            held = Some(connection);
+        }
+    }
 }

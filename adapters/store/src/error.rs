@@ -24,6 +24,23 @@ pub enum StoreError {
     Damaged(String),
     #[error("{0}")]
     Server(String),
+    /// PostgreSQL does not answer; nothing was written.
+    #[error("{0}")]
+    Away(String),
+    /// It was built on a commit that could not be written; nothing was written.
+    #[error("a change before this one could not be written, so this one was not either")]
+    Lost,
+    /// PostgreSQL went away before it said whether it kept the commit.
+    #[error("PostgreSQL went away before it said whether the change was written")]
+    Unknown { graph: String, ticket: i64 },
+    /// The graph takes no more changes.
+    #[error("the graph cannot be written: {0}")]
+    Closed(String),
+    /// The service writes no more.
+    #[error("this service writes no more: {0}")]
+    Fenced(String),
+    #[error("the graph {name} is offline: {reason}")]
+    Offline { name: String, reason: String },
     #[error("the graph changed while it was being loaded; nothing was published")]
     Conflict,
 }

@@ -7,38 +7,55 @@
 
 use std::collections::VecDeque;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
 
 use arc_swap::ArcSwap;
 use graphodrome_graph::{Change, Snapshot};
 use parking_lot::Mutex;
-use sea_orm::sqlx;
 use sea_orm::{ColumnTrait, DatabaseConnection, EntityTrait, QueryFilter, QueryOrder};
-use tokio::sync::{oneshot, watch};
+use tokio::sync::{Notify, oneshot, watch};
 
 use crate::StoreError;
-use crate::entities::{commit, manifest};
+use crate::entities::commit;
+use crate::fence::Fence;
+use crate::head::Head;
 use crate::lent::Lent;
 use crate::pages::remove_segments;
 use crate::segments::Layout;
 
-struct Pending {
-    snapshot: Arc<Snapshot>,
-    changes: Vec<u8>,
-    done: oneshot::Sender<Result<(), String>>,
+pub(crate) struct Pending {
+    pub snapshot: Arc<Snapshot>,
+    pub changes: Vec<u8>,
+    pub done: oneshot::Sender<Result<(), StoreError>>,
+}
+
+/// Whether the graph may be written.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Standing {
+    Open,
+    /// It is not known whether PostgreSQL kept the last write: nothing may be built on it, nor beside it.
+    InDoubt,
+    /// Something else has written to it.
+    Closed(String),
 }
 
 pub(crate) struct State {
+    pub standing: Standing,
     /// The newest state, commits in the queue included.
-    head: Arc<Snapshot>,
-    queue: Vec<Pending>,
+    pub head: Arc<Snapshot>,
+    pub queue: Vec<Pending>,
+    /// What became of writes whose answer did not arrive, by their tickets; `None` where that is not known yet.
+    pub outcomes: VecDeque<(i64, Option<bool>)>,
     /// The newest commits, those in the queue included, in order.
     recent: VecDeque<(u64, Arc<Vec<Change>>)>,
     /// Changes in them.
     recent_changes: usize,
     /// Whether a task writes the queue, and goes on until it is empty.
-    writing: bool,
+    pub writing: bool,
 }
+
+/// How long those who wait for what is not known yet are kept waiting; then they are told so.
+pub(crate) const PATIENCE: Duration = Duration::from_secs(10);
 
 /// Changes of the newest commits that are kept in memory.
 const RECENT_CHANGES: usize = 200_000;
@@ -52,6 +69,23 @@ impl State {
                 self.recent_changes -= gone.len() + 1;
             }
         }
+    }
+
+    /// An error where the graph may not be written.
+    pub fn may_write(&self) -> Result<(), StoreError> {
+        match &self.standing {
+            Standing::Open => Ok(()),
+            Standing::InDoubt => Err(StoreError::Away(
+                "PostgreSQL went away before it said whether the last change was written: nothing else is written before that is known".into(),
+            )),
+            Standing::Closed(why) => Err(StoreError::Closed(why.clone())),
+        }
+    }
+
+    /// Goes back to what is published, which nobody has built on.
+    pub fn reset(&mut self, published: Arc<Snapshot>) {
+        self.forget_after(published.version);
+        self.head = published;
     }
 
     fn forget_after(&mut self, version: u64) {
@@ -74,34 +108,25 @@ pub struct GraphHandle {
     turn: tokio::sync::Mutex<()>,
     pub(crate) log: tokio::sync::Mutex<()>,
     /// The connection over which commits are written.
-    lent: Arc<Lent>,
-    /// Whether PostgreSQL may have kept commits that were answered as not written: its connection broke
-    /// before it said so.
-    doubtful: AtomicBool,
-    /// The same of a base.
-    pub(crate) doubtful_base: AtomicBool,
+    pub(crate) lent: Arc<Lent>,
+    /// Where the log ends in PostgreSQL.
+    pub(crate) row: Head,
+    pub(crate) fence: Arc<Fence>,
     /// Where the tables of the newest base are stored.
     pub(crate) layout: Mutex<Layout>,
     pub(crate) folding: tokio::sync::Mutex<()>,
+    /// Told when the standing changes.
+    cleared: Notify,
     /// The newest version that is published.
     news: watch::Sender<u64>,
     pub(crate) database: DatabaseConnection,
 }
 
-/// The task that writes the queue; should it stop half way, the next commit begins another.
-struct Writer(Arc<GraphHandle>);
-
-impl Drop for Writer {
-    fn drop(&mut self) {
-        if std::thread::panicking() {
-            self.0.state.lock().writing = false;
-        }
-    }
-}
-
 /// A turn to write: nobody else changes the graph while it is held.
 pub struct Turn<'g> {
     pub(crate) graph: &'g Arc<GraphHandle>,
+    /// The newest state when the turn began: what is written in this turn follows it, or is not written.
+    head: Arc<Snapshot>,
     _guard: tokio::sync::MutexGuard<'g, ()>,
 }
 
@@ -111,10 +136,13 @@ pub(crate) fn encode_changes(changes: &[Change]) -> Result<Vec<u8>, StoreError> 
 
 impl GraphHandle {
     pub(crate) fn new(
-        id: i64, name: String, snapshot: Snapshot, layout: Layout, database: DatabaseConnection,
+        row: Head, name: String, (snapshot, layout): (Snapshot, Layout), fence: Arc<Fence>,
+        database: DatabaseConnection,
     ) -> Self {
         let snapshot = Arc::new(snapshot);
         let state = State {
+            standing: Standing::Open,
+            outcomes: VecDeque::new(),
             head: snapshot.clone(),
             queue: vec![],
             recent: VecDeque::new(),
@@ -122,7 +150,9 @@ impl GraphHandle {
             writing: false,
         };
         GraphHandle {
-            id,
+            id: row.graph(),
+            row,
+            fence,
             name,
             news: watch::channel(snapshot.version).0,
             published: ArcSwap::new(snapshot),
@@ -130,10 +160,9 @@ impl GraphHandle {
             turn: tokio::sync::Mutex::new(()),
             log: tokio::sync::Mutex::new(()),
             lent: Arc::default(),
-            doubtful: AtomicBool::new(false),
-            doubtful_base: AtomicBool::new(false),
             layout: Mutex::new(layout),
             folding: tokio::sync::Mutex::new(()),
+            cleared: Notify::new(),
             database,
         }
     }
@@ -174,146 +203,37 @@ impl GraphHandle {
         Ok(whole.then(|| (version + 1..).zip(log.into_iter().map(Arc::new)).collect()))
     }
 
-    fn publish_snapshot(&self, snapshot: Arc<Snapshot>) {
+    pub(crate) fn publish_snapshot(&self, snapshot: Arc<Snapshot>) {
         let version = snapshot.version;
         self.published.store(snapshot);
         self.news.send_replace(version);
     }
 
-    pub async fn turn(self: &Arc<Self>) -> Turn<'_> {
-        Turn { graph: self, _guard: self.turn.lock().await }
-    }
-
-    /// Writes what is queued, in a task of its own: a client that goes away drops its request, and a
-    /// log entry dropped half way would leave the newest state with a gap in the log behind it.
-    pub(crate) async fn flush(self: &Arc<Self>) {
-        let graph = self.clone();
-        if let Err(error) = tokio::spawn(async move { graph.write_queue().await }).await {
-            tracing::error!(%error, graph = self.name, "the commit log's writer stopped");
-        }
-    }
-
-    /// Sees to it that what is queued is written: by the task that writes already, or by a new one. What is
-    /// queued while that waits for PostgreSQL goes into one transaction after it.
-    fn keep_writing(self: &Arc<Self>) {
-        if std::mem::replace(&mut self.state.lock().writing, true) {
-            return;
-        }
-        let writer = Writer(self.clone());
-        tokio::spawn(async move {
-            loop {
-                // Whoever is about to queue something comes along.
-                tokio::task::yield_now().await;
-                writer.0.write_queue().await;
-                let mut state = writer.0.state.lock();
-                if state.queue.is_empty() {
-                    state.writing = false;
-                    return;
+    /// The graph's turn to be written, once everybody before has had theirs; an error where it cannot be written.
+    pub async fn turn(self: &Arc<Self>) -> Result<Turn<'_>, StoreError> {
+        let guard = self.turn.lock().await;
+        let began = tokio::time::Instant::now();
+        loop {
+            let cleared = self.cleared.notified();
+            self.fence.check()?;
+            let refused = {
+                let state = self.state.lock();
+                match state.may_write() {
+                    Ok(()) => return Ok(Turn { graph: self, head: state.head.clone(), _guard: guard }),
+                    Err(refused) => refused,
                 }
-            }
-        });
-    }
-
-    /// Writes what is queued, unless somebody did so meanwhile.
-    async fn write_queue(&self) {
-        let _log = self.log.lock().await;
-        let batch = std::mem::take(&mut self.state.lock().queue);
-        let Some(last) = batch.last() else { return };
-        let newest = last.snapshot.clone();
-        let written = match self.settle_doubts().await {
-            Ok(()) => self.log_commits(&batch).await.map_err(StoreError::from),
-            Err(error) => Err(error),
-        };
-        match written {
-            Ok(_) => {
-                self.publish_snapshot(newest);
-                for pending in batch {
-                    let _ = pending.done.send(Ok(()));
-                }
-            }
-            Err(error) => {
-                self.doubtful.store(true, Ordering::SeqCst);
-                let settled = self.settle_doubts().await.is_ok();
-                // Nothing of it is durable, so nothing built on it may stay.
-                let later = {
-                    let mut state = self.state.lock();
-                    state.head = self.published.load_full();
-                    let version = state.head.version;
-                    state.forget_after(version);
-                    std::mem::take(&mut state.queue)
-                };
-                let doubt =
-                    if settled { "" } else { "; whether it was is known when PostgreSQL answers again" };
-                for pending in batch.into_iter().chain(later) {
-                    let _ = pending.done.send(Err(format!("{error}{doubt}")));
-                }
+            };
+            let in_doubt = matches!(refused, StoreError::Away(_));
+            if !in_doubt || tokio::time::timeout_at(began + PATIENCE, cleared).await.is_err() {
+                return Err(refused);
             }
         }
     }
 
-    /// Makes true what was answered: takes back commits that PostgreSQL may have kept and nobody was told of.
-    /// Called with the log held, before anything else is written. A base that it may have kept is not taken
-    /// back, as its schema came with it: where it did, nothing is written before the graph is opened again.
-    pub(crate) async fn settle_doubts(&self) -> Result<(), StoreError> {
-        let version = self.published.load().version;
-        if self.doubtful_base.load(Ordering::SeqCst) {
-            if self.stored_base(version + 1).await?.is_some() {
-                return Err(StoreError::Server(format!(
-                    "graph {} was changed as a whole while PostgreSQL went away: start the service again to see it",
-                    self.name
-                )));
-            }
-            self.doubtful_base.store(false, Ordering::SeqCst);
-        }
-        if self.doubtful.load(Ordering::SeqCst) {
-            sqlx::query("DELETE FROM commits WHERE graph_id = $1 AND version > $2")
-                .bind(self.id)
-                .bind(version as i64)
-                .execute(self.database.get_postgres_connection_pool())
-                .await?;
-            self.doubtful.store(false, Ordering::SeqCst);
-        }
-        Ok(())
-    }
-
-    /// The manifest of this version that PostgreSQL has.
-    pub(crate) async fn stored_base(&self, version: u64) -> Result<Option<manifest::Model>, StoreError> {
-        Ok(manifest::Entity::find_by_id((self.id, version as i64)).one(&self.database).await?)
-    }
-
-    /// All of them or none: one statement for any number of commits, so that it is prepared once, and one
-    /// more for each piece of what is more than PostgreSQL takes at once.
-    async fn log_commits(&self, batch: &[Pending]) -> Result<(), sqlx::Error> {
-        let pool = self.database.get_postgres_connection_pool();
-        let pieces = pieces(batch);
-        if let [all] = &pieces[..] {
-            let mut connection = self.lent.take(pool).await?;
-            self.log_piece(all).execute(&mut *connection).await?;
-            self.lent.give_back(connection);
-            return Ok(());
-        }
-        let mut transaction = pool.begin().await?;
-        for piece in pieces {
-            self.log_piece(piece).execute(&mut *transaction).await?;
-        }
-        transaction.commit().await
-    }
-
-    fn log_piece<'p>(
-        &self, piece: &'p [Pending],
-    ) -> sqlx::query::Query<'p, sqlx::Postgres, sqlx::postgres::PgArguments> {
-        let versions: Vec<i64> = piece.iter().map(|p| p.snapshot.version as i64).collect();
-        let checksums: Vec<i64> = piece.iter().map(|p| crc32fast::hash(&p.changes) as i64).collect();
-        let changes: Vec<&[u8]> = piece.iter().map(|p| &p.changes[..]).collect();
-        sqlx::query(
-            "INSERT INTO commits (graph_id, version, checksum, changes, created)
-             SELECT $1, version, checksum, changes, now()
-             FROM unnest($2::bigint[], $3::bigint[], $4::bytea[]) AS new (version, checksum, changes)",
-        )
-        .bind(self.id)
-        .bind(versions)
-        .bind(checksums)
-        .bind(changes)
+    /// Says whether the graph may be written from now on.
+    pub(crate) fn stand(&self, standing: Standing) {
+        self.state.lock().standing = standing;
+        self.cleared.notify_waiters();
     }
 
     /// Removes the segments of a graph that is gone, while nobody waits for it.
@@ -356,7 +276,15 @@ pub(crate) async fn read_commits(
 impl Turn<'_> {
     /// The newest state, commits not yet durable included: what a write is made against.
     pub fn snapshot(&self) -> Arc<Snapshot> {
-        self.graph.state.lock().head.clone()
+        self.head.clone()
+    }
+
+    /// An error where the state that this turn began with is not the newest any more: a commit that it includes
+    /// could not be written.
+    fn follows(&self, state: &State) -> Result<(), StoreError> {
+        self.graph.fence.check()?;
+        state.may_write()?;
+        if Arc::ptr_eq(&state.head, &self.head) { Ok(()) } else { Err(StoreError::Lost) }
     }
 
     /// Queues a commit and gives the turn on; returns when it is durable and published.
@@ -367,6 +295,7 @@ impl Turn<'_> {
         let snapshot = Arc::new(snapshot);
         {
             let mut state = self.graph.state.lock();
+            self.follows(&state)?;
             state.head = snapshot.clone();
             state.remember(snapshot.version, made);
             state.queue.push(Pending { snapshot, changes, done });
@@ -375,10 +304,7 @@ impl Turn<'_> {
         drop(self);
         graph.keep_writing();
         match answer.await {
-            Ok(Ok(())) => Ok(()),
-            Ok(Err(message)) => {
-                Err(StoreError::Server(format!("the commit could not be written: {message}")))
-            }
+            Ok(written) => written,
             Err(_) => Err(StoreError::Server("the commit was not written".into())),
         }
     }
@@ -390,31 +316,17 @@ impl Turn<'_> {
         self.graph.publish_snapshot(snapshot);
     }
 
-    /// Waits until every commit made before this turn is durable.
-    pub(crate) async fn settled(&self) -> Arc<Snapshot> {
+    /// Waits until every commit made before this turn is durable; an error where one could not be written.
+    pub(crate) async fn settled(&self) -> Result<Arc<Snapshot>, StoreError> {
         self.graph.flush().await;
-        self.snapshot()
+        self.follows(&self.graph.state.lock())?;
+        if !Arc::ptr_eq(&self.graph.snapshot(), &self.head) {
+            return Err(StoreError::Lost);
+        }
+        Ok(self.head.clone())
     }
 
     pub(crate) fn graph(&self) -> &Arc<GraphHandle> {
         self.graph
     }
-}
-
-/// Bytes of changes in one statement, where there is more than one commit in it: PostgreSQL takes less than
-/// 1 GiB.
-const PIECE: usize = 64 << 20;
-
-/// Commits in their order, so many at once as are not too large together.
-fn pieces(batch: &[Pending]) -> Vec<&[Pending]> {
-    let (mut pieces, mut first, mut bytes) = (vec![], 0, 0);
-    for (i, pending) in batch.iter().enumerate() {
-        if i > first && bytes + pending.changes.len() > PIECE {
-            pieces.push(&batch[first..i]);
-            (first, bytes) = (i, 0);
-        }
-        bytes += pending.changes.len();
-    }
-    pieces.push(&batch[first..]);
-    pieces
 }

@@ -2,7 +2,7 @@
 //! whether it is still there, which is a round trip more for every one.
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use parking_lot::Mutex;
@@ -11,6 +11,12 @@ use sea_orm::sqlx::{self, PgPool, Postgres};
 
 /// How long a connection is kept without being used; after that it goes back to the pool.
 const KEPT: Duration = Duration::from_secs(1);
+
+/// Of all graphs together no more are kept: others need the pool's connections too.
+const KEPT_AT_MOST: usize = 6;
+
+/// How many are kept now.
+static ALL: AtomicUsize = AtomicUsize::new(0);
 
 #[derive(Default)]
 pub(crate) struct Lent {
@@ -22,16 +28,33 @@ pub(crate) struct Lent {
 impl Lent {
     /// The connection that was used just now, or another one of the pool.
     pub async fn take(&self, pool: &PgPool) -> Result<PoolConnection<Postgres>, sqlx::Error> {
-        match self.kept.lock().take() {
-            Some((connection, used)) if used.elapsed() < KEPT => return Ok(connection),
-            _ => {}
+        if let Some((connection, used)) = self.take_kept() {
+            if used.elapsed() < KEPT {
+                return Ok(connection);
+            }
+            drop(connection);
         }
         pool.acquire().await
     }
 
-    /// Keeps a connection that has done its work; one that failed is to be dropped.
+    fn take_kept(&self) -> Option<(PoolConnection<Postgres>, Instant)> {
+        let kept = self.kept.lock().take();
+        if kept.is_some() {
+            ALL.fetch_sub(1, Ordering::SeqCst);
+        }
+        kept
+    }
+
+    /// Keeps a connection that has done its work, unless many are kept; one that failed is to be dropped.
     pub fn give_back(self: &Arc<Self>, connection: PoolConnection<Postgres>) {
-        *self.kept.lock() = Some((connection, Instant::now()));
+        if ALL.fetch_add(1, Ordering::SeqCst) >= KEPT_AT_MOST {
+            ALL.fetch_sub(1, Ordering::SeqCst);
+            return;
+        }
+        let before = self.kept.lock().replace((connection, Instant::now()));
+        if before.is_some() {
+            ALL.fetch_sub(1, Ordering::SeqCst);
+        }
         if self.watched.swap(true, Ordering::SeqCst) {
             return;
         }
@@ -39,13 +62,19 @@ impl Lent {
         tokio::spawn(async move {
             loop {
                 tokio::time::sleep(KEPT).await;
-                let mut kept = lent.kept.lock();
-                if kept.as_ref().is_none_or(|(_, used)| used.elapsed() >= KEPT) {
-                    *kept = None;
+                let unused = lent.kept.lock().as_ref().is_none_or(|(_, used)| used.elapsed() >= KEPT);
+                if unused {
                     lent.watched.store(false, Ordering::SeqCst);
+                    drop(lent.take_kept());
                     return;
                 }
             }
         });
+    }
+}
+
+impl Drop for Lent {
+    fn drop(&mut self) {
+        self.take_kept();
     }
 }

@@ -7,9 +7,12 @@
 mod catalog;
 mod entities;
 mod error;
+mod fence;
 mod graph_handle;
+mod head;
 mod jobs;
 mod lent;
+mod log;
 mod migration;
 mod pages;
 mod publishing;
@@ -19,10 +22,11 @@ mod segments;
 mod server;
 mod stored_columns;
 
-pub use catalog::{Catalog, GraphInfo, GraphTypeInfo, NewGraph, OpenMode};
+pub use catalog::{Catalog, GraphInfo, GraphTypeInfo, NewGraph, OfflineGraph, OpenMode};
 pub use error::StoreError;
 pub use graph_handle::{GraphHandle, Turn};
 pub use jobs::{JobRecord, JobState, RejectRecord};
+pub use log::Outcome;
 pub use publishing::Contents;
 pub use saved::SavedRecord;
 pub use schema::GoOn;

@@ -14,6 +14,7 @@ impl MigratorTrait for Migrator {
             Box::new(SavedQueries),
             Box::new(Pages),
             Box::new(Commits),
+            Box::new(Heads),
         ]
     }
 }
@@ -207,6 +208,41 @@ impl MigrationTrait for Commits {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         let text = "ALTER TABLE commits DROP CONSTRAINT commits_graph_id_fkey";
         manager.get_connection().execute_unprepared(text).await?;
+        Ok(())
+    }
+}
+
+/// Where each graph's log ends, and the service that may write.
+struct Heads;
+
+impl MigrationName for Heads {
+    fn name(&self) -> &str {
+        "m0007_heads"
+    }
+}
+
+const HEADS: &str = "
+CREATE TABLE service (one boolean PRIMARY KEY DEFAULT true CHECK (one), epoch bigint NOT NULL);
+INSERT INTO service (epoch) VALUES (0);
+CREATE TABLE heads (
+    graph_id bigint PRIMARY KEY REFERENCES graphs (id) ON DELETE CASCADE,
+    version bigint NOT NULL,
+    ticket bigint NOT NULL
+) WITH (fillfactor = 20);
+INSERT INTO heads (graph_id, version, ticket)
+SELECT id, GREATEST(
+    (SELECT max(version) FROM commits WHERE graph_id = g.id),
+    (SELECT max(version) FROM manifests WHERE graph_id = g.id),
+    0
+), 0 FROM graphs g;
+-- By which a commit is found whose answer did not arrive.
+ALTER TABLE commits ADD COLUMN ticket bigint NOT NULL DEFAULT 0;
+";
+
+#[async_trait::async_trait]
+impl MigrationTrait for Heads {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(HEADS).await?;
         Ok(())
     }
 }

@@ -7,13 +7,16 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use graphodrome_graph::{Base, BaseParts, Change, Code, GraphError, Schema, Snapshot, StoredTables};
 use parking_lot::Mutex;
 use sea_orm::{
-    ActiveValue::Set, ColumnTrait, DatabaseConnection, EntityTrait, QueryFilter, TransactionTrait, sqlx,
+    ActiveValue::Set, ColumnTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, QueryFilter,
+    TransactionTrait, sqlx,
 };
 use tokio::sync::oneshot;
 
 use crate::StoreError;
 use crate::entities::{manifest, segment};
-use crate::graph_handle::{GraphHandle, Turn, read_commits};
+use crate::graph_handle::{GraphHandle, Standing, Turn, read_commits};
+use crate::head::{Moves, is_there, lock_catalog};
+use crate::log::after;
 use crate::pages::{remove_segments, store};
 use crate::schema::{GoOn, SchemaRows};
 use crate::segments::{Layout, Outline};
@@ -69,8 +72,8 @@ impl GraphHandle {
             Ok(Arc::new(Base::build_telling(folded.fold(), &folded.schema(), &|| Ok(()), told)?))
         };
         let (base, layout) = self.build_and_store(build, Arc::new(|| Ok(()))).await?;
-        let turn = self.turn().await;
-        let head = turn.settled().await;
+        let turn = self.turn().await?;
+        let head = turn.settled().await?;
         if !Arc::ptr_eq(&head.base, &before.base) || head.schema() != before.schema() {
             drop(turn);
             let pool = self.database.get_postgres_connection_pool();
@@ -82,7 +85,7 @@ impl GraphHandle {
         for changes in read_commits(&self.database, self.id, &self.name, before.version).await? {
             snapshot = snapshot.replay(&changes)?;
         }
-        self.write_manifest(before.version, ids, layout, None).await?;
+        self.write_manifest((before.version, Moves::Not), ids, layout, None).await?;
         turn.show(Arc::new(snapshot));
         Ok(())
     }
@@ -127,7 +130,7 @@ impl GraphHandle {
     /// Makes a layout the graph, with the schema's rows in the same transaction. What it replaces is
     /// removed; a crash before that leaves it to the next start.
     async fn write_manifest(
-        &self, version: u64, ids: (u64, u64), layout: Layout, schema: Option<SchemaRows>,
+        &self, (version, moves): (u64, Moves), ids: (u64, u64), layout: Layout, schema: Option<SchemaRows>,
     ) -> Result<(), StoreError> {
         let described = serde_json::to_value(&layout).map_err(|e| StoreError::Damaged(e.to_string()))?;
         let row = manifest::ActiveModel {
@@ -135,27 +138,19 @@ impl GraphHandle {
             version: Set(version as i64),
             next_node_id: Set(ids.0 as i64),
             next_edge_id: Set(ids.1 as i64),
-            layout: Set(described.clone()),
+            layout: Set(described),
             created: Set(chrono::Utc::now().fixed_offset()),
         };
-        let transaction = self.database.begin().await?;
-        if let Some(rows) = schema {
-            rows.write(self.id, &transaction).await?;
-        }
-        // A base written anew for the state that another was written for replaces that.
-        manifest::Entity::delete_by_id((self.id, version as i64)).exec(&transaction).await?;
-        manifest::Entity::insert(row).exec_without_returning(&transaction).await?;
-        if let Err(error) = transaction.commit().await {
-            // The connection may have broken after PostgreSQL kept it.
-            let _log = self.log.lock().await;
-            self.doubtful_base.store(true, Ordering::SeqCst);
-            let found = self.stored_base(version).await?;
-            self.doubtful_base.store(false, Ordering::SeqCst);
-            // There may be one of the same version that this was to replace.
-            if found.is_none_or(|base| base.layout != described) {
-                return Err(error.into());
+        self.write(moves, async |transaction| {
+            if let Some(rows) = schema {
+                rows.write(self.id, transaction).await?;
             }
-        }
+            // A base written anew for the state that another was written for replaces that.
+            manifest::Entity::delete_by_id((self.id, version as i64)).exec(transaction).await?;
+            manifest::Entity::insert(row).exec_without_returning(transaction).await?;
+            Ok(())
+        })
+        .await?;
         let kept = layout.segment_ids();
         let before = std::mem::replace(&mut *self.layout.lock(), layout).segment_ids();
         let gone: Vec<i64> = before.into_iter().filter(|id| !kept.contains(id)).collect();
@@ -167,6 +162,43 @@ impl GraphHandle {
             }
         });
         Ok(())
+    }
+}
+
+impl GraphHandle {
+    /// Does all of `write` in one transaction, or nothing of it: moves the graph's head with it, and where
+    /// PostgreSQL went away before it said what became of it waits until it says so. Called in a turn whose
+    /// commits are durable.
+    pub(crate) async fn write(
+        &self, moves: Moves, write: impl AsyncFnOnce(&DatabaseTransaction) -> Result<(), StoreError>,
+    ) -> Result<(), StoreError> {
+        let _log = self.log.lock().await;
+        self.state.lock().may_write()?;
+        let ticket = self.row.next();
+        let transaction = self.database.begin().await?;
+        self.fence.hold(&transaction).await?;
+        if let Moves::First(_) = moves {
+            lock_catalog(&transaction).await?;
+            write(&transaction).await?;
+            self.row.move_in(ticket, moves, &transaction).await?;
+        } else {
+            // The head first: whoever settles waits for it.
+            self.row.move_in(ticket, moves, &transaction).await?;
+            write(&transaction).await?;
+        }
+        let Err(error) = transaction.commit().await else {
+            self.row.kept(ticket);
+            return Ok(());
+        };
+        tracing::warn!(%error, graph = self.name, "whether a new base was written is not known");
+        if let Moves::First(_) = moves {
+            let kept = is_there(self.id, &self.database).await;
+            return if kept { Ok(self.row.kept(ticket)) } else { Err(error.into()) };
+        }
+        self.stand(Standing::InDoubt);
+        let settled = self.settle(ticket, &mut |_| {}).await;
+        self.stand(after(&settled));
+        if settled? { Ok(()) } else { Err(error.into()) }
     }
 }
 
@@ -202,12 +234,7 @@ impl Turn<'_> {
         self, contents: Contents, ids: (u64, u64), schema: Schema, rows: Option<SchemaRows>, go_on: GoOn,
     ) -> Result<Arc<Snapshot>, StoreError> {
         // Commits made before this turn may still be on their way to the log.
-        self.graph.flush().await;
-        {
-            let _log = self.graph.log.lock().await;
-            self.graph.settle_doubts().await?;
-        }
-        let before = self.snapshot();
+        let before = self.settled().await?;
         let next = before.next_ids();
         let ids = (ids.0.max(next.0), ids.1.max(next.1));
         let version = before.version + 1;
@@ -249,7 +276,12 @@ impl Turn<'_> {
         let is_level =
             layout.nodes.len() < snapshot.base.nodes.len() || layout.edges.len() < snapshot.base.edges.len();
         let layout = if is_level { stored.with_level(layout) } else { layout };
-        self.graph.write_manifest(version, snapshot.next_ids(), layout, rows).await?;
+        let is_new = rows.as_ref().is_some_and(|rows| rows.new_graph.is_some());
+        let moves = match is_new {
+            true => Moves::First(version),
+            false => Moves::To { before: version - 1, after: version },
+        };
+        self.graph.write_manifest((version, moves), snapshot.next_ids(), layout, rows).await?;
         self.show(snapshot.clone());
         Ok(snapshot)
     }

@@ -6,12 +6,13 @@ use std::sync::Arc;
 use graphodrome_graph::{BaseParts, Created, GraphError, GraphType, Schema, Snapshot};
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait,
-    PaginatorTrait, QueryFilter, TransactionTrait,
+    PaginatorTrait, QueryFilter,
 };
 
 use crate::catalog::{parsed_type, to_json};
 use crate::entities::{commit, graph, graph_type};
 use crate::graph_handle::Turn;
+use crate::head::Moves;
 use crate::publishing::Contents;
 use crate::{Catalog, StoreError};
 
@@ -94,7 +95,7 @@ pub type GoOn = Arc<dyn Fn() -> Result<(), GraphError> + Send + Sync>;
 impl Turn<'_> {
     /// Gives the graph other keys and indexes, built on what is there. All of it or nothing.
     pub async fn change_lookups(self, created: Created, go_on: GoOn) -> Result<Arc<Snapshot>, StoreError> {
-        let before = self.settled().await;
+        let before = self.settled().await?;
         let schema = Schema::new(before.graph_type.clone(), created);
         let rows = SchemaRows {
             new_graph: None,
@@ -109,7 +110,7 @@ impl Turn<'_> {
     async fn change_schema(
         self, schema: Schema, rows: SchemaRows, go_on: GoOn,
     ) -> Result<Arc<Snapshot>, StoreError> {
-        let before = self.settled().await;
+        let before = self.settled().await?;
         // A new key must hold for the base alone, which is what the next start builds it on.
         let more_keys = schema.keys.iter().any(|key| !before.keys.contains(key));
         if more_keys && before.overlay_len() > 0 {
@@ -121,9 +122,7 @@ impl Turn<'_> {
         let made = tokio::task::spawn_blocking(move || before.with_schema(schema, &*go_on));
         let snapshot = Arc::new(made.await??);
         let graph = self.graph();
-        let transaction = graph.database.begin().await?;
-        rows.write(graph.id, &transaction).await?;
-        transaction.commit().await?;
+        graph.write(Moves::Not, async |transaction| rows.write(graph.id, transaction).await).await?;
         self.show(snapshot.clone());
         Ok(snapshot)
     }
@@ -137,7 +136,7 @@ impl Catalog {
         go_on: GoOn,
     ) -> Result<Arc<Snapshot>, StoreError> {
         let _changing = self.changing.lock().await;
-        let before = turn.settled().await;
+        let before = turn.settled().await?;
         let graph_type_row = self.type_row(turn.graph().id, &turn.graph().name, &graph_type).await?;
         let schema = Schema::new(Some(Arc::new(graph_type)), created);
         let rows = SchemaRows {
@@ -156,7 +155,7 @@ impl Catalog {
     pub async fn change_open(
         &self, turn: Turn<'_>, created: Created, parts: BaseParts,
     ) -> Result<Arc<Snapshot>, StoreError> {
-        let ids = turn.settled().await.next_ids();
+        let ids = turn.settled().await?.next_ids();
         let schema = Schema::new(None, created);
         let rows = SchemaRows {
             new_graph: None,

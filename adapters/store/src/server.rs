@@ -82,24 +82,52 @@ impl PrivateServer {
         }
         server.wait_while_stopping()?;
         if !server.is_running() {
-            server
-                .run(
-                    "pg_ctl",
-                    &[
-                        "start",
-                        "--wait",
-                        "--timeout=60",
-                        "-D",
-                        &server.data.to_string_lossy(),
-                        "-l",
-                        &home.join("server.log").to_string_lossy(),
-                        "-o",
-                        &format!("-k {}", server.socket.display()),
-                    ],
-                )
-                .map_err(|e| server_error(&format!("see {}", home.join("server.log").display()), e))?;
+            server.launch()?;
         }
         Ok(server)
+    }
+
+    fn launch(&self) -> Result<(), StoreError> {
+        let log = self.data.with_file_name("server.log");
+        let started = self.run(
+            "pg_ctl",
+            &[
+                "start",
+                "--wait",
+                "--timeout=60",
+                "-D",
+                &self.data.to_string_lossy(),
+                "-l",
+                &log.to_string_lossy(),
+                "-o",
+                &format!("-k {}", self.socket.display()),
+            ],
+        );
+        match started {
+            // Somebody else may have started it at the same moment.
+            Err(error) if !self.is_running() => Err(server_error(&format!("see {}", log.display()), error)),
+            _ => Ok(()),
+        }
+    }
+
+    /// Starts the server where it does not run; whether it did not.
+    pub fn start_again(&self) -> Result<bool, StoreError> {
+        if self.has_process() {
+            return Ok(false);
+        }
+        self.wait_while_stopping()?;
+        if self.is_running() {
+            return Ok(false);
+        }
+        self.launch()?;
+        Ok(true)
+    }
+
+    /// Whether the process that says it is the server is there.
+    fn has_process(&self) -> bool {
+        let file = std::fs::read_to_string(self.data.join("postmaster.pid"));
+        let process = file.ok().and_then(|text| text.lines().next()?.trim().parse::<u32>().ok());
+        process.is_some_and(|process| Path::new(&format!("/proc/{process}")).exists())
     }
 
     /// Makes a folder that only the server's user can enter.
@@ -147,6 +175,7 @@ impl PrivateServer {
                 "UTF8",
                 "--locale=C",
                 "--auth=trust",
+                // All of it at the end, with the settings.
                 "--no-sync",
             ],
         )?;
@@ -165,6 +194,7 @@ logging_collector = off
         let mut text = std::fs::read_to_string(&file).map_err(|e| server_error("postgresql.conf", e))?;
         text.push_str(settings);
         std::fs::write(&file, text).map_err(|e| server_error("postgresql.conf", e))?;
+        self.run("initdb", &["--sync-only", "-D", &fresh.to_string_lossy()])?;
         std::fs::rename(&fresh, &self.data)
             .map_err(|e| server_error("the new cluster cannot be put in place", e))
     }
@@ -234,6 +264,9 @@ logging_collector = off
     }
 
     pub fn stop(&self) -> Result<(), StoreError> {
+        if !self.is_running() {
+            return Ok(());
+        }
         self.run("pg_ctl", &["stop", "--wait", "--mode=fast", "-D", &self.data.to_string_lossy()])
     }
 }

@@ -15,6 +15,7 @@ pub async fn graph(client: &Client, command: GraphCommand) -> anyhow::Result<()>
             let mut shown = table::plain(&["graph", "type", "version", "nodes", "edges"]);
             for g in graphs.as_array().into_iter().flatten() {
                 let kind = match (g["closed"].as_bool(), g["graph_type"].as_str()) {
+                    _ if g["offline"].is_string() => "offline".into(),
                     (Some(true), Some(name)) => name.to_string(),
                     (Some(true), None) => "closed".into(),
                     _ => "open".into(),
@@ -36,6 +37,11 @@ pub async fn graph(client: &Client, command: GraphCommand) -> anyhow::Result<()>
                 println!("There is no graph yet. CREATE GRAPH makes one: graphodrome graph create NAME");
             } else {
                 println!("{shown}");
+            }
+            for g in graphs.as_array().into_iter().flatten() {
+                if let (Some(name), Some(reason)) = (g["name"].as_str(), g["offline"].as_str()) {
+                    println!("{name} is offline: {reason}");
+                }
             }
         }
         GraphCommand::Show { name } => {

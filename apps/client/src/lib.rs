@@ -47,6 +47,8 @@ pub struct Problem {
     pub detail: String,
     pub code: Option<String>,
     pub hint: Option<String>,
+    /// What to ask by whether a change was written, where that is not known.
+    pub ticket: Option<i64>,
     #[serde(default)]
     pub errors: Vec<QueryError>,
 }

@@ -92,16 +92,66 @@ impl Service {
             app.stop();
         };
         let mut serving = tokio::spawn(serve::serve(self.listener, self.app.clone(), router, stopping));
+        let server = self.server.map(Arc::new);
+        let watching = server.clone().map(|server| tokio::spawn(keep_running(server)));
         let app = self.app.clone();
+        let taken_over = {
+            let app = app.clone();
+            async move {
+                let why = app.catalog.taken_over().await;
+                app.stop();
+                why
+            }
+        };
+        tokio::pin!(taken_over);
+        let mut lost = None;
         tokio::select! {
             _ = &mut serving => {}
             () = async { app.stopped().await; tokio::time::sleep(Duration::from_secs(3)).await; } => {}
+            why = &mut taken_over => lost = Some(why),
         }
         serving.abort();
         drop(self.app);
-        if let Some(server) = self.server {
+        if let Some(watching) = watching {
+            watching.abort();
+            // A start of it that is on its way comes to its end first.
+            let _ = watching.await;
+        }
+        if let Some(why) = lost {
+            // PostgreSQL goes on for whoever has taken over.
+            bail!("this service ends: {why}");
+        }
+        if let Some(server) = server {
             tokio::task::spawn_blocking(move || server.stop()).await??;
         }
         Ok(())
+    }
+}
+
+/// Between two looks whether PostgreSQL runs; after a start that failed the next one waits longer and longer.
+const LOOK_AT_SERVER: Duration = Duration::from_millis(500);
+const LOOK_AT_MOST: Duration = Duration::from_secs(30);
+
+/// Starts our own PostgreSQL again where it has died.
+async fn keep_running(server: Arc<PrivateServer>) {
+    let mut pause = LOOK_AT_SERVER;
+    loop {
+        tokio::time::sleep(pause).await;
+        let looking = server.clone();
+        pause = match tokio::task::spawn_blocking(move || looking.start_again()).await {
+            Ok(Ok(false)) => LOOK_AT_SERVER,
+            Ok(Ok(true)) => {
+                tracing::warn!("PostgreSQL had died and was started again");
+                LOOK_AT_SERVER
+            }
+            Ok(Err(error)) => {
+                tracing::error!(%error, "PostgreSQL has died and does not start");
+                (pause * 2).min(LOOK_AT_MOST)
+            }
+            Err(error) => {
+                tracing::error!(%error, "PostgreSQL is not watched any more");
+                return;
+            }
+        };
     }
 }

@@ -75,6 +75,9 @@ pub struct Problem {
     pub code: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub hint: Option<String>,
+    /// Where it is not known whether a change was written: what to ask for at `/v1/graphs/{graph}/outcomes/{ticket}`.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub ticket: Option<i64>,
     /// Each error of a query.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub errors: Vec<QueryError>,
@@ -89,6 +92,7 @@ impl Problem {
             detail: detail.into(),
             code: None,
             hint: None,
+            ticket: None,
             errors: vec![],
         }
     }
@@ -160,7 +164,14 @@ impl From<StoreError> for Problem {
             | StoreError::Shared(_)
             | StoreError::Conflict => StatusCode::CONFLICT,
             StoreError::Graph(_) => StatusCode::UNPROCESSABLE_ENTITY,
-            StoreError::Database(_) | StoreError::Driver(_) => StatusCode::SERVICE_UNAVAILABLE,
+            StoreError::Database(_)
+            | StoreError::Driver(_)
+            | StoreError::Away(_)
+            | StoreError::Lost
+            | StoreError::Closed(_)
+            | StoreError::Fenced(_)
+            | StoreError::Offline { .. } => StatusCode::SERVICE_UNAVAILABLE,
+            StoreError::Unknown { .. } => StatusCode::GATEWAY_TIMEOUT,
             StoreError::Damaged(_) | StoreError::Server(_) => StatusCode::INTERNAL_SERVER_ERROR,
         };
         let mut problem = Problem::new(status, error.to_string());
@@ -169,8 +180,32 @@ impl From<StoreError> for Problem {
             problem.detail = graph.message.clone();
             problem.hint = graph.hint.clone();
         }
-        if let StoreError::Shared(_) = &error {
-            problem.hint = Some("give the new type another name: the other graph keeps the old one".into());
+        match &error {
+            StoreError::Shared(_) => {
+                problem.hint =
+                    Some("give the new type another name: the other graph keeps the old one".into());
+            }
+            // The standard's code for a transaction of which it is not known how it ended.
+            StoreError::Unknown { graph, ticket } => {
+                problem.code = Some("08007".into());
+                problem.ticket = Some(*ticket);
+                problem.hint =
+                    Some(format!("ask GET /v1/graphs/{graph}/outcomes/{ticket} before you send it again"));
+            }
+            StoreError::Away(_) | StoreError::Lost => {
+                problem.code = Some("08006".into());
+                problem.hint = Some("nothing was written: send it again".into());
+            }
+            StoreError::Closed(_) => {
+                problem.hint = Some("start the service again: it reads what is stored, and checks it".into());
+            }
+            StoreError::Offline { .. } => {
+                problem.hint = Some(
+                    "the other graphs are not touched; restore it from an export, or remove it with DROP GRAPH or CREATE OR REPLACE GRAPH"
+                        .into(),
+                );
+            }
+            _ => {}
         }
         problem
     }
@@ -186,6 +221,9 @@ impl IntoResponse for Problem {
     fn into_response(self) -> Response {
         let status = StatusCode::from_u16(self.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
         let mut response = (status, Json(self)).into_response();
+        if status == StatusCode::SERVICE_UNAVAILABLE {
+            response.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from_static("1"));
+        }
         response
             .headers_mut()
             .insert(header::CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));

@@ -91,7 +91,7 @@ impl OpenTransaction {
         if changes.is_empty() {
             return Ok(Committed { graph: None, changes: 0, version: began.version });
         }
-        let turn = graph.turn().await;
+        let turn = graph.turn().await?;
         let head = turn.snapshot();
         let alone = head.version == began.version && Arc::ptr_eq(&head.base, &began.base);
         let (snapshot, changes) = if alone {

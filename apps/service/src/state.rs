@@ -186,6 +186,9 @@ impl App {
 
     pub fn graph(&self, name: &str) -> Result<Arc<GraphHandle>, Problem> {
         self.catalog.graph(name).ok_or_else(|| {
+            if let Some(offline) = self.catalog.offline_graphs().into_iter().find(|g| g.name == name) {
+                return StoreError::Offline { name: offline.name, reason: offline.reason }.into();
+            }
             let names = self.catalog.graph_names();
             let near = graphodrome_language::nearest(name, names.iter().map(String::as_str));
             let hint = match near {

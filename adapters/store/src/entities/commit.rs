@@ -12,6 +12,8 @@ pub struct Model {
     pub changes: Vec<u8>,
     pub checksum: i64,
     pub created: DateTimeWithTimeZone,
+    /// Of the transaction that wrote it.
+    pub ticket: i64,
 }
 
 #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

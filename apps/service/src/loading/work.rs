@@ -74,7 +74,7 @@ async fn work(app: &Arc<App>, graph: &Arc<GraphHandle>, job: &Job, plan: Load) -
     let turn = match check {
         true => None,
         false => tokio::select! {
-            turn = graph.turn() => Some(turn),
+            turn = graph.turn() => Some(turn?),
             () = cancelled(progress) => return Err(Failure::Cancelled),
         },
     };

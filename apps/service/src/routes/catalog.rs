@@ -6,7 +6,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use graphodrome_engine::known_names;
-use graphodrome_store::{Contents, OpenMode};
+use graphodrome_store::{Contents, OpenMode, Outcome};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -24,6 +24,16 @@ pub struct GraphSummary {
     pub version: u64,
     pub nodes: u64,
     pub edges: u64,
+    /// Why it cannot be opened, where it cannot; its numbers are 0 then.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub offline: Option<String>,
+}
+
+/// What became of a change whose answer was that it is not known.
+#[derive(Serialize, ToSchema)]
+pub struct ChangeOutcome {
+    /// `written`, `not written`, `not known yet`, or `forgotten` where that is too long ago to tell.
+    pub outcome: &'static str,
 }
 
 #[derive(Serialize, ToSchema)]
@@ -95,6 +105,7 @@ pub async fn list_graphs(State(app): State<Arc<App>>) -> Result<Json<Vec<GraphSu
                 version: g.version,
                 nodes: g.nodes,
                 edges: g.edges,
+                offline: g.offline,
             })
             .collect(),
     ))
@@ -138,6 +149,7 @@ async fn detail(app: &App, name: &str) -> Result<GraphDetail, Problem> {
             version: info.version,
             nodes: info.nodes,
             edges: info.edges,
+            offline: info.offline,
         },
         node_labels: counts(snapshot.node_label_counts()),
         edge_labels: counts(snapshot.edge_label_counts()),
@@ -163,6 +175,22 @@ pub async fn show_graph(
     Ok(Json(detail(&app, &name).await?))
 }
 
+/// What became of a change that was answered with status 504, by the ticket of that answer.
+#[utoipa::path(get, path = "/v1/graphs/{graph}/outcomes/{ticket}", tag = "graphs",
+    params(("graph" = String, Path), ("ticket" = i64, Path)),
+    responses((status = 200, body = ChangeOutcome), (status = 404, body = Problem)))]
+pub async fn change_outcome(
+    State(app): State<Arc<App>>, extract::Path((name, ticket)): extract::Path<(String, i64)>,
+) -> Result<Json<ChangeOutcome>, Problem> {
+    let outcome = match app.graph(&name)?.outcome(ticket).await? {
+        Outcome::Written => "written",
+        Outcome::NotWritten => "not written",
+        Outcome::NotKnownYet => "not known yet",
+        Outcome::Forgotten => "forgotten",
+    };
+    Ok(Json(ChangeOutcome { outcome }))
+}
+
 /// Drops a graph with everything in it.
 #[utoipa::path(delete, path = "/v1/graphs/{graph}", tag = "graphs", params(("graph" = String, Path), DropParameters),
     responses((status = 204), (status = 400, body = Problem), (status = 404, body = Problem)))]
@@ -170,7 +198,9 @@ pub async fn drop_graph(
     State(app): State<Arc<App>>, extract::Path(name): extract::Path<String>,
     extract::Query(parameters): extract::Query<DropParameters>,
 ) -> Result<StatusCode, Problem> {
-    app.graph(&name)?;
+    if !app.catalog.offline_graphs().iter().any(|g| g.name == name) {
+        app.graph(&name)?;
+    }
     if parameters.confirm.as_deref() != Some(name.as_str()) {
         return Err(Problem::bad_request(format!("dropping {name} needs its name once more"))
             .hint(format!("add ?confirm={name}")));
@@ -192,7 +222,7 @@ pub async fn empty_graph(
             .hint(format!("add ?confirm={name}")));
     }
     let nothing = Contents::Parts(Default::default());
-    graph.turn().await.publish(nothing, app.go_on()).await?;
+    graph.turn().await?.publish(nothing, app.go_on()).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

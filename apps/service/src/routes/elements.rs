@@ -193,7 +193,7 @@ fn graph_problem(error: GraphError) -> Problem {
 async fn change<T>(
     graph: &Arc<GraphHandle>, make: impl FnOnce(&mut Transaction) -> Result<T, Problem>,
 ) -> Result<(T, Arc<Snapshot>), Problem> {
-    let turn = graph.turn().await;
+    let turn = graph.turn().await?;
     let mut transaction = Transaction::new((*turn.snapshot()).clone());
     let made = make(&mut transaction)?;
     let (snapshot, changes) = transaction.finish().map_err(graph_problem)?;

@@ -80,6 +80,7 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(jobs::reject_rows))
         .routes(routes!(loads::load_mapping_schema))
         .routes(routes!(catalog::empty_graph))
+        .routes(routes!(catalog::change_outcome))
         .routes(routes!(export::export_graph))
         .routes(routes!(loads::read_mapping))
         .routes(routes!(elements::create_node))

@@ -23,13 +23,14 @@ pub async fn health() -> Json<Health> {
     Json(Health { status: "ok", version: env!("CARGO_PKG_VERSION") })
 }
 
-/// PostgreSQL answers and every graph is open.
+/// PostgreSQL answers, and this service may write to it.
 #[utoipa::path(get, path = "/v1/ready", tag = "status",
     responses((status = 200, body = Health), (status = 503, body = Problem)))]
 pub async fn ready(State(app): State<Arc<App>>) -> Result<Json<Health>, Problem> {
     if app.is_stopping() {
         return Err(Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service is stopping"));
     }
+    app.catalog.may_write()?;
     app.catalog.ping().await?;
     Ok(health().await)
 }

@@ -131,7 +131,7 @@ impl Run {
 
     async fn change_at_once(mut self, graph: &Arc<GraphHandle>, format: ResultFormat) -> Option<Response> {
         let waiting = Instant::now();
-        let turn = tokio::time::timeout(self.limits.time?, graph.turn()).await.ok()?;
+        let turn = tokio::time::timeout(self.limits.time?, graph.turn()).await.ok()?.ok()?;
         let wait = microseconds(waiting.elapsed());
         self.limits = self.limits_after(waiting, &self.limits).ok()?;
         let ready = self.found(turn.snapshot())?;

@@ -24,7 +24,7 @@ impl Run {
         let waiting = Instant::now();
         let graph = self.graph.clone();
         let time = self.limits.time.unwrap_or(self.app.limits.query_time);
-        let turn = tokio::time::timeout(time, graph.turn()).await.map_err(|_| time_is_up(time))?;
+        let turn = tokio::time::timeout(time, graph.turn()).await.map_err(|_| time_is_up(time))??;
         let wait = microseconds(waiting.elapsed());
         let limits = self.limits_after(waiting, &self.limits)?;
         let run = Run { limits, ..self };

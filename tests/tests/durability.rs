@@ -1,0 +1,426 @@
+//! Connections that break, servers that die, and a second service: what was answered is there, what was refused is
+//! not, and what could not be known is told later.
+
+#![allow(clippy::unwrap_used)]
+
+use std::collections::BTreeSet;
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
+use std::time::{Duration, Instant};
+
+use graphodrome_client::{Client, ClientError};
+use graphodrome_store::PrivateServer;
+use graphodrome_tests::proxy::Proxy;
+use graphodrome_tests::*;
+use sea_orm::sqlx::{self, Connection, PgConnection};
+use serde_json::json;
+
+/// What a client was told of its changes, by their numbers.
+#[derive(Default)]
+struct Told {
+    written: BTreeSet<i64>,
+    refused: BTreeSet<i64>,
+    /// With the tickets to ask by.
+    unknown: Vec<(i64, i64)>,
+}
+
+fn settings() -> (u64, u64) {
+    let of = |name: &str, usual: u64| std::env::var(name).map_or(usual, |n| n.parse().unwrap());
+    (of("ROUNDS", 12), of("SEED", std::process::id().into()))
+}
+
+/// Moves an amount between two accounts and notes its number, again and again; the sum of all stays.
+async fn move_amounts(client: Client, writer: i64, stop: Arc<AtomicBool>, made: Arc<AtomicI64>) -> Told {
+    let mut told = Told::default();
+    let mut n = 0;
+    while !stop.load(Ordering::SeqCst) {
+        n += 1;
+        let (from, to) = ((writer + n) % 10, (writer * 3 + n * 7 + 1) % 10);
+        if from == to {
+            continue;
+        }
+        let number = writer * 1_000_000 + n;
+        let text = format!(
+            "MATCH (a:Account {{id: {from}}}), (b:Account {{id: {to}}})
+             SET a.amount = a.amount - 1, b.amount = b.amount + 1
+             INSERT (:Move {{n: {number}}})"
+        );
+        match client.query(&request("bank", &text)).await {
+            Ok(_) => {
+                told.written.insert(number);
+                made.fetch_add(1, Ordering::SeqCst);
+            }
+            Err(ClientError::Problem(problem)) if problem.status == 504 => {
+                told.unknown.push((number, problem.ticket.expect("a ticket")));
+            }
+            Err(ClientError::Problem(problem)) => {
+                assert_eq!(problem.status, 503, "{problem:?}");
+                told.refused.insert(number);
+            }
+            Err(other) => panic!("{other}"),
+        }
+    }
+    told
+}
+
+async fn numbers(client: &Client) -> BTreeSet<i64> {
+    let found = query(client, "bank", "MATCH (m:Move) RETURN m.n AS n").await;
+    found.rows.iter().map(|row| row[0].as_i64().unwrap()).collect()
+}
+
+async fn open_bank(client: &Client) {
+    client.create_graph("bank", None).await.unwrap();
+    query(client, "bank", "FOR i IN [0, 1, 2, 3, 4, 5, 6, 7, 8, 9] INSERT (:Account {id: i, amount: 100})")
+        .await;
+    query(client, "bank", "CREATE KEY account ON NODE Account (id)").await;
+}
+
+/// Asserts that what was told is true, asking for what was not known.
+async fn assert_true(client: &Client, all: &[Told], round: u64) {
+    let found = numbers(client).await;
+    let sum = single(client, "bank", "MATCH (a:Account) RETURN SUM(a.amount) AS n").await;
+    assert_eq!(sum, json!(1000), "round {round}: half a change");
+    for told in all {
+        let lost: Vec<_> = told.written.difference(&found).collect();
+        assert!(lost.is_empty(), "round {round}: answered and lost: {lost:?}");
+        let there: Vec<_> = told.refused.intersection(&found).collect();
+        assert!(there.is_empty(), "round {round}: refused and there: {there:?}");
+        for (number, ticket) in &told.unknown {
+            let began = Instant::now();
+            loop {
+                let answer = client.get(&format!("/v1/graphs/bank/outcomes/{ticket}")).await.unwrap();
+                let there = numbers(client).await.contains(number);
+                match answer["outcome"].as_str().unwrap() {
+                    "written" => assert!(there, "round {round}: {number} is said to be written"),
+                    "not written" => assert!(!there, "round {round}: {number} is said not to be written"),
+                    "not known yet" => {
+                        assert!(began.elapsed() < Duration::from_secs(60), "{number} stays unknown");
+                        continue;
+                    }
+                    other => panic!("{other}"),
+                }
+                break;
+            }
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn broken_connections_leave_nothing_to_guess() {
+    let (rounds, seed) = settings();
+    println!("seed {seed}");
+    let mut seed = seed;
+    let mut moment = |below: u64| {
+        seed = seed.wrapping_mul(6364136223846793005).wrapping_add(1442695040888963407);
+        (seed >> 33) % below
+    };
+    let (database, data) = (folder(), folder());
+    let server = PrivateServer::start(database.path()).unwrap();
+    let proxy = Proxy::before(server.socket_folder()).await;
+    let url = proxy.url();
+    let mut service = Running::start(data.path(), &["--database-url", &url]);
+    open_bank(&service.client()).await;
+    let mut all = vec![];
+    let mut owner = PgConnection::connect(&server.url()).await.unwrap();
+    for round in 0..rounds {
+        let client = service.client();
+        let (stop, made) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicI64::new(0)));
+        let writers: Vec<_> = (0..8)
+            .map(|writer| {
+                let number = round as i64 * 8 + writer;
+                tokio::spawn(move_amounts(service.client(), number, stop.clone(), made.clone()))
+            })
+            .collect();
+        let goes_on = async |more: i64| {
+            let (began, first) = (Instant::now(), made.load(Ordering::SeqCst));
+            while made.load(Ordering::SeqCst) < first + more {
+                assert!(began.elapsed() < Duration::from_secs(60), "round {round}: changes do not come on");
+                tokio::task::yield_now().await;
+            }
+        };
+        goes_on(1 + moment(60) as i64).await;
+        match moment(4) {
+            // In the middle of an answer.
+            0 | 1 => proxy.cut_answers().await,
+            // The backends that write, from inside.
+            2 => {
+                let text = "SELECT pg_terminate_backend(pid) FROM pg_stat_activity
+                            WHERE backend_type = 'client backend' AND pid <> pg_backend_pid()";
+                sqlx::query(text).execute(&mut owner).await.unwrap();
+            }
+            // All of it, for a while: what is read goes on.
+            _ => {
+                proxy.shut();
+                let count = single(&client, "bank", "MATCH (a:Account) RETURN COUNT(*) AS n").await;
+                assert_eq!(count, json!(10));
+                proxy.open();
+            }
+        }
+        // And it goes on without a start.
+        goes_on(20).await;
+        stop.store(true, Ordering::SeqCst);
+        for writer in writers {
+            all.push(writer.await.unwrap());
+        }
+        assert_true(&client, &all, round).await;
+        if round % 4 == 3 {
+            service.kill();
+            service = Running::start(data.path(), &["--database-url", &url]);
+            assert_true(&service.client(), &all, round).await;
+        }
+    }
+    let count = |of: fn(&Told) -> usize| all.iter().map(of).sum::<usize>();
+    println!(
+        "{} written, {} refused, {} not known at first",
+        count(|t| t.written.len()),
+        count(|t| t.refused.len()),
+        count(|t| t.unknown.len())
+    );
+    drop(service);
+    server.stop().unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_write_whose_answer_stays_away_can_be_asked_for() {
+    let (database, data) = (folder(), folder());
+    let server = PrivateServer::start(database.path()).unwrap();
+    let proxy = Proxy::before(server.socket_folder()).await;
+    let service = Running::start(data.path(), &["--database-url", &proxy.url()]);
+    let client = service.client();
+    open_bank(&client).await;
+    let stop = Arc::new(AtomicBool::new(false));
+    let made = Arc::new(AtomicI64::new(0));
+    let writer = tokio::spawn(move_amounts(service.client(), 1, stop.clone(), made.clone()));
+    while made.load(Ordering::SeqCst) < 5 {
+        tokio::task::yield_now().await;
+    }
+    // No answer to what is asked now, and no way to ask what became of it.
+    proxy.cut_answers().await;
+    proxy.shut();
+    // A writer is not kept waiting for ever.
+    let refused = match client.query(&request("bank", "INSERT (:Move {n: -1})")).await {
+        Err(ClientError::Problem(problem)) => problem,
+        other => panic!("{other:?}"),
+    };
+    assert!(matches!(refused.status, 503 | 504), "{refused:?}");
+    stop.store(true, Ordering::SeqCst);
+    let mut told = writer.await.unwrap();
+    match refused.ticket {
+        Some(ticket) => told.unknown.push((-1, ticket)),
+        None => {
+            told.refused.insert(-1);
+        }
+    }
+    // What is there is read meanwhile.
+    assert_eq!(single(&client, "bank", "MATCH (a:Account) RETURN COUNT(*) AS n").await, json!(10));
+    proxy.open();
+    assert_true(&client, &[told], 0).await;
+    query(&client, "bank", "INSERT (:Move {n: -2})").await;
+    drop(service);
+    server.stop().unwrap();
+}
+
+/// Takes the lock away from the service that holds it.
+async fn break_lock(url: &str) {
+    let mut owner = PgConnection::connect(url).await.unwrap();
+    let text = "SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory'";
+    sqlx::query(text).execute(&mut owner).await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_second_service_that_took_over_is_the_only_one_that_writes() {
+    let (database, first_data, second_data) = (folder(), folder(), folder());
+    let server = PrivateServer::start(database.path()).unwrap();
+    let url = server.url();
+    let arguments = ["--database-url", &url];
+    let mut first = Running::start(first_data.path(), &arguments);
+    open_bank(&first.client()).await;
+    let mut all = vec![];
+    for round in 0..4 {
+        let (stop, made) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicI64::new(0)));
+        let writers: Vec<_> = (0..4)
+            .map(|writer| {
+                let (client, stop, made) = (first.client(), stop.clone(), made.clone());
+                tokio::spawn(async move {
+                    let mut told = Told::default();
+                    for n in 0.. {
+                        let number = (round * 4 + writer) * 1_000_000 + n;
+                        let text = format!("INSERT (:Move {{n: {number}}})");
+                        match client.query(&request("bank", &text)).await {
+                            Ok(_) => {
+                                told.written.insert(number);
+                                made.fetch_add(1, Ordering::SeqCst);
+                            }
+                            Err(ClientError::Problem(problem)) if problem.status != 504 => {
+                                told.refused.insert(number);
+                            }
+                            // It ended, or nobody knows: then both is true.
+                            Err(_) => return told,
+                        }
+                        if stop.load(Ordering::SeqCst) {
+                            return told;
+                        }
+                    }
+                    told
+                })
+            })
+            .collect();
+        while made.load(Ordering::SeqCst) < 20 {
+            tokio::task::yield_now().await;
+        }
+        // Before it takes its lock again another one is there.
+        let breaking = AtomicBool::new(true);
+        let second = tokio::task::block_in_place(|| {
+            std::thread::scope(|scope| {
+                scope.spawn(|| {
+                    let runtime = tokio::runtime::Runtime::new().unwrap();
+                    while breaking.load(Ordering::SeqCst) {
+                        runtime.block_on(break_lock(&url));
+                    }
+                });
+                let second = Running::start(second_data.path(), &arguments);
+                breaking.store(false, Ordering::SeqCst);
+                second
+            })
+        });
+        // The first one ends by itself, and says why.
+        let ended = first.wait();
+        assert!(!ended.0, "it should say that something is wrong");
+        assert!(ended.1.contains("taken over"), "{}", ended.1);
+        stop.store(true, Ordering::SeqCst);
+        for writer in writers {
+            all.push(writer.await.unwrap());
+        }
+        assert_true(&second.client(), &all, round as u64).await;
+        first = second;
+    }
+    drop(first);
+    server.stop().unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_postgres_that_dies_is_started_again() {
+    let data = folder();
+    let service = Running::start(data.path(), &[]);
+    let client = service.client();
+    open_bank(&client).await;
+    for round in 0..3 {
+        let file = std::fs::read_to_string(data.path().join("postgres/data/postmaster.pid")).unwrap();
+        let process: i32 = file.lines().next().unwrap().parse().unwrap();
+        let process = rustix::process::Pid::from_raw(process).unwrap();
+        rustix::process::kill_process(process, rustix::process::Signal::KILL).unwrap();
+        // What is in memory is read.
+        assert_eq!(single(&client, "bank", "MATCH (a:Account) RETURN COUNT(*) AS n").await, json!(10));
+        let began = Instant::now();
+        let text = format!("INSERT (:Move {{n: {round}}})");
+        while let Err(error) = client.query(&request("bank", &text)).await {
+            assert!(began.elapsed() < Duration::from_secs(60), "it does not come back: {error}");
+            let ClientError::Problem(problem) = error else { panic!("{error}") };
+            assert_eq!(problem.status, 503, "{problem:?}");
+        }
+    }
+    assert_eq!(numbers(&client).await.len(), 3);
+    service.kill();
+    let service = Running::start(data.path(), &[]);
+    assert_eq!(numbers(&service.client()).await.len(), 3);
+}
+
+/// Runs a statement in the database of a data folder, whose service is away.
+async fn in_database(data: &Path, text: &str) {
+    let server = PrivateServer::start(data).unwrap();
+    let mut owner = PgConnection::connect(&server.url()).await.unwrap();
+    let done = sqlx::query(sqlx::AssertSqlSafe(text)).execute(&mut owner).await.unwrap();
+    assert!(done.rows_affected() > 0, "{text}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_damaged_graph_is_offline_and_the_others_serve() {
+    let data = folder();
+    let service = Running::start(data.path(), &[]);
+    let client = service.client();
+    for graph in ["whole", "gap", "torn"] {
+        client.create_graph(graph, None).await.unwrap();
+        for n in 0..3 {
+            query(&client, graph, &format!("INSERT (:N {{n: {n}}})")).await;
+        }
+    }
+    let mapping = "[[table]]\nfile = \"n.csv\"\n[[table.node]]\nlabels = [\"M\"]\nkey = [\"id\"]\nproperties = { id = \"id\" }\n";
+    let job = client.load_texts("torn", mapping, &[("n.csv", "id\na\nb\n")]).await.unwrap();
+    assert_eq!(client.wait(job.id).await.unwrap().state, "done");
+    service.kill();
+    let graph = |name: &str| format!("(SELECT id FROM graphs WHERE name = '{name}')");
+    in_database(
+        data.path(),
+        &format!("DELETE FROM commits WHERE graph_id = {} AND version = 2", graph("gap")),
+    )
+    .await;
+    in_database(
+        data.path(),
+        &format!(
+            "UPDATE segment_pages SET data = set_byte(data, 40, get_byte(data, 40) # 255)
+             WHERE segment_id IN (SELECT id FROM segments WHERE graph_id = {})",
+            graph("torn")
+        ),
+    )
+    .await;
+    let service = Running::start(data.path(), &[]);
+    let client = service.client();
+    assert_eq!(single(&client, "whole", "MATCH (n) RETURN COUNT(*) AS n").await, json!(3));
+    query(&client, "whole", "INSERT (:N {n: 3})").await;
+    for (name, reason) in [("gap", "commit 2"), ("torn", "damaged")] {
+        let listed = client.get("/v1/graphs").await.unwrap();
+        let entry = listed.as_array().unwrap().iter().find(|g| g["name"] == name).unwrap().clone();
+        assert!(entry["offline"].as_str().unwrap().contains(reason), "{entry}");
+        let ClientError::Problem(problem) =
+            client.query(&request(name, "MATCH (n) RETURN n")).await.unwrap_err()
+        else {
+            panic!("no problem")
+        };
+        assert_eq!(problem.status, 503);
+        assert!(problem.detail.contains("offline") && problem.hint.is_some(), "{problem:?}");
+    }
+    let shown = stdout(&cli(&service.url, &["graph", "list"]));
+    assert!(shown.contains("gap is offline: "), "{shown}");
+    // Nothing of it was removed by the start; it goes when it is told to.
+    assert!(client.create_graph("gap", None).await.is_err());
+    query(&client, "whole", "DROP GRAPH gap").await;
+    query(&client, "whole", "CREATE OR REPLACE GRAPH torn ANY").await;
+    assert_eq!(single(&client, "torn", "MATCH (n) RETURN COUNT(*) AS n").await, json!(0));
+    assert_eq!(client.get("/v1/graphs").await.unwrap().as_array().unwrap().len(), 2);
+    service.kill();
+    let service = Running::start(data.path(), &[]);
+    assert_eq!(single(&service.client(), "whole", "MATCH (n) RETURN COUNT(*) AS n").await, json!(4));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn many_busy_graphs_share_few_connections() {
+    let data = folder();
+    let service = Running::start(data.path(), &[]);
+    let client = service.client();
+    let graphs: Vec<String> = (0..24).map(|i| format!("g{i}")).collect();
+    for graph in &graphs {
+        client.create_graph(graph, None).await.unwrap();
+    }
+    let writers: Vec<_> = graphs
+        .iter()
+        .map(|graph| {
+            let (client, graph) = (service.client(), graph.clone());
+            tokio::spawn(async move {
+                for n in 0..20 {
+                    query(&client, &graph, &format!("INSERT (:N {{n: {n}}})")).await;
+                }
+            })
+        })
+        .collect();
+    // Something that needs a connection of its own, meanwhile.
+    while !writers.iter().all(tokio::task::JoinHandle::is_finished) {
+        client.get("/v1/jobs").await.unwrap();
+    }
+    for writer in writers {
+        writer.await.unwrap();
+    }
+    for graph in &graphs {
+        assert_eq!(single(&client, graph, "MATCH (n) RETURN COUNT(*) AS n").await, json!(20));
+    }
+}

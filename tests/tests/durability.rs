@@ -424,3 +424,111 @@ async fn many_busy_graphs_share_few_connections() {
         assert_eq!(single(&client, graph, "MATCH (n) RETURN COUNT(*) AS n").await, json!(20));
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn names_that_could_not_be_stored_are_refused_everywhere() {
+    let data = folder();
+    let service = Running::start(data.path(), &[]);
+    let client = service.client();
+    client.create_graph("g", None).await.unwrap();
+    for text in
+        ["INSERT (:`A\0B`)", "INSERT (:A {`x\0y`: 1})", "MATCH (n) SET n.`a\0` = 1", "CREATE GRAPH `h\0` ANY"]
+    {
+        let ClientError::Problem(problem) = client.query(&request("g", text)).await.unwrap_err() else {
+            panic!("{text:?}")
+        };
+        assert!(problem.status == 400 && problem.detail.contains("U+0000"), "{text:?}: {problem:?}");
+    }
+    let node = json!({ "labels": ["A\0"], "properties": {} });
+    let http = reqwest::Client::new();
+    let made = http.post(format!("{}/v1/graphs/g/nodes", service.url)).json(&node).send().await.unwrap();
+    assert_eq!(made.status(), 422);
+    let mapping = "[[table]]\nfile = \"n.csv\"\n[[table.node]]\nlabel_from = \"kind\"\nlabels = [\"N\"]\nkey = [\"id\"]\nproperties = { id = \"id\" }\n";
+    // A header with it fails the load; a label with it rejects the row, which is legible afterwards.
+    let job = client.load_texts("g", mapping, &[("n.csv", "id,ki\0nd\n1,A\n")]).await;
+    let failed = match job {
+        Ok(job) => client.wait(job.id).await.unwrap().detail["error"].to_string(),
+        Err(error) => error.to_string(),
+    };
+    assert!(failed.contains("U+0000"), "{failed}");
+    let job = client.load_texts("g", mapping, &[("n.csv", "id,kind\n1,A\0B\n2,C\n")]).await.unwrap();
+    let job = client.wait(job.id).await.unwrap();
+    assert_eq!(job.detail["account"]["nodes_made"], json!(1), "{}", job.detail);
+    let rejects = client.get(&format!("/v1/jobs/{}/rejects", job.id)).await.unwrap();
+    assert!(rejects.to_string().contains("A\u{2400}B"), "{rejects}");
+    for path in ["saved/a%00b", "graphs/a%00b", "graph-types/a%00b"] {
+        let found = http.get(format!("{}/v1/{path}", service.url)).send().await.unwrap();
+        assert_eq!(found.status(), 404, "{path}");
+    }
+    // A text holds it, also in a key, and it is there after a start.
+    query(&client, "g", "INSERT (:T {x: 'a\\u0000b'})").await;
+    query(&client, "g", "CREATE KEY t ON NODE T (x)").await;
+    service.kill();
+    let service = Running::start(data.path(), &[]);
+    let text = "MATCH (t:T {x: 'a\\u0000b'}) RETURN COUNT(*) AS n";
+    assert_eq!(single(&service.client(), "g", text).await, json!(1));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_runs_is_finished_when_the_service_is_told_to_stop() {
+    let data = folder();
+    let service = Running::start(data.path(), &[]);
+    let client = service.client();
+    client.create_graph("g", None).await.unwrap();
+    query(&client, "g", "FOR i IN [1, 2, 3, 4, 5, 6, 7, 8, 9, 10] INSERT (:N {i: i})").await;
+    // Some seconds of work on any machine, and less than what is waited for.
+    let text = "MATCH (a:N), (b:N), (c:N), (d:N), (e:N), (f:N) WHERE a.i + b.i + c.i + d.i + e.i < f.i RETURN COUNT(*) AS n";
+    let running = {
+        let client = service.client();
+        tokio::spawn(async move { client.query(&request("g", text)).await })
+    };
+    let began = Instant::now();
+    while client.get("/v1/ready").await.is_ok() && began.elapsed() < Duration::from_millis(50) {
+        tokio::task::yield_now().await;
+    }
+    assert!(tokio::task::spawn_blocking(move || service.interrupt()).await.unwrap());
+    let answer = running.await.unwrap().expect("it is finished");
+    assert_eq!(answer.rows.len(), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_few_elements_changed_again_and_again_are_folded() {
+    let data = folder();
+    let service = Running::start(data.path(), &[]);
+    let client = service.client();
+    client.create_graph("g", None).await.unwrap();
+    query(&client, "g", "FOR i IN [0, 1, 2, 3] INSERT (:N {i: i, v: 0})").await;
+    let key = query(&client, "g", "MATCH (n:N {i: 0}) RETURN n").await.rows[0][0]["id"].clone();
+    assert!(key.is_string());
+    // By queries, many at a time.
+    let writers: Vec<_> = (0..32)
+        .map(|writer| {
+            let client = service.client();
+            tokio::spawn(async move {
+                for _ in 0..1_600 {
+                    let text = format!("MATCH (n:N {{i: {}}}) SET n.v = n.v + 1", writer % 4);
+                    query(&client, "g", &text).await;
+                }
+            })
+        })
+        .collect();
+    for writer in writers {
+        writer.await.unwrap();
+    }
+    // The log is cut; a start reads what is left of it.
+    let server = PrivateServer::start(data.path()).unwrap();
+    let mut owner = PgConnection::connect(&server.url()).await.unwrap();
+    let began = Instant::now();
+    loop {
+        let left: i64 =
+            sqlx::query_scalar("SELECT count(*) FROM commits").fetch_one(&mut owner).await.unwrap();
+        if left < 50_000 {
+            break;
+        }
+        assert!(began.elapsed() < Duration::from_secs(60), "{left} commits stay in the log");
+    }
+    service.kill();
+    let service = Running::start(data.path(), &[]);
+    let sum = single(&service.client(), "g", "MATCH (n:N) RETURN SUM(n.v) AS n").await;
+    assert_eq!(sum, json!(32 * 1_600));
+}

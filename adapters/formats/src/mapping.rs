@@ -508,6 +508,9 @@ impl Mapping {
                 column: place.map(|p| p.1),
             }
         })?;
+        if text.contains("\\u0000") || text.contains("\\U00000000") {
+            return Err(MappingError::new("a mapping may not hold the character U+0000"));
+        }
         mapping.check()?;
         Ok(mapping)
     }

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use futures::{StreamExt, TryStreamExt};
 use graphodrome_graph::{
-    Base, BaseParts, Code, Created, GraphError, GraphType, Schema, Snapshot, violations,
+    Base, BaseParts, Change, Code, Created, GraphError, GraphType, Schema, Snapshot, violations,
 };
 use parking_lot::RwLock;
 use sea_orm::sqlx::{self, Connection, PgConnection, Row};
@@ -19,7 +19,7 @@ use tokio::sync::mpsc;
 
 use crate::entities::{graph, graph_type, manifest};
 use crate::fence::Fence;
-use crate::graph_handle::{GraphHandle, read_commits};
+use crate::graph_handle::{GraphHandle, LogRead, each_commit};
 use crate::head::{Head, Moves, is_there, lock_catalog};
 use crate::migration::Migrator;
 use crate::pages::{read_pages, read_segment, remove_segments};
@@ -246,9 +246,12 @@ impl Catalog {
                 snapshot
             }
         };
-        for changes in read_commits(&self.database, row.id, &row.name, snapshot.version).await? {
+        let after = snapshot.version;
+        let replay = |changes: Vec<Change>| {
             snapshot = snapshot.replay(&changes)?;
-        }
+            Ok(())
+        };
+        let bytes = each_commit(&self.database, row.id, &row.name, after, replay).await?;
         if snapshot.version != written as u64 {
             let text = format!(
                 "graph {} was written up to version {written}, and its log ends at {}",
@@ -260,7 +263,8 @@ impl Catalog {
         if let Some((version, ids)) = named {
             clean(&self.database, row.id, version, &ids).await?;
         }
-        Ok(self.handle(Head::new(row.id, ticket), &row.name, (snapshot, stored)))
+        let log = LogRead { after, bytes };
+        Ok(self.handle(Head::new(row.id, ticket), &row.name, (snapshot, stored, log)))
     }
 
     /// The parts of a base out of its segments: while some are read others are unpacked, and put in their place.
@@ -365,6 +369,10 @@ impl Catalog {
     }
 
     pub(crate) async fn find_type(&self, name: &str) -> Result<Option<graph_type::Model>, StoreError> {
+        // There is none that PostgreSQL cannot be asked for.
+        if name.contains('\0') {
+            return Ok(None);
+        }
         Ok(graph_type::Entity::find().filter(graph_type::Column::Name.eq(name)).one(&self.database).await?)
     }
 
@@ -460,7 +468,8 @@ impl Catalog {
         let pool = self.database.get_postgres_connection_pool();
         let id = sqlx::query("SELECT nextval('graphs_id_seq')").fetch_one(pool).await?.try_get(0)?;
         let empty = Snapshot::empty_with(schema.clone())?;
-        let handle = Arc::new(self.handle(Head::new(id, 0), name, (empty, Layout::default())));
+        let handle =
+            Arc::new(self.handle(Head::new(id, 0), name, (empty, Layout::default(), LogRead::default())));
         match new.copy_of {
             Some(source) => {
                 let ids = source.next_ids();
@@ -516,7 +525,7 @@ impl Catalog {
         }
     }
 
-    fn handle(&self, row: Head, name: &str, state: (Snapshot, Layout)) -> GraphHandle {
+    fn handle(&self, row: Head, name: &str, state: (Snapshot, Layout, LogRead)) -> GraphHandle {
         GraphHandle::new(row, name.into(), state, self.fence.clone(), self.database.clone())
     }
 

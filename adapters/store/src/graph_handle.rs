@@ -7,9 +7,11 @@
 
 use std::collections::VecDeque;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
+use futures::TryStreamExt;
 use graphodrome_graph::{Change, Snapshot};
 use parking_lot::Mutex;
 use sea_orm::{ColumnTrait, DatabaseConnection, EntityTrait, QueryFilter, QueryOrder};
@@ -97,6 +99,19 @@ impl State {
     }
 }
 
+/// How long a log is.
+pub(crate) struct LogSize {
+    pub commits: usize,
+    pub bytes: usize,
+}
+
+/// A log that was read: after which version, and its bytes.
+#[derive(Default)]
+pub(crate) struct LogRead {
+    pub after: u64,
+    pub bytes: usize,
+}
+
 /// Commits with their versions, the oldest first.
 pub type Commits = Vec<(u64, Arc<Vec<Change>>)>;
 
@@ -115,6 +130,10 @@ pub struct GraphHandle {
     /// Where the tables of the newest base are stored.
     pub(crate) layout: Mutex<Layout>,
     pub(crate) folding: tokio::sync::Mutex<()>,
+    /// The version of the newest base.
+    base_version: AtomicU64,
+    /// Bytes of the log after it, more or less.
+    log_bytes: AtomicUsize,
     /// Told when the standing changes.
     cleared: Notify,
     /// The newest version that is published.
@@ -136,7 +155,7 @@ pub(crate) fn encode_changes(changes: &[Change]) -> Result<Vec<u8>, StoreError> 
 
 impl GraphHandle {
     pub(crate) fn new(
-        row: Head, name: String, (snapshot, layout): (Snapshot, Layout), fence: Arc<Fence>,
+        row: Head, name: String, (snapshot, layout, log): (Snapshot, Layout, LogRead), fence: Arc<Fence>,
         database: DatabaseConnection,
     ) -> Self {
         let snapshot = Arc::new(snapshot);
@@ -162,6 +181,8 @@ impl GraphHandle {
             lent: Arc::default(),
             layout: Mutex::new(layout),
             folding: tokio::sync::Mutex::new(()),
+            base_version: AtomicU64::new(log.after),
+            log_bytes: AtomicUsize::new(log.bytes),
             cleared: Notify::new(),
             database,
         }
@@ -230,6 +251,22 @@ impl GraphHandle {
         }
     }
 
+    /// The commits since the newest base.
+    pub(crate) fn log_since_base(&self) -> LogSize {
+        let commits = self.snapshot().version.saturating_sub(self.base_version.load(Ordering::Relaxed));
+        LogSize { commits: commits as usize, bytes: self.log_bytes.load(Ordering::Relaxed) }
+    }
+
+    pub(crate) fn add_to_log(&self, bytes: usize) {
+        self.log_bytes.fetch_add(bytes, Ordering::Relaxed);
+    }
+
+    /// A base of this version is there: the log before it is not needed.
+    pub(crate) fn begin_log(&self, version: u64) {
+        self.base_version.store(version, Ordering::Relaxed);
+        self.log_bytes.store(0, Ordering::Relaxed);
+    }
+
     /// Says whether the graph may be written from now on.
     pub(crate) fn stand(&self, standing: Standing) {
         self.state.lock().standing = standing;
@@ -253,14 +290,29 @@ impl GraphHandle {
 pub(crate) async fn read_commits(
     database: &DatabaseConnection, graph_id: i64, name: &str, after: u64,
 ) -> Result<Vec<Vec<Change>>, StoreError> {
-    let log = commit::Entity::find()
+    let mut entries = vec![];
+    let take = |changes| {
+        entries.push(changes);
+        Ok(())
+    };
+    each_commit(database, graph_id, name, after, take).await?;
+    Ok(entries)
+}
+
+/// Calls `take` with the changes of each commit after a version, in order, as they come; returns their bytes.
+pub(crate) async fn each_commit(
+    database: &DatabaseConnection, graph_id: i64, name: &str, after: u64,
+    mut take: impl FnMut(Vec<Change>) -> Result<(), StoreError>,
+) -> Result<usize, StoreError> {
+    let mut log = commit::Entity::find()
         .filter(commit::Column::GraphId.eq(graph_id))
         .filter(commit::Column::Version.gt(after as i64))
         .order_by_asc(commit::Column::Version)
-        .all(database)
+        .stream(database)
         .await?;
-    let mut entries = vec![];
-    for (entry, wanted) in log.into_iter().zip(after as i64 + 1..) {
+    let (mut wanted, mut bytes) = (after as i64, 0);
+    while let Some(entry) = log.try_next().await? {
+        wanted += 1;
         let damaged = |what: &str| StoreError::Damaged(format!("commit {wanted} of graph {name} {what}"));
         if entry.version != wanted {
             return Err(damaged("is missing"));
@@ -268,9 +320,10 @@ pub(crate) async fn read_commits(
         if crc32fast::hash(&entry.changes) as i64 != entry.checksum {
             return Err(damaged("has a wrong checksum"));
         }
-        entries.push(postcard::from_bytes(&entry.changes).map_err(|e| damaged(&e.to_string()))?);
+        bytes += entry.changes.len();
+        take(postcard::from_bytes(&entry.changes).map_err(|e| damaged(&e.to_string()))?)?;
     }
-    Ok(entries)
+    Ok(bytes)
 }
 
 impl Turn<'_> {

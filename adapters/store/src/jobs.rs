@@ -7,6 +7,7 @@ use sea_orm::{
 use serde::{Deserialize, Serialize};
 
 use crate::entities::{job, reject};
+use crate::texts::{legible, legible_json};
 use crate::{Catalog, StoreError};
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -108,7 +109,7 @@ impl Catalog {
             kind: Set(kind.into()),
             graph: Set(graph.into()),
             state: Set(JobState::Running.name().into()),
-            title: Set(title.into()),
+            title: Set(legible(title)),
             detail: Set(serde_json::json!({})),
             started: Set(chrono::Utc::now().fixed_offset()),
             finished: Set(None),
@@ -123,7 +124,7 @@ impl Catalog {
         let row = job::ActiveModel {
             id: Set(id),
             state: Set(state.name().into()),
-            detail: Set(detail),
+            detail: Set(legible_json(detail)),
             finished: Set(Some(chrono::Utc::now().fixed_offset())),
             ..Default::default()
         };
@@ -145,13 +146,13 @@ impl Catalog {
         for group in rejects.chunks(REJECT_ROWS) {
             let rows = group.iter().map(|r| reject::ActiveModel {
                 job_id: Set(job_id),
-                source_table: Set(r.table.clone()),
+                source_table: Set(legible(&r.table)),
                 line: Set(r.line as i64),
-                column_name: Set(r.column.clone()),
-                value: Set(r.value.clone()),
+                column_name: Set(r.column.as_deref().map(legible)),
+                value: Set(r.value.as_deref().map(legible)),
                 kind: Set(r.kind.clone()),
-                reason: Set(r.reason.clone()),
-                record: Set(r.record.clone()),
+                reason: Set(legible(&r.reason)),
+                record: Set(legible(&r.record)),
                 ..Default::default()
             });
             reject::Entity::insert_many(rows).exec_without_returning(&self.database).await?;

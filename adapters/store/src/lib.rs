@@ -21,6 +21,7 @@ mod schema;
 mod segments;
 mod server;
 mod stored_columns;
+mod texts;
 
 pub use catalog::{Catalog, GraphInfo, GraphTypeInfo, NewGraph, OfflineGraph, OpenMode};
 pub use error::StoreError;

@@ -109,11 +109,25 @@ impl GraphHandle {
                 // Whoever is about to queue something comes along.
                 tokio::task::yield_now().await;
                 writer.0.write_queue().await;
+                writer.0.fold_when_wanted();
                 let mut state = writer.0.state.lock();
                 if state.queue.is_empty() {
                     state.writing = false;
                     return;
                 }
+            }
+        });
+    }
+
+    /// Makes a new base in the background, where enough lies above the one there is, whoever changed it.
+    pub fn fold_when_wanted(self: &Arc<Self>) {
+        if !self.wants_fold() || self.folding.try_lock().is_err() {
+            return;
+        }
+        let graph = self.clone();
+        tokio::spawn(async move {
+            if let Err(error) = graph.fold().await {
+                tracing::warn!(%error, graph = graph.name, "the graph could not be folded");
             }
         });
     }
@@ -128,6 +142,7 @@ impl GraphHandle {
         match self.log_commits(&batch, ticket).await {
             Written::Yes => {
                 self.row.kept(ticket);
+                self.add_to_log(batch.iter().map(|p| p.changes.len()).sum());
                 self.publish_snapshot(newest);
                 answer(batch, &|| Ok(()));
             }

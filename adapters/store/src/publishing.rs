@@ -24,6 +24,11 @@ use crate::segments::{Layout, Outline};
 /// A graph is folded into a new base when its overlay holds this many elements and a quarter of the
 /// base's.
 const FOLD_AT_LEAST: usize = 50_000;
+/// Or when its log has so many commits and an eighth of the base's edges, or so many at all, or so many bytes: a
+/// start reads them one by one, however few elements they change.
+const LOG_AT_LEAST: usize = 50_000;
+const LOG_AT_MOST: usize = 1_000_000;
+const LOG_BYTES: usize = 512 << 20;
 /// A base with more levels than this is merged into one.
 const MOST_LEVELS: usize = 8;
 
@@ -52,8 +57,13 @@ impl GraphHandle {
     pub fn wants_fold(&self) -> bool {
         let snapshot = self.snapshot();
         let changed = snapshot.overlay_len();
+        let edges = snapshot.base.edge_count() as usize;
+        let log = self.log_since_base();
         snapshot.base.levels() > MOST_LEVELS
-            || (changed >= FOLD_AT_LEAST && changed * 4 >= snapshot.base.edge_count() as usize)
+            || (changed >= FOLD_AT_LEAST && changed * 4 >= edges)
+            || (log.commits >= LOG_AT_LEAST && log.commits * 8 >= edges)
+            || log.commits >= LOG_AT_MOST
+            || log.bytes >= LOG_BYTES
     }
 
     /// Makes one new base of everything, where that is wanted, beside readers and writers: the base is made and written of the
@@ -151,6 +161,7 @@ impl GraphHandle {
             Ok(())
         })
         .await?;
+        self.begin_log(version);
         let kept = layout.segment_ids();
         let before = std::mem::replace(&mut *self.layout.lock(), layout).segment_ids();
         let gone: Vec<i64> = before.into_iter().filter(|id| !kept.contains(id)).collect();

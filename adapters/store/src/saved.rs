@@ -1,8 +1,10 @@
 //! Saved queries as records.
 
+use graphodrome_graph::{Code, GraphError};
 use sea_orm::{ActiveValue::Set, EntityTrait, QueryOrder, sea_query::OnConflict};
 
 use crate::entities::saved_query;
+use crate::texts::legible_json;
 use crate::{Catalog, StoreError};
 
 /// A query kept under a name, as it is stored.
@@ -41,11 +43,21 @@ impl Catalog {
     }
 
     pub async fn saved_query(&self, name: &str) -> Result<Option<SavedRecord>, StoreError> {
+        // There is none that PostgreSQL cannot be asked for.
+        if name.contains('\0') {
+            return Ok(None);
+        }
         Ok(saved_query::Entity::find_by_id(name).one(&self.database).await?.map(SavedRecord::from))
     }
 
     /// Keeps a query; one with the same name is replaced.
     pub async fn save_query(&self, record: SavedRecord) -> Result<(), StoreError> {
+        let SavedRecord { name, folder, description, parameters, text, .. } = &record;
+        let texts = [name, folder, description, text];
+        if texts.iter().any(|text| text.contains('\0')) || legible_json(parameters.clone()) != *parameters {
+            let wrong = GraphError::new(Code::DATA, "a saved query may not hold the character U+0000");
+            return Err(wrong.hint("write it as an escape: '\\u0000'").into());
+        }
         let row = saved_query::ActiveModel {
             name: Set(record.name),
             folder: Set(record.folder),
@@ -64,6 +76,9 @@ impl Catalog {
 
     /// Whether there was one.
     pub async fn remove_saved_query(&self, name: &str) -> Result<bool, StoreError> {
+        if name.contains('\0') {
+            return Ok(false);
+        }
         Ok(saved_query::Entity::delete_by_id(name).exec(&self.database).await?.rows_affected > 0)
     }
 }

@@ -149,6 +149,7 @@ impl PrivateServer {
             let mode = meta.permissions().mode();
             if mode & 0o001 == 0 {
                 let opened = std::fs::Permissions::from_mode(mode | 0o001);
+                tracing::warn!(folder = %above.display(), "PostgreSQL's user is let through this folder (o+x)");
                 std::fs::set_permissions(above, opened).map_err(|e| {
                     server_error(&format!("{} cannot be entered by PostgreSQL's user", above.display()), e)
                 })?;

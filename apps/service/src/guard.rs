@@ -11,7 +11,13 @@ use crate::problem::Problem;
 
 fn is_loopback_host(host: &str) -> bool {
     let name = match host.strip_prefix('[') {
-        Some(rest) => rest.split(']').next().unwrap_or(""),
+        Some(rest) => match rest.split_once(']') {
+            Some((name, "")) => name,
+            Some((name, port)) if port.starts_with(':') && port[1..].bytes().all(|b| b.is_ascii_digit()) => {
+                name
+            }
+            _ => "",
+        },
         None => host
             .rsplit_once(':')
             .map_or(host, |(name, port)| if port.bytes().all(|b| b.is_ascii_digit()) { name } else { host }),
@@ -67,9 +73,17 @@ mod tests {
         for host in ["localhost", "localhost:8620", "127.0.0.1:8620", "[::1]:8620", "LOCALHOST:1"] {
             assert!(is_loopback_host(host), "{host}");
         }
-        for host in
-            ["example.org", "127.0.0.1.example.org:8620", "localhost.example.org", "10.0.0.1:8620", ""]
-        {
+        for host in [
+            "example.org",
+            "127.0.0.1.example.org:8620",
+            "localhost.example.org",
+            "10.0.0.1:8620",
+            "",
+            "[::1].example.org",
+            "[::1",
+            "[::1]x:1",
+            "[::2]",
+        ] {
             assert!(!is_loopback_host(host), "{host}");
         }
     }

@@ -89,6 +89,7 @@ impl Service {
         let app = self.app.clone();
         let stopping = async move {
             stop.await;
+            app.drain(GRACE).await;
             app.stop();
         };
         let mut serving = tokio::spawn(serve::serve(self.listener, self.app.clone(), router, stopping));
@@ -127,6 +128,9 @@ impl Service {
         Ok(())
     }
 }
+
+/// How long what runs may go on when the service is told to stop.
+const GRACE: Duration = Duration::from_secs(5);
 
 /// Between two looks whether PostgreSQL runs; after a start that failed the next one waits longer and longer.
 const LOOK_AT_SERVER: Duration = Duration::from_millis(500);

@@ -106,6 +106,12 @@ async fn unharmed(
 async fn answer(
     app: Arc<App>, router: Router, request: Request<Incoming>,
 ) -> Result<Response<Body>, Infallible> {
+    if app.is_draining() {
+        let mut response =
+            Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service is stopping").into_response();
+        response.headers_mut().insert(header::CONNECTION, header::HeaderValue::from_static("close"));
+        return Ok(response);
+    }
     if !is_small_query(&app, &request) {
         return router.oneshot(request.map(Body::new)).await;
     }

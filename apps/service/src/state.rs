@@ -59,6 +59,9 @@ impl Default for ServiceLimits {
     }
 }
 
+/// Between two looks whether anything still runs.
+const DRAIN_LOOKS: Duration = Duration::from_millis(20);
+
 /// How long it is tried to record the end of a job.
 const RECORD_TIME: Duration = Duration::from_secs(120);
 /// Between two tries.
@@ -139,6 +142,7 @@ pub struct App {
     queries: Mutex<HashMap<u64, CancelToken>>,
     next_query: std::sync::atomic::AtomicU64,
     stopped: Notify,
+    draining: std::sync::atomic::AtomicBool,
     stopping: std::sync::atomic::AtomicBool,
 }
 
@@ -180,6 +184,7 @@ impl App {
             queries: Mutex::default(),
             next_query: Default::default(),
             stopped: Notify::new(),
+            draining: Default::default(),
             stopping: Default::default(),
         }
     }
@@ -265,7 +270,24 @@ impl App {
         (token.clone(), QueryGuard { app: self.clone(), id, token, finished: false })
     }
 
-    /// Cancels what runs; new requests still get answers until the listener is closed.
+    /// Takes no new requests, and waits until what runs has come to its end, though no longer than `grace`.
+    pub async fn drain(&self, grace: Duration) {
+        self.draining.store(true, Ordering::Relaxed);
+        let until = tokio::time::Instant::now() + grace;
+        let mut looks = tokio::time::interval(DRAIN_LOOKS);
+        while tokio::time::Instant::now() < until
+            && !(self.queries.lock().is_empty() && self.jobs.lock().is_empty())
+        {
+            looks.tick().await;
+        }
+    }
+
+    /// Whether new requests are refused, as the service is about to stop.
+    pub fn is_draining(&self) -> bool {
+        self.draining.load(Ordering::Relaxed)
+    }
+
+    /// Cancels what runs.
     pub fn stop(&self) {
         self.stopping.store(true, std::sync::atomic::Ordering::Relaxed);
         self.queries.lock().values().for_each(CancelToken::cancel);

@@ -63,10 +63,26 @@ pub struct Transaction {
     unsettled: HashMap<usize, HashMap<Vec<Value>, Dense>>,
 }
 
+/// Names are stored where none with this character can be.
+fn check_name(what: &str, name: &str) -> Result<(), GraphError> {
+    match name.contains('\0') {
+        true => Err(GraphError::new(
+            Code::DATA,
+            format!("the {what} '{}' may not hold the character U+0000", name.replace('\0', "\\u0000")),
+        )),
+        false => Ok(()),
+    }
+}
+
+fn check_labels(labels: &LabelSet) -> Result<(), GraphError> {
+    labels.iter().try_for_each(|label| check_name("label", label))
+}
+
 fn sorted(mut properties: Vec<(Arc<str>, Value)>) -> Result<Properties, GraphError> {
     properties.retain(|(_, v)| !v.is_null());
     properties.sort_by(|a, b| a.0.cmp(&b.0));
     for (name, value) in &properties {
+        check_name("property name", name)?;
         if !value.is_within_depth(MAX_VALUE_DEPTH) {
             return Err(GraphError::new(
                 Code::DATA,
@@ -121,6 +137,7 @@ impl Transaction {
     }
 
     pub fn insert_node(&mut self, mut node: NewNode) -> Result<Dense, GraphError> {
+        check_labels(&node.labels)?;
         self.declared_node(&node.labels, &mut node.properties);
         let overlay = &mut self.snapshot.overlay;
         let dense = overlay.next_node;
@@ -141,6 +158,7 @@ impl Transaction {
     }
 
     pub fn insert_edge(&mut self, mut edge: NewEdge) -> Result<Dense, GraphError> {
+        check_labels(&edge.labels)?;
         self.declared_edge(&mut edge);
         for end in [edge.source, edge.target] {
             if !self.snapshot.node_exists(end) {
@@ -175,6 +193,7 @@ impl Transaction {
         if !self.snapshot.node_exists(id) {
             return Err(GraphError::new(Code::DATA, "the node has been deleted"));
         }
+        check_labels(&labels)?;
         properties.retain(|(_, v)| !v.is_null());
         if let Some(node_type) = self.snapshot.graph_type.as_ref().and_then(|t| t.node_type(&labels)) {
             properties.iter_mut().for_each(|(name, value)| {
@@ -195,6 +214,7 @@ impl Transaction {
         let Some((id_kept, directed, (source, target))) = self.snapshot.edge_identity(id) else {
             return Err(GraphError::new(Code::DATA, "the edge has been deleted"));
         };
+        check_labels(&labels)?;
         let mut edge = NewEdge { labels, properties, directed, source, target };
         edge.properties.retain(|(_, v)| !v.is_null());
         self.declared_edge(&mut edge);

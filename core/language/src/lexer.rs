@@ -396,6 +396,10 @@ impl<'t> Lexer<'t> {
             }
             name.push(c);
         }
+        if name.contains('\0') {
+            let span = self.span_from(start);
+            self.errors.push(Diagnostic::syntax(span, "a name may not hold the character U+0000"));
+        }
         self.push(start, TokenKind::Quoted(name.into()));
     }
 

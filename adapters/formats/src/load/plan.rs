@@ -1,7 +1,7 @@
 //! Checking a mapping against its tables and the graph before a row is read: every column, property
 //! and key it names must exist.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::sync::{Arc, OnceLock};
 
 use graphodrome_engine::{RowExpression, check_template};
@@ -473,8 +473,13 @@ pub(crate) fn header(
         name => name.to_string(),
     };
     let columns: Vec<String> = record.iter().enumerate().map(name).collect();
-    for (i, column) in columns.iter().enumerate() {
-        if columns[..i].contains(column) {
+    let mut known = HashSet::new();
+    for column in &columns {
+        if column.contains('\0') {
+            let shown = column.replace('\0', "\\u0000");
+            return Err(failed(&format!("the header has the character U+0000 in the column {shown}")));
+        }
+        if !known.insert(column) {
             return Err(failed(&format!("the header has the column {column} twice")));
         }
     }

@@ -483,12 +483,18 @@ impl BuildingRule {
         let wrong =
             |reason: &str| FieldError::new(RejectKind::Label, &Input::Column(source.column), reason.into());
         match (row.field)(source.column) {
+            Fields::Text(text) if text.contains('\0') => {
+                return Err(wrong("a label may not hold the character U+0000"));
+            }
             Fields::Text(text) => labels.push_text(text),
             Fields::Null if wanted => return Err(wrong("there is no label")),
             Fields::Null => labels.push_null(),
             Fields::Json(serde_json::Value::Array(items)) => {
                 let names: Option<Vec<&str>> = items.iter().map(|i| i.as_str()).collect();
                 let names = names.ok_or_else(|| wrong("a label must be a text"))?;
+                if names.iter().any(|name| name.contains('\0')) {
+                    return Err(wrong("a label may not hold the character U+0000"));
+                }
                 if names.is_empty() && wanted {
                     return Err(wrong("there is no label"));
                 }

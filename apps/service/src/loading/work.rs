@@ -50,13 +50,8 @@ pub(crate) async fn run(
     };
     detail["check"] = json!(check);
     detail["mapping"] = json!(mapping);
-    if state == JobState::Done && !check && graph.wants_fold() {
-        let graph = graph.clone();
-        tokio::spawn(async move {
-            if let Err(error) = graph.fold().await {
-                tracing::error!(%error, graph = graph.name, "the levels could not be merged");
-            }
-        });
+    if state == JobState::Done && !check {
+        graph.fold_when_wanted();
     }
     (state, detail)
 }

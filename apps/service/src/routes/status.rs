@@ -3,7 +3,6 @@
 use std::sync::Arc;
 
 use axum::extract::State;
-use axum::http::StatusCode;
 use axum::{Json, response::IntoResponse};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -27,9 +26,6 @@ pub async fn health() -> Json<Health> {
 #[utoipa::path(get, path = "/v1/ready", tag = "status",
     responses((status = 200, body = Health), (status = 503, body = Problem)))]
 pub async fn ready(State(app): State<Arc<App>>) -> Result<Json<Health>, Problem> {
-    if app.is_stopping() {
-        return Err(Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service is stopping"));
-    }
     app.catalog.may_write()?;
     app.catalog.ping().await?;
     Ok(health().await)

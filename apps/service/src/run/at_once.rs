@@ -14,7 +14,7 @@ use serde::Deserialize;
 use serde::de::{Deserializer, Error, MapAccess, Visitor};
 
 use super::read::{BRIEF, BRIEF_COST};
-use super::{QueryRequest, Ready, Run, Terms, fold_when_wanted, microseconds, terms};
+use super::{QueryRequest, Ready, Run, Terms, microseconds, terms};
 use crate::problem::Problem;
 use crate::state::App;
 
@@ -143,7 +143,6 @@ impl Run {
             if let Err(error) = turn.commit(snapshot, changes).await {
                 return Some(Problem::from(error).into_response());
             }
-            fold_when_wanted(graph.clone());
         }
         Some(whole(body, format))
     }

@@ -33,7 +33,6 @@ impl Run {
             && !changes.is_empty()
         {
             turn.commit(snapshot, changes).await?;
-            super::fold_when_wanted(graph.clone());
         }
         Ok(([(header::CONTENT_TYPE, format.media_type())], body).into_response())
     }

@@ -310,18 +310,6 @@ async fn values_only(
     Ok(([(header::CONTENT_TYPE, format.media_type())], body).into_response())
 }
 
-/// Makes a new base of a graph in the background, where enough lies above the one it has.
-fn fold_when_wanted(graph: Arc<GraphHandle>) {
-    if !graph.wants_fold() {
-        return;
-    }
-    tokio::spawn(async move {
-        if let Err(error) = graph.fold().await {
-            tracing::warn!(%error, graph = graph.name, "the graph could not be folded");
-        }
-    });
-}
-
 /// A result for statements that have none: what was done, one row each.
 fn message_result(done: &[String], format: ResultFormat) -> Response {
     let columns = vec![ColumnInfo { name: "done".into(), kind: ColumnKind::Value }];

@@ -46,10 +46,9 @@ pub(super) async fn transaction(
             let open = session.transaction.take().ok_or_else(none)?;
             // In a task of its own: a client that goes away must not leave it half done.
             let committed = tokio::spawn(open.commit()).await??;
-            let Some(graph) = committed.graph else {
+            if committed.graph.is_none() {
                 return Ok("transaction committed; nothing was changed".into());
-            };
-            super::fold_when_wanted(graph);
+            }
             Ok(format!(
                 "transaction committed: {} elements, version {}",
                 committed.changes, committed.version

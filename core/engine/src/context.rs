@@ -301,6 +301,7 @@ impl Context {
     pub fn see_changes(&mut self) {
         if let Some(transaction) = &self.transaction {
             self.scope.snapshot = Arc::new(transaction.snapshot().clone());
+            self.scope.answers = Arc::default();
         }
     }
 
@@ -309,6 +310,7 @@ impl Context {
         if let Some(transaction) = &mut self.transaction {
             transaction.settle().map_err(|e| Diagnostic::from_graph(e, span))?;
             self.scope.snapshot = Arc::new(transaction.snapshot().clone());
+            self.scope.answers = Arc::default();
         }
         Ok(())
     }

@@ -9,6 +9,7 @@ use graphodrome_language::ast::BinaryOperator;
 use graphodrome_language::{Diagnostic, Span};
 
 use crate::Parameters;
+use crate::answers::AnswerBook;
 use crate::batch::{Batch, NO_ELEMENT, Vector};
 use crate::budget::Budget;
 use crate::compile::{Compiler, PlanParameters};
@@ -65,6 +66,9 @@ pub(crate) struct Scope {
     pub now: DateTime<FixedOffset>,
     /// Whole numbers may be read straight from their columns.
     pub typed_reads: bool,
+    /// Answers to conditions on one node may be kept.
+    pub known_nodes: bool,
+    pub answers: Arc<AnswerBook>,
     pub budget: Arc<Budget>,
 }
 
@@ -75,6 +79,8 @@ impl Scope {
             parameters: Arc::from([]),
             now: Utc::now().fixed_offset(),
             typed_reads: true,
+            known_nodes: true,
+            answers: Arc::default(),
             budget: Arc::new(Budget::new(&Limits::default())),
         }
     }

@@ -198,7 +198,9 @@ impl Prepared {
         let parameters = self.parameters.iter().map(given).collect();
         let typed_reads = self.rules.has(Rule::TypedReads);
         let budget = Arc::new(Budget::new(&limits));
-        let scope = Scope { snapshot, parameters, now, typed_reads, budget };
+        let known_nodes = self.rules.has(Rule::KnownNodes);
+        let answers = Arc::default();
+        let scope = Scope { snapshot, parameters, now, typed_reads, known_nodes, answers, budget };
         let context = Context::new(scope, limits, self.operators);
         Execution { prepared: self, root: self.root.open(), context, rows: 0, first_row: None, done: false }
     }

@@ -3,6 +3,7 @@
 //! Invariant: pure computation over snapshots. Nothing here knows sockets, files, SQL or an async
 //! runtime; a query runs in the thread that pulls its batches.
 
+mod answers;
 mod batch;
 mod budget;
 mod cache;

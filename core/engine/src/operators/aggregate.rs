@@ -69,8 +69,26 @@ impl Accumulator {
 
     /// Adds one value; nulls do not count.
     pub fn add(&mut self, value: Value) -> Result<(), GraphError> {
-        if value.is_null() {
+        self.add_times(value, 1)
+    }
+
+    /// Adds a value so many times.
+    pub fn add_times(&mut self, value: Value, times: usize) -> Result<(), GraphError> {
+        if value.is_null() || times == 0 {
             return Ok(());
+        }
+        if self.seen.is_none() && times > 1 {
+            match &mut self.state {
+                State::Count => {
+                    self.count += times as u64;
+                    return Ok(());
+                }
+                State::Sum(sum) => {
+                    self.count += times as u64;
+                    return sum.add_times(&value, times as u64);
+                }
+                _ => {}
+            }
         }
         let new = match (&mut self.seen, &value) {
             (None, _) => true,

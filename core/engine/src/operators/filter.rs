@@ -2,9 +2,10 @@
 
 use std::sync::Arc;
 
-use crate::batch::Batch;
+use crate::answers::OfNode;
+use crate::batch::{Batch, NO_ELEMENT, Vector};
 use crate::context::{Context, Outcome};
-use crate::evaluate::{Row, holds};
+use crate::evaluate::{Row, Scope, holds};
 use crate::expression::Expr;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
 
@@ -36,6 +37,27 @@ impl OperatorPlan for Filter {
     }
 }
 
+/// A condition, with the column of the node where it looks at one alone.
+enum Asked<'a> {
+    OfNode(OfNode<'a>, &'a [u32]),
+    OfRow(&'a Expr),
+}
+
+impl<'a> Asked<'a> {
+    fn of(condition: &'a Expr, batch: &'a Batch, scope: &Scope) -> Asked<'a> {
+        let mut slots = vec![];
+        condition.slots(&mut slots);
+        let nodes = slots.first().and_then(|slot| match &batch.columns[*slot] {
+            Vector::Nodes(nodes) => Some((*slot, nodes)),
+            _ => None,
+        });
+        match nodes.and_then(|(slot, nodes)| Some((OfNode::of(condition, slot, scope)?, nodes))) {
+            Some((condition, nodes)) => Asked::OfNode(condition, nodes),
+            None => Asked::OfRow(condition),
+        }
+    }
+}
+
 struct Run {
     plan: Arc<Filter>,
     input: Input,
@@ -45,12 +67,23 @@ impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         while let Some(batch) = self.input.next(context)? {
             let mut kept = Vec::with_capacity(batch.len);
+            let asked: Vec<Asked<'_>> =
+                self.plan.conditions.iter().map(|c| Asked::of(c, &batch, &context.scope)).collect();
             'rows: for row in 0..batch.len {
                 context.work(1)?;
                 let at = Row { batch: &batch, row, locals: &[] };
                 let counters = &mut context.metrics[context.current].counters;
-                for condition in &self.plan.conditions {
-                    if !holds(condition, at, &context.scope, counters)? {
+                for condition in &asked {
+                    let passes = match condition {
+                        Asked::OfNode(condition, nodes) if nodes[row] != NO_ELEMENT => {
+                            condition.holds(nodes[row], at, &context.scope, counters)?
+                        }
+                        Asked::OfNode(condition, _) => {
+                            holds(condition.condition(), at, &context.scope, counters)?
+                        }
+                        Asked::OfRow(condition) => holds(condition, at, &context.scope, counters)?,
+                    };
+                    if !passes {
                         continue 'rows;
                     }
                 }

@@ -5,11 +5,13 @@ use std::sync::Arc;
 
 use graphodrome_graph::{Dense, Direction, EdgeTest, NodeTest, PlainRows, Value, WholeNumbers};
 
+use crate::answers::OfNode;
 use crate::batch::{BATCH_ROWS, Batch, Vector};
 use crate::context::{CHECK_EVERY, Context, Counters, Outcome};
 use crate::evaluate::{Row, Scope, holds};
 use crate::expression::Expr;
 use crate::operators::common_counts::taken_columns;
+use crate::operators::merge_rows::{Taken, TakenColumns};
 use crate::plan::{Counting, Input, Operator, OperatorPlan};
 use crate::quick::{self, Comparison, Place, Which};
 
@@ -53,6 +55,8 @@ pub(crate) struct FollowEdges {
     pub shown_conditions: Vec<String>,
     /// Only how many there are.
     pub counting: Option<Counting>,
+    /// That depends on the node alone, unless one of these edges of the row could be taken again from there.
+    pub remembers: Option<Vec<Taken>>,
     /// At most one for all rows with the same number in this slot: a semi-join.
     pub once: Option<usize>,
 }
@@ -148,6 +152,8 @@ struct Plain<'a> {
     ranges: Vec<(WholeNumbers<'a>, i64, i64)>,
     /// Other comparisons of whole numbers, each with what it is read from.
     compared: Vec<(Comparison<'a>, &'a Expr)>,
+    /// Conditions on the new node alone.
+    of_node: Vec<OfNode<'a>>,
     /// The other conditions.
     rest: Vec<&'a Expr>,
     /// Edges that the new ones must differ from.
@@ -164,7 +170,7 @@ impl<'a> Plain<'a> {
             return None;
         }
         let rows = scope.plain_rows(spec.edge.direction, &spec.edge.test)?;
-        let (mut ranges, mut compared, mut rest) = (vec![], vec![], vec![]);
+        let (mut ranges, mut compared, mut of_node, mut rest) = (vec![], vec![], vec![], vec![]);
         for condition in &spec.conditions {
             // Conditions are asked in their order.
             let new = [Which::Edge, Which::Node];
@@ -173,17 +179,19 @@ impl<'a> Plain<'a> {
                 let numbers = scope.edge_column(rows.table, range.reader)?.whole_numbers()?;
                 Some((numbers, range.low, range.high))
             });
-            match range {
-                Some(range) => ranges.push(range),
-                None => match comparison() {
-                    Some(comparison) => compared.push((comparison, condition)),
-                    None => rest.push(condition),
-                },
+            if let Some(range) = range {
+                ranges.push(range);
+            } else if let Some(comparison) = comparison() {
+                compared.push((comparison, condition));
+            } else if let Some(condition) = OfNode::of(condition, batch.columns.len() + 1, scope) {
+                of_node.push(condition);
+            } else {
+                rest.push(condition);
             }
         }
         let taken = taken_columns(&spec.edge.different_from, batch);
         let ask_node = !scope.all_pass(&spec.node.test);
-        Some(Plain { spec, scope, rows, ranges, compared, rest, taken, ask_node })
+        Some(Plain { spec, scope, rows, ranges, compared, of_node, rest, taken, ask_node })
     }
 
     /// Reads one row; returns the entries looked at.
@@ -193,7 +201,7 @@ impl<'a> Plain<'a> {
     ) -> Outcome<u64> {
         let range = self.rows.side.row(from);
         let looked = range.len() as u64;
-        let conditions = self.ranges.len() + self.compared.len() + self.rest.len();
+        let conditions = self.ranges.len() + self.compared.len() + self.of_node.len() + self.rest.len();
         let all = conditions == 0 && !self.ask_node;
         if found.counts.is_some() && all && self.taken.is_empty() {
             found.add(looked);
@@ -255,6 +263,12 @@ impl<'a> Plain<'a> {
                 return Ok(false);
             }
         }
+        for condition in &self.of_node {
+            let locals = [Value::Edge(edge), Value::Node(node)];
+            if !condition.holds(node, Row { batch, row, locals: &locals }, self.scope, counters)? {
+                return Ok(false);
+            }
+        }
         if !self.rest.is_empty() {
             let locals = [Value::Edge(edge), Value::Node(node)];
             if !all_hold(&self.rest, Row { batch, row, locals: &locals }, self.scope, counters)? {
@@ -281,14 +295,32 @@ fn follow(
     counters: &mut Counters,
 ) -> Outcome<u64> {
     let mut failure = None;
-    let conditions: Vec<&Expr> = spec.conditions.iter().collect();
+    let (mut of_node, mut rest) = (vec![], vec![]);
+    for condition in &spec.conditions {
+        match OfNode::of(condition, batch.columns.len() + 1, scope) {
+            Some(condition) => of_node.push(condition),
+            None => rest.push(condition),
+        }
+    }
+    let pass = |locals: &[Value], other, counters: &mut Counters| -> Outcome<bool> {
+        let at = Row { batch, row, locals };
+        if !all_hold(&rest, at, scope, counters)? {
+            return Ok(false);
+        }
+        for condition in &of_node {
+            if !condition.holds(other, at, scope, counters)? {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    };
     let looked = scope.for_each_adjacent(from, spec.edge.direction, &spec.edge.test, |edge, other| {
         if !spec.edge.is_different(edge, batch, row) || !scope.node_passes(other, &spec.node.test) {
             return ControlFlow::Continue(());
         }
-        if !conditions.is_empty() {
+        if !spec.conditions.is_empty() {
             let locals = [Value::Edge(edge), Value::Node(other)];
-            match all_hold(&conditions, Row { batch, row, locals: &locals }, scope, counters) {
+            match pass(&locals, other, counters) {
                 Ok(true) => {}
                 Ok(false) => return ControlFlow::Continue(()),
                 Err(error) => {
@@ -315,6 +347,8 @@ impl Run {
         };
         let scope = &context.scope;
         let plain = Plain::of(spec, scope, batch);
+        let taken = spec.remembers.as_ref().and_then(|taken| TakenColumns::of(taken, batch));
+        let counts = taken.as_ref().map(|_| scope.answers.counts_of(&self.spec, scope.node_bound()));
         let (mut counters, mut since_check) = (Counters::default(), 0);
         while self.row < batch.len && found.rows.len() < BATCH_ROWS {
             let row = self.row;
@@ -333,6 +367,15 @@ impl Run {
             if outer.is_some_and(|outer| self.given.get(outer) == Some(&true)) {
                 continue;
             }
+            let known = match (&counts, &taken) {
+                (Some(counts), Some(taken)) if taken.iter().all(|t| !t.could_be(from, row)) => Some(counts),
+                _ => None,
+            };
+            if let Some(count) = known.and_then(|counts| counts.get(from)) {
+                found.add(count);
+                since_check += 1;
+                continue;
+            }
             let before = found.rows.len();
             let looked = match &plain {
                 Some(plain) if scope.untouched(from) => {
@@ -340,6 +383,9 @@ impl Run {
                 }
                 _ => follow(spec, (batch, row), from, found, scope, &mut counters)?,
             };
+            if let (Some(counts), Some(count)) = (known, found.counts.as_ref().and_then(|c| c.last())) {
+                counts.put(from, *count);
+            }
             if let (Some(outer), true) = (outer, found.rows.len() > before) {
                 self.given.resize(self.given.len().max(outer + 1), false);
                 self.given[outer] = true;

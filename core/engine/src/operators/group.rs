@@ -24,8 +24,8 @@ pub(crate) struct AggregateSpec {
     pub share: Option<Expr>,
     /// `None` for `COUNT(*)`.
     pub argument: Option<Expr>,
-    /// Of `COUNT(*)`: the slot that says how many rows a row stands for.
-    pub weight: Option<usize>,
+    /// Slots whose numbers together say how many rows a row stands for.
+    pub weights: Vec<usize>,
 }
 
 #[derive(Clone, Debug)]
@@ -80,10 +80,11 @@ impl Run {
         // First come, first out, each key as it came first.
         let mut keys = self.spec.key_vectors.clone();
         // Where rows are only counted, their numbers by group, which become accumulators at the end.
-        let counts_rows =
-            |a: &AggregateSpec| a.function == Aggregate::Count && a.argument.is_none() && a.weight.is_none();
+        let counts_rows = |a: &AggregateSpec| {
+            a.function == Aggregate::Count && a.argument.is_none() && a.weights.is_empty()
+        };
         let only_counts = single && self.spec.aggregates.iter().all(counts_rows);
-        let weighed = self.spec.aggregates.iter().find_map(|a| a.weight);
+        let weighed = self.spec.aggregates.iter().map(|a| &a.weights).max_by_key(|w| w.len());
         let mut counts: Vec<usize> = vec![];
         if self.spec.keys.is_empty() {
             places.insert(vec![], 0);
@@ -104,7 +105,7 @@ impl Run {
             let key_number = key.and_then(|key| Number::of(key, &batch, &[], evaluator.scope));
             for row in 0..batch.len {
                 // A row that stands for no row is in no group.
-                if weighed.is_some_and(|slot| weight(&batch, slot, row) == 0) {
+                if weighed.is_some_and(|slots| weight(&batch, slots, row) == 0) {
                     continue;
                 }
                 let at = Row { batch: &batch, row, locals: &[] };
@@ -166,13 +167,14 @@ impl Run {
                 }
                 for (spec, accumulator) in self.spec.aggregates.iter().zip(&mut groups[place]) {
                     match &spec.argument {
-                        None => accumulator.add_rows(spec.weight.map_or(1, |slot| weight(&batch, slot, row))),
+                        None => accumulator.add_rows(weight(&batch, &spec.weights, row)),
                         Some(argument) => {
                             let value = evaluator.value(argument, at)?;
                             if spec.distinct || spec.function.keeps_values() {
                                 new_bytes += value_bytes(&value) + 2 * size_of::<Value>();
                             }
-                            accumulator.add(value).map_err(|e| located(e, argument.span))?;
+                            let times = weight(&batch, &spec.weights, row);
+                            accumulator.add_times(value, times).map_err(|e| located(e, argument.span))?;
                         }
                     }
                 }
@@ -227,11 +229,12 @@ fn whole_number(value: &Value) -> Option<i64> {
 }
 
 /// How many rows a row stands for.
-fn weight(batch: &Batch, slot: usize, row: usize) -> usize {
-    match batch.columns[slot].get(row) {
+fn weight(batch: &Batch, slots: &[usize], row: usize) -> usize {
+    let number = |slot: &usize| match batch.columns[*slot].get(row) {
         Value::Int(n) => n as usize,
         _ => 0,
-    }
+    };
+    slots.iter().fold(1usize, |all, slot| all.saturating_mul(number(slot)))
 }
 
 /// Where every aggregate counts rows or nodes: the whole batch at once. `false` where it cannot be.
@@ -244,7 +247,8 @@ fn count_columns(spec: &Group, batch: &Batch, accumulators: &mut [Accumulator]) 
         _ => None,
     };
     let countable = |a: &AggregateSpec| {
-        a.function == Aggregate::Count && a.argument.as_ref().is_none_or(|e| nodes(e).is_some())
+        let as_nodes = |e: &Expr| nodes(e).is_some() && a.weights.is_empty();
+        a.function == Aggregate::Count && a.argument.as_ref().is_none_or(as_nodes)
     };
     if !spec.aggregates.iter().all(countable) {
         return false;
@@ -252,10 +256,10 @@ fn count_columns(spec: &Group, batch: &Batch, accumulators: &mut [Accumulator]) 
     for (aggregate, accumulator) in spec.aggregates.iter().zip(accumulators) {
         match aggregate.argument.as_ref().and_then(nodes) {
             Some(nodes) => accumulator.count_nodes(nodes),
-            None => match aggregate.weight {
-                None => accumulator.add_rows(batch.len),
-                Some(slot) => (0..batch.len).for_each(|row| accumulator.add_rows(weight(batch, slot, row))),
-            },
+            None if aggregate.weights.is_empty() => accumulator.add_rows(batch.len),
+            None => {
+                (0..batch.len).for_each(|row| accumulator.add_rows(weight(batch, &aggregate.weights, row)))
+            }
         }
     }
     true

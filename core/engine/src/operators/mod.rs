@@ -22,6 +22,7 @@ mod hash_join;
 mod inner_rows;
 mod insert_elements;
 mod intersect_edges;
+pub(crate) mod merge_rows;
 mod order;
 mod page;
 mod per_row;

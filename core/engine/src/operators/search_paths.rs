@@ -7,11 +7,13 @@ use std::sync::Arc;
 use crate::batch::Batch;
 use crate::context::{Context, Outcome};
 use crate::plan::{Input, Operator, OperatorPlan};
-use crate::search::{Cursor, Enumerator, Event, OutputVariable, Rows, SearchSpec};
+use crate::search::{Cursor, EndGuide, Enumerator, Event, OutputVariable, Rows, SearchSpec};
 
 #[derive(Clone, Debug)]
 pub(crate) struct SearchPaths {
     pub spec: SearchSpec,
+    /// What does not get to a bound end within the longest length may be left out.
+    pub guided: bool,
 }
 
 pub(crate) fn bounds(min: u32, max: Option<u32>) -> String {
@@ -99,7 +101,14 @@ impl Operator for Run {
                 continue;
             };
             if !self.running {
-                self.enumerator.start(start);
+                let cursor = Cursor { batch, row: self.row, context };
+                let guide = match (target, &spec.step, spec.max) {
+                    (Some(end), Some(step), Some(max)) if self.plan.guided => {
+                        Some(EndGuide::to(end, step, spec.reversed, max, &cursor))
+                    }
+                    _ => None,
+                };
+                self.enumerator.start(start, guide);
                 self.running = true;
                 context.metrics().searches += 1;
             }

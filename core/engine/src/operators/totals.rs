@@ -46,6 +46,17 @@ impl FloatSum {
         self.sum = sum;
     }
 
+    /// Adds a number so many times: the product and what its rounding left out.
+    fn add_times(&mut self, x: f64, times: u64) {
+        // A count is exact as a float up to 2^53.
+        let (n, product) = (times as f64, x * times as f64);
+        if times >= 1 << 53 || !product.is_finite() {
+            return (0..times).for_each(|_| self.add(x));
+        }
+        self.add(product);
+        self.add(x.mul_add(n, -product));
+    }
+
     fn total(&self) -> Result<f64, GraphError> {
         if self.special {
             return Ok(self.sum);
@@ -56,6 +67,24 @@ impl FloatSum {
 }
 
 impl Sum {
+    /// Adds a value so many times.
+    pub fn add_times(&mut self, value: &Value, times: u64) -> Result<(), GraphError> {
+        match value {
+            Value::Int(i) => {
+                let all = i128::from(*i) * i128::from(times);
+                self.ints = self.ints.checked_add(all).ok_or_else(out_of_range)?;
+            }
+            Value::Decimal(d) => {
+                let times = Decimal::of(i128::from(times), 0).ok_or_else(out_of_range)?;
+                let all = d.checked_mul(times).ok_or_else(out_of_range)?;
+                self.decimals.get_or_insert_default().add(all).ok_or_else(out_of_range)?;
+            }
+            Value::Float(f) => self.floats.get_or_insert_default().add_times(*f, times),
+            _ => return (0..times).try_for_each(|_| self.add(value)),
+        }
+        self.check_kinds(value)
+    }
+
     pub fn add(&mut self, value: &Value) -> Result<(), GraphError> {
         match value {
             Value::Int(i) => self.ints += i128::from(*i),
@@ -71,6 +100,11 @@ impl Sum {
             }
             other => return Err(not_a_number(other)),
         }
+        self.check_kinds(value)
+    }
+
+    /// Numbers and durations have no sum.
+    fn check_kinds(&mut self, value: &Value) -> Result<(), GraphError> {
         self.numbers |= value.is_number();
         if self.numbers && self.durations.is_some() {
             return Err(GraphError::new(

@@ -5,6 +5,7 @@ mod changes;
 mod compose;
 mod estimate;
 mod lookup;
+mod merge;
 mod order;
 mod pattern;
 mod program;

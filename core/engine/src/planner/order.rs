@@ -537,6 +537,7 @@ impl Planner<'_> {
                 node,
                 conditions,
                 shown_conditions,
+                remembers: None,
                 counting: None,
                 once: None,
             };
@@ -573,6 +574,7 @@ impl Planner<'_> {
             node,
             conditions,
             shown_conditions,
+            remembers: None,
             counting: None,
             once: None,
         };

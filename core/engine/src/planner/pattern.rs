@@ -178,6 +178,33 @@ impl PatternGraph {
     }
 }
 
+/// More edges than these are repeated, not written out.
+const MOST_WRITTEN_OUT: u32 = 8;
+
+/// Unnamed edges that are repeated so many times exactly, one after the other.
+fn written_out(elements: Vec<PathElement>) -> Vec<PathElement> {
+    let mut out = vec![];
+    for element in elements {
+        match element {
+            PathElement::Edge(edge, Some(q))
+                if q.max == Some(q.min)
+                    && (1..=MOST_WRITTEN_OUT).contains(&q.min)
+                    && edge.filter.variable.is_none() =>
+            {
+                for i in 0..q.min {
+                    if i > 0 {
+                        let filter = ElementFilter::default();
+                        out.push(PathElement::Node(NodePattern { filter, span: edge.span }));
+                    }
+                    out.push(PathElement::Edge(edge.clone(), None));
+                }
+            }
+            other => out.push(other),
+        }
+    }
+    out
+}
+
 impl Planner<'_> {
     /// `bound` are the names that are there before; `multiplicity`: it matters how often a row comes.
     pub(super) fn pattern_graph(
@@ -247,6 +274,9 @@ impl Planner<'_> {
                 elements = flat;
                 conditions.into_iter().for_each(|c| graph.add_condition(c));
             }
+        }
+        if !whole && self.may(Rule::FixedRepetition) {
+            elements = written_out(elements);
         }
         self.close_ends(&mut elements);
         let mut pieces = vec![];

@@ -15,6 +15,7 @@ use crate::operators::{
 };
 use crate::plan::{ColumnInfo, Counting, PlanNode, Schema};
 use crate::planner::compose::{Around, column_kind};
+use crate::planner::merge::{count_rows, remember_counts};
 use crate::planner::{Planner, kind_vector};
 use crate::profile::Estimate;
 use crate::rules::{Rule, Rules};
@@ -327,7 +328,7 @@ impl Planner<'_> {
                         distinct,
                         share,
                         argument: Some(argument),
-                        weight: None,
+                        weights: vec![],
                     }
                 }
                 _ => AggregateSpec {
@@ -335,7 +336,7 @@ impl Planner<'_> {
                     distinct: false,
                     share: None,
                     argument: None,
-                    weight: None,
+                    weights: vec![],
                 },
             });
             let name = self.hidden("aggregate");
@@ -357,10 +358,17 @@ impl Planner<'_> {
                 "the square root of the input's rows".into()
             },
         };
+        if self.may(Rule::CountOfBound) {
+            count_rows(&input, &mut specs);
+        }
         let input = match self.may(Rule::CountedRows) {
             true => counted(input, &key_expressions, &mut specs, self.rules),
             false => input,
         };
+        let mut input = self.merged(input, &key_expressions, &mut specs);
+        if self.may(Rule::KnownCounts) {
+            remember_counts(&mut input);
+        }
         let plan = Group { keys: key_expressions, key_vectors, aggregates: specs, shown };
         Ok((self.node(plan, vec![input], schema, estimate), computed))
     }
@@ -408,7 +416,7 @@ fn counted(input: PlanNode, keys: &[Expr], specs: &mut [AggregateSpec], rules: R
         node.inputs = node.inputs.remove(0).inputs;
     }
     let weight = node.schema.push("#count", VariableKind::Value);
-    specs.iter_mut().for_each(|s| s.weight = Some(weight));
+    specs.iter_mut().for_each(|s| s.weights.push(weight));
     node
 }
 

@@ -207,7 +207,8 @@ impl Planner<'_> {
             cost: input.estimate.cost + rows * looked,
             source: format!("{looked:.0} edges a row, from mean degrees"),
         };
-        Ok(self.node(SearchPaths { spec }, vec![input], schema, estimate))
+        let guided = self.may(Rule::GuidedSearch);
+        Ok(self.node(SearchPaths { spec, guided }, vec![input], schema, estimate))
     }
 
     /// The weight of a shortest search. `outside` is what its input binds.

@@ -81,13 +81,23 @@ rules! {
         "ORDER BY with LIMIT keeps the first rows; ties keep the order in which they came.";
     TypedReads "typed-reads"
         "A comparison of whole numbers read straight from their columns is the comparison of the values; what is no whole number goes the general way.";
+    KnownNodes "known-nodes"
+        "A condition that reads one node and nothing else of the row has the same answer wherever that node comes, as long as nothing is changed.";
+    CountOfBound "count-of-bound"
+        "What a pattern has bound is not null: counting it is counting rows.";
+    MergedRows "merged-rows"
+        "Rows that agree in all that is read of them later have the same rows after them: one of them, with how many it stands for, does. An edge that the next step must not take again tells rows apart only where that step could take it.";
+    KnownCounts "known-counts"
+        "How many edges a step finds depends on the node that it begins at alone, where its conditions read nothing else of the row and no edge of the row could be taken again from there: it is counted once a node.";
+    FixedRepetition "fixed-repetition"
+        "So many times one edge, of which nothing is named, is that many edges written one after the other.";
     ShareOut "share-out"
         "Operators that treat each row by itself give the same rows, in the same order, whichever thread runs them.";
 }
 
 /// The rules that a plan may use.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub struct Rules(u32);
+pub struct Rules(u64);
 
 impl Default for Rules {
     fn default() -> Rules {
@@ -97,7 +107,7 @@ impl Default for Rules {
 
 impl Rules {
     pub fn all() -> Rules {
-        Rules((1 << Rule::ALL.len()) - 1)
+        Rules((1u64 << Rule::ALL.len()) - 1)
     }
 
     pub fn none() -> Rules {
@@ -105,15 +115,15 @@ impl Rules {
     }
 
     pub fn without(self, rule: Rule) -> Rules {
-        Rules(self.0 & !(1 << rule as u32))
+        Rules(self.0 & !(1u64 << rule as u32))
     }
 
     pub fn with(self, rule: Rule) -> Rules {
-        Rules(self.0 | 1 << rule as u32)
+        Rules(self.0 | 1u64 << rule as u32)
     }
 
     pub fn has(self, rule: Rule) -> bool {
-        self.0 & (1 << rule as u32) != 0
+        self.0 & (1u64 << rule as u32) != 0
     }
 
     /// Those that are off.

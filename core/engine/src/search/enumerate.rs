@@ -9,12 +9,15 @@ use graphodrome_graph::Value;
 use graphodrome_language::ast::PathMode;
 use hashbrown::{HashMap, HashSet};
 
-use crate::context::Outcome;
+use crate::context::{Outcome, Side};
 use crate::evaluate::{Row, holds};
 use crate::expression::Expr;
 use crate::operators::EdgeCheck;
 use crate::search::cursor::Cursor;
+use crate::search::measure::Hops;
 use crate::search::program::{Event, Mark, OpenParts, Program, State, part};
+use crate::search::spread::Spread;
+use crate::search::step::Step;
 
 /// A point to come back to.
 struct Choice {
@@ -24,6 +27,38 @@ struct Choice {
     events: usize,
     /// Candidates in the arena still to try, for a choice of edges.
     candidates: Option<(usize, usize)>,
+}
+
+/// Keeps an enumeration off what does not get to its end within its length.
+pub(crate) struct EndGuide {
+    spread: Spread<Hops>,
+    max: u32,
+}
+
+impl EndGuide {
+    pub fn to(end: u32, step: &Arc<Step>, backwards: bool, max: u32, cursor: &Cursor<'_>) -> EndGuide {
+        EndGuide { spread: Spread::new(step.clone(), end, !backwards, Side::To, Some(max), cursor), max }
+    }
+
+    /// Whether the end can be reached from `node` by as many edges as are left after `taken`. In the first half of
+    /// the way that is not looked at, so that the half nearest to the end is all that is searched for it.
+    fn may_follow(&mut self, node: u32, taken: u32, cursor: &mut Cursor<'_>) -> Outcome<bool> {
+        let left = self.max.saturating_sub(taken);
+        if left > self.max.div_ceil(2) {
+            return Ok(true);
+        }
+        loop {
+            if let Some(number) = self.spread.known(node) {
+                return Ok(self.spread.reached[number as usize].hops <= left);
+            }
+            // What is not known yet is further away than all that is.
+            if self.spread.depth().is_none_or(|depth| depth >= left)
+                || self.spread.advance(&mut Hops, cursor)?.is_none()
+            {
+                return Ok(false);
+            }
+        }
+    }
 }
 
 pub(crate) struct Enumerator {
@@ -38,6 +73,8 @@ pub(crate) struct Enumerator {
     pub edges: Vec<u32>,
     /// How often each edge (TRAIL) or node (SIMPLE, ACYCLIC) is on the path.
     used: HashMap<u32, u32>,
+    /// What is left to the end, where that is bound and paths have a longest length.
+    guide: Option<EndGuide>,
     /// What happened along the path.
     pub events: Vec<Event>,
     /// Matches given out already, where one may be found in several ways.
@@ -59,6 +96,7 @@ impl Enumerator {
             nodes: vec![],
             edges: vec![],
             used: HashMap::new(),
+            guide: None,
             events: vec![],
             given: HashSet::new(),
             locals,
@@ -66,7 +104,9 @@ impl Enumerator {
         }
     }
 
-    pub fn start(&mut self, node: u32) {
+    /// Begins at `node`; `guide` leads to the end, where it is to be looked for.
+    pub fn start(&mut self, node: u32, guide: Option<EndGuide>) {
+        self.guide = guide;
         self.choices.clear();
         self.arena.clear();
         self.nodes.clear();
@@ -195,6 +235,11 @@ impl Enumerator {
                         continue;
                     };
                     if !self.allowed(edge, other) {
+                        continue;
+                    }
+                    if let Some(guide) = &mut self.guide
+                        && !guide.may_follow(other, self.edges.len() as u32 + 1, cursor)?
+                    {
                         continue;
                     }
                     if !self.bind(*local, *again, Value::Edge(edge)) {

@@ -22,13 +22,13 @@ pub(crate) use asked::{FoundPath, GuidedSearch, Quota};
 pub(crate) use both_ends::meet_in_the_middle;
 pub(crate) use breadth::{cycle_exists, goes_both_ways, reach};
 pub(crate) use cursor::Cursor;
-pub(crate) use enumerate::Enumerator;
+pub(crate) use enumerate::{EndGuide, Enumerator};
 pub(crate) use guided::{PathSource, paths_from};
 pub(crate) use measure::EdgeWeight;
 pub(crate) use product::{Weight, product_search};
 pub(crate) use program::{Event, Mark, OutputKind, OutputVariable, Program, State, alike};
 pub(crate) use step::Step;
-pub(crate) use visited::NodeSet;
+pub(crate) use visited::{NodeNumbers, NodeSet};
 
 use graphodrome_graph::{NodeTest, Value};
 use graphodrome_language::ast::PathMode;

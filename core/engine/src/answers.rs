@@ -1,0 +1,166 @@
+//! Answers to conditions that look at one node alone: the same wherever the node comes, so that each is asked once
+//! a node and not once an edge that leads to it.
+
+use std::collections::HashMap;
+use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+
+use graphodrome_graph::Dense;
+
+use crate::context::{Counters, Outcome};
+use crate::evaluate::{Row, Scope, holds};
+use crate::expression::Expr;
+use crate::operators::FollowEdges;
+
+/// Answers are kept from this many on: a brief query asks fewer, and does without.
+const KEPT_AFTER: u32 = 256;
+
+/// Two bits a node: whether it was asked for, and whether it passes.
+const NODES_OF_WORD: usize = 32;
+const WORDS_OF_PAGE: usize = 512;
+const NODES_OF_PAGE: usize = NODES_OF_WORD * WORDS_OF_PAGE;
+
+type Page = [AtomicU64; WORDS_OF_PAGE];
+
+/// The answers to one condition, for all threads of a query.
+#[derive(Debug)]
+pub(crate) struct NodeAnswers {
+    pages: Vec<OnceLock<Box<Page>>>,
+    asked: AtomicU32,
+}
+
+impl NodeAnswers {
+    fn new(bound: Dense) -> NodeAnswers {
+        let pages = bound as usize / NODES_OF_PAGE + 1;
+        NodeAnswers { pages: (0..pages).map(|_| OnceLock::new()).collect(), asked: AtomicU32::new(0) }
+    }
+
+    #[inline]
+    fn get(&self, node: Dense) -> Option<bool> {
+        let page = self.pages.get(node as usize / NODES_OF_PAGE)?.get()?;
+        let place = node as usize % NODES_OF_PAGE;
+        let bits = page[place / NODES_OF_WORD].load(Ordering::Relaxed) >> (place % NODES_OF_WORD * 2);
+        (bits & 1 == 1).then_some(bits & 2 == 2)
+    }
+
+    fn put(&self, node: Dense, passes: bool) {
+        if self.asked.fetch_add(1, Ordering::Relaxed) < KEPT_AFTER {
+            return;
+        }
+        let Some(page) = self.pages.get(node as usize / NODES_OF_PAGE) else { return };
+        let page = page.get_or_init(|| Box::new([const { AtomicU64::new(0) }; WORDS_OF_PAGE]));
+        let place = node as usize % NODES_OF_PAGE;
+        let bits = if passes { 3 } else { 1 };
+        page[place / NODES_OF_WORD].fetch_or(bits << (place % NODES_OF_WORD * 2), Ordering::Relaxed);
+    }
+}
+
+/// Numbers by node, one more than they are: 0 is unknown.
+const NUMBERS_OF_PAGE: usize = 1024;
+
+/// What a step counted from each node.
+#[derive(Debug)]
+pub(crate) struct NodeCounts {
+    pages: Vec<OnceLock<Box<[AtomicU64; NUMBERS_OF_PAGE]>>>,
+    asked: AtomicU32,
+}
+
+impl NodeCounts {
+    fn new(bound: Dense) -> NodeCounts {
+        let pages = bound as usize / NUMBERS_OF_PAGE + 1;
+        NodeCounts { pages: (0..pages).map(|_| OnceLock::new()).collect(), asked: AtomicU32::new(0) }
+    }
+
+    #[inline]
+    pub fn get(&self, node: Dense) -> Option<u64> {
+        let page = self.pages.get(node as usize / NUMBERS_OF_PAGE)?.get()?;
+        page[node as usize % NUMBERS_OF_PAGE].load(Ordering::Relaxed).checked_sub(1)
+    }
+
+    pub fn put(&self, node: Dense, count: u64) {
+        if self.asked.fetch_add(1, Ordering::Relaxed) < KEPT_AFTER {
+            return;
+        }
+        let Some(page) = self.pages.get(node as usize / NUMBERS_OF_PAGE) else { return };
+        let page = page.get_or_init(|| Box::new([const { AtomicU64::new(0) }; NUMBERS_OF_PAGE]));
+        page[node as usize % NUMBERS_OF_PAGE].store(count + 1, Ordering::Relaxed);
+    }
+}
+
+/// The answers of a query, by condition, and the counts, by step.
+#[derive(Debug, Default)]
+pub(crate) struct AnswerBook {
+    answers: Mutex<HashMap<usize, Arc<NodeAnswers>>>,
+    counts: Mutex<HashMap<usize, Arc<NodeCounts>>>,
+}
+
+impl AnswerBook {
+    /// A condition is told by where the plan has it, which stays while the query runs.
+    fn of(&self, condition: &Expr, bound: Dense) -> Arc<NodeAnswers> {
+        let key = std::ptr::from_ref(condition) as usize;
+        let mut book = self.answers.lock().unwrap_or_else(PoisonError::into_inner);
+        book.entry(key).or_insert_with(|| Arc::new(NodeAnswers::new(bound))).clone()
+    }
+
+    /// What the step has counted so far.
+    pub fn counts_of(&self, step: &Arc<FollowEdges>, bound: Dense) -> Arc<NodeCounts> {
+        let key = Arc::as_ptr(step) as usize;
+        let mut book = self.counts.lock().unwrap_or_else(PoisonError::into_inner);
+        book.entry(key).or_insert_with(|| Arc::new(NodeCounts::new(bound))).clone()
+    }
+}
+
+/// A condition with its answers.
+pub(crate) struct OfNode<'e> {
+    condition: &'e Expr,
+    answers: Arc<NodeAnswers>,
+}
+
+impl<'e> OfNode<'e> {
+    /// Where the condition reads nothing but the node in `slot`, and what is the same for the whole query.
+    pub fn of(condition: &'e Expr, slot: usize, scope: &Scope) -> Option<OfNode<'e>> {
+        if !scope.known_nodes {
+            return None;
+        }
+        let mut slots = vec![];
+        condition.slots(&mut slots);
+        if slots.is_empty() || slots.iter().any(|read| *read != slot) {
+            return None;
+        }
+        Some(OfNode { condition, answers: scope.answers.of(condition, scope.node_bound()) })
+    }
+
+    pub fn condition(&self) -> &'e Expr {
+        self.condition
+    }
+
+    /// Whether `node` passes, which is in the condition's slot of `row`.
+    #[inline]
+    pub fn holds(&self, node: Dense, row: Row<'_>, scope: &Scope, counters: &mut Counters) -> Outcome<bool> {
+        if let Some(passes) = self.answers.get(node) {
+            return Ok(passes);
+        }
+        let passes = holds(self.condition, row, scope, counters)?;
+        self.answers.put(node, passes);
+        Ok(passes)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn answers_are_kept_once_there_are_many() {
+        let answers = NodeAnswers::new(100_000);
+        answers.put(5, true);
+        assert_eq!(answers.get(5), None);
+        for node in 0..KEPT_AFTER {
+            answers.put(node, false);
+        }
+        let passes = |node: u32| node % 3 == 0;
+        (20_000..60_000).for_each(|node| answers.put(node, passes(node)));
+        assert!((20_000..60_000).all(|node| answers.get(node) == Some(passes(node))));
+        assert_eq!((answers.get(60_000), answers.get(99_999), answers.get(1_000_000)), (None, None, None));
+    }
+}

@@ -1,0 +1,203 @@
+//! Merging rows below an aggregation: what is only counted or added need not be told apart on the way.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use graphodrome_graph::Direction;
+use graphodrome_language::VariableKind;
+use graphodrome_language::ast::Aggregate;
+
+use crate::expression::{Expr, Kind};
+use crate::operators::merge_rows::{MOST_COLUMNS, MergeRows, Taken};
+use crate::operators::*;
+use crate::plan::{Counting, PlanNode};
+use crate::planner::Planner;
+use crate::profile::Estimate;
+use crate::rules::Rule;
+
+/// Fewer rows are not worth it.
+const LEAST_ROWS: f64 = 30.0;
+
+/// Whether an aggregate can be told how many rows a row stands for, or does not care.
+fn takes_weights(spec: &AggregateSpec) -> bool {
+    spec.distinct || matches!(spec.function, Aggregate::Min | Aggregate::Max) || is_weighed(spec)
+}
+
+/// Whether how often a value comes matters to it.
+fn is_weighed(spec: &AggregateSpec) -> bool {
+    !spec.distinct && matches!(spec.function, Aggregate::Count | Aggregate::Sum | Aggregate::Avg)
+}
+
+/// Whether the slot is of a node or edge that the pattern right below has bound, so that it is not null.
+pub(super) fn is_bound(node: &PlanNode, slot: usize) -> bool {
+    let binds = node.operator::<FollowEdges>().is_some()
+        || node.operator::<IntersectEdges>().is_some()
+        || node.operator::<ProbeEdge>().is_some();
+    match &node.inputs[..] {
+        [] => node.operator::<ScanNodes>().is_some() || node.operator::<SeekKey>().is_some(),
+        [below] if binds => slot >= below.schema.len() || is_bound(below, slot),
+        [below] if node.operator::<Filter>().is_some() => is_bound(below, slot),
+        _ => false,
+    }
+}
+
+/// Counts of what is bound become counts of rows.
+pub(super) fn count_rows(input: &PlanNode, specs: &mut [AggregateSpec]) {
+    for spec in specs {
+        if let (Aggregate::Count, false, Some(Expr { kind: Kind::Slot(slot), .. })) =
+            (spec.function, spec.distinct, &spec.argument)
+            && is_bound(input, *slot)
+        {
+            spec.argument = None;
+        }
+    }
+}
+
+/// What is known of the rows above an operator.
+struct Above {
+    /// The slots that are read.
+    read: BTreeSet<usize>,
+    /// Where the weight stands, once something was merged.
+    weight: Option<usize>,
+}
+
+impl Planner<'_> {
+    /// The input of a Group with its rows merged on the way, where that says the same and may be worth it.
+    pub(super) fn merged(&mut self, input: PlanNode, keys: &[Expr], specs: &mut [AggregateSpec]) -> PlanNode {
+        if !self.may(Rule::MergedRows) || !specs.iter().all(takes_weights) {
+            return input;
+        }
+        let mut read = vec![];
+        keys.iter().chain(specs.iter().filter_map(|s| s.argument.as_ref())).for_each(|e| e.slots(&mut read));
+        let mut above = Above { read: read.into_iter().collect(), weight: None };
+        let mut node = self.merged_below(input, &mut above);
+        let Some(weight) = above.weight else { return node };
+        // A count over a whole batch would leave out what its rows stand for.
+        if node.plan.counting() == Some(Counting::Together)
+            && let Some(each) = node.plan.counted(Counting::Each)
+        {
+            node.plan = each;
+        }
+        specs.iter_mut().filter(|s| is_weighed(s)).for_each(|s| s.weights.push(weight));
+        node
+    }
+
+    fn merged_below(&mut self, mut node: PlanNode, above: &mut Above) -> PlanNode {
+        let width = match &node.inputs[..] {
+            [below] => below.schema.len(),
+            _ => return node,
+        };
+        if let Some(filter) = node.operator::<Filter>() {
+            let mut slots = vec![];
+            filter.conditions.iter().for_each(|c| c.slots(&mut slots));
+            above.read.extend(slots);
+            let below = node.inputs.remove(0);
+            node.inputs.push(self.merged_below(below, above));
+            return node;
+        }
+        let Some(step) = node.operator::<FollowEdges>().cloned() else { return node };
+        if step.once.is_some() {
+            return node;
+        }
+        let mut slots = vec![step.from];
+        step.conditions.iter().for_each(|c| c.slots(&mut slots));
+        let mut kept: BTreeSet<usize> =
+            above.read.iter().copied().chain(slots).filter(|slot| *slot < width).collect();
+        let below = node.inputs.remove(0);
+        let mut taken = vec![];
+        for &edge in &step.edge.different_from {
+            match taken_by(&below, edge, step.edge.direction) {
+                Some(known) if !kept.contains(&edge) => taken.push(known),
+                _ => {
+                    kept.insert(edge);
+                }
+            }
+        }
+        // Below, what is looked at here must still be there.
+        above.read = kept.iter().copied().chain(taken.iter().flat_map(Taken::slots)).collect();
+        let before = above.weight;
+        let mut below = self.merged_below(below, above);
+        let rows = below.estimate.rows;
+        let is_edge = |slot: &usize| below.schema.variables[*slot].kind == VariableKind::Edge;
+        let is_element =
+            |slot: &usize| is_edge(slot) || below.schema.variables[*slot].kind == VariableKind::Node;
+        let free = |slot: &usize| !kept.contains(slot) && taken.iter().all(|t| t.edge != *slot);
+        let weight = above.weight.or_else(|| (0..width).find(free));
+        let follows = below.operator::<FollowEdges>().is_some() || below.operator::<Filter>().is_some();
+        let worth = follows
+            && rows >= LEAST_ROWS
+            && kept.len() <= MOST_COLUMNS
+            && kept.iter().all(is_element)
+            // Edges hardly ever agree.
+            && !kept.iter().any(is_edge);
+        let (Some(weight), true) = (weight, worth) else {
+            node.inputs.push(below);
+            return node;
+        };
+        debug_assert!(before.is_none_or(|before| before == weight) || above.weight == Some(weight));
+        let weighed = above.weight.is_some();
+        above.weight = Some(weight);
+        let names: Vec<String> = kept.iter().map(|s| shown(&below.schema.variables[*s].name)).collect();
+        let merge = MergeRows {
+            kept: kept.iter().copied().collect(),
+            from: step.from,
+            taken,
+            weight,
+            weighed,
+            shown: names.join(", "),
+        };
+        let most = (self.scope.node_count() as f64).max(1.0).powi(kept.len() as i32);
+        let left = rows.min(most);
+        let mut schema = below.schema.clone();
+        schema.variables[weight].kind = VariableKind::Value;
+        schema.rename(weight, "#stands_for");
+        let estimate = Estimate {
+            rows: left,
+            cost: below.estimate.cost + rows / 4.0,
+            source: "at most the nodes that there are".into(),
+        };
+        let own = (node.estimate.cost - below.estimate.cost).max(0.0);
+        let before_rows = rows.max(1.0);
+        below = self.node(merge, vec![below], schema, estimate);
+        node.estimate.cost = below.estimate.cost + own * left / before_rows;
+        node.estimate.rows *= left / before_rows;
+        node.inputs.push(below);
+        node
+    }
+}
+
+/// A name as a user knows it.
+fn shown(name: &Arc<str>) -> String {
+    if name.starts_with('#') { "an unnamed node".into() } else { name.to_string() }
+}
+
+/// An edge that a step below has bound, for a later step of this direction.
+fn taken_by(node: &PlanNode, edge: usize, direction: Direction) -> Option<Taken> {
+    let [below] = &node.inputs[..] else { return None };
+    match node.operator::<FollowEdges>() {
+        Some(step) if below.schema.len() == edge => Some(Taken::by(&step.edge, (step.from, edge), direction)),
+        _ if edge < below.schema.len() => taken_by(below, edge, direction),
+        _ => None,
+    }
+}
+
+/// The edges of the rows below that a counting step could come to again; `None` where what it counts depends on
+/// more than these and the node it begins at.
+fn counted_by_node(step: &FollowEdges, below: &PlanNode) -> Option<Vec<Taken>> {
+    let mut slots = vec![];
+    step.conditions.iter().for_each(|c| c.slots(&mut slots));
+    if step.once.is_some() || slots.iter().any(|slot| *slot < below.schema.len()) {
+        return None;
+    }
+    step.edge.different_from.iter().map(|edge| taken_by(below, *edge, step.edge.direction)).collect()
+}
+
+/// A step that counts remembers what it counted, where that depends on the node alone.
+pub(super) fn remember_counts(node: &mut PlanNode) {
+    if let (Some(step), [below]) = (node.operator::<FollowEdges>(), &node.inputs[..])
+        && step.counting.is_some()
+        && let Some(taken) = counted_by_node(step, below)
+    {
+        node.plan = Arc::new(FollowEdges { remembers: Some(taken), ..step.clone() });
+    }
+}

@@ -1,0 +1,237 @@
+//! Rows that are merged, counted once a node or filtered by answers that are kept, against the same questions asked
+//! the plain way: on graphs with enough edges that it happens, and full of loops, parallel and undirected ones.
+
+#![allow(clippy::unwrap_used)]
+
+use graphodrome_engine::{Limits, Parameters, Rule, Rules, prepare_by, render_plan};
+use graphodrome_graph::{Base, NewEdge, NewNode, Snapshot, Transaction, Value, label_set};
+use graphodrome_language::ast::Statement;
+use graphodrome_language::parse;
+use rand::{Rng, SeedableRng};
+use rand_chacha::ChaCha8Rng;
+
+fn graph(rng: &mut ChaCha8Rng) -> Snapshot {
+    let nodes = rng.random_range(4..12usize);
+    let mut transaction = Transaction::new(Snapshot::empty(None).unwrap());
+    for x in 0..nodes {
+        let kind = ["document", "person", "place"][rng.random_range(0..3)];
+        let mut properties = vec![("x".into(), Value::Int(x as i64)), ("kind".into(), Value::text(kind))];
+        match rng.random_range(0..5) {
+            0 => {}
+            1 => properties.push(("score".into(), Value::Int(1))),
+            _ => properties.push(("score".into(), Value::Float(f64::from(rng.random_range(0..8)) / 4.0))),
+        }
+        let labels = if rng.random_bool(0.8) { label_set(["A"]) } else { label_set(["A", "B"]) };
+        transaction.insert_node(NewNode { labels, properties }).unwrap();
+    }
+    let add = |transaction: &mut Transaction, rng: &mut ChaCha8Rng, count: usize| {
+        for _ in 0..count {
+            // Crowded at the first nodes, so that there are loops, and edges beside and against each other.
+            let end = |rng: &mut ChaCha8Rng| {
+                let all = transaction.snapshot().node_bound();
+                rng.random_range(0..all).min(rng.random_range(0..all))
+            };
+            let (source, target) = (end(rng), end(rng));
+            let mut properties = vec![];
+            match rng.random_range(0..8) {
+                0 => {}
+                1 => properties.push(("w".into(), Value::Float(0.1))),
+                2 => properties.push(("w".into(), Value::Decimal("0.25".parse().unwrap()))),
+                _ => properties.push(("w".into(), Value::Int(rng.random_range(0..5)))),
+            }
+            let labels = label_set([["R", "S"][rng.random_range(0..4usize) / 3]]);
+            let directed = rng.random_bool(0.75);
+            transaction.insert_edge(NewEdge { labels, properties, directed, source, target }).unwrap();
+        }
+    };
+    let edges = rng.random_range(20..45usize);
+    let later = if rng.random_bool(0.4) { rng.random_range(0..6) } else { 0 };
+    let made = transaction.finish().unwrap().0;
+    let mut transaction = Transaction::new(folded(&made));
+    add(&mut transaction, rng, edges - later);
+    let made = transaction.finish().unwrap().0;
+    let mut transaction = Transaction::new(folded(&made));
+    add(&mut transaction, rng, later);
+    transaction.finish().unwrap().0
+}
+
+/// The same graph with all of it in the base.
+fn folded(made: &Snapshot) -> Snapshot {
+    let base = Base::build(made.fold(), &Default::default()).unwrap();
+    let next = made.next_ids();
+    let mut snapshot = Snapshot::new(base.into(), Default::default(), made.version);
+    snapshot.reserve_ids(next.0, next.1);
+    snapshot
+}
+
+fn question(rng: &mut ChaCha8Rng) -> String {
+    let steps = rng.random_range(2..4usize);
+    let names = ["a", "b", "c", "d"];
+    let pick = |rng: &mut ChaCha8Rng, from: &[&'static str]| from[rng.random_range(0..from.len())];
+    let node = |rng: &mut ChaCha8Rng, i: usize| {
+        let label = pick(rng, &["", ":A", ":A", ":B"]);
+        let inside = pick(
+            rng,
+            &[
+                "",
+                "",
+                "",
+                " {kind: 'person'}",
+                " {x: 1}",
+                " WHERE NAME.score > 0.5",
+                " WHERE NAME.kind <> 'place'",
+            ],
+        );
+        format!("({}{label}{})", names[i], inside.replace("NAME", names[i]))
+    };
+    let mut text = node(rng, 0);
+    let same_direction = rng.random_bool(0.5);
+    let one = rng.random_range(0..4);
+    for i in 0..steps {
+        let direction = if same_direction { one } else { rng.random_range(0..4) };
+        let (left, right) = [("-", "->"), ("<-", "-"), ("-", "-"), ("~", "~")][direction];
+        let label = pick(rng, &[":R", ":R", ":R|S", ""]);
+        if rng.random_bool(0.15) {
+            // Written out by the planner.
+            text += &format!("{left}[:R]{right}{{{}}}{}", rng.random_range(1..3), node(rng, i + 1));
+            continue;
+        }
+        let inside = pick(rng, &["", "", "", " WHERE NAME.w > 1", " WHERE NAME.w IS NOT NULL"]);
+        let name = format!("e{i}");
+        text += &format!("{left}[{name}{label}{}]{right}{}", inside.replace("NAME", &name), node(rng, i + 1));
+    }
+    let mode = pick(rng, &["", "", "REPEATABLE ELEMENTS "]);
+    let condition = pick(
+        rng,
+        &[
+            "",
+            "",
+            "",
+            " WHERE a.x <> b.x",
+            " WHERE c.kind = 'document'",
+            " WHERE b.score < 1.5",
+            " WHERE a.x < c.x",
+        ],
+    );
+    let last = names[steps];
+    let key =
+        pick(rng, &["", "LAST.x AS k, ", "LAST.kind AS k, ", "a.x AS k, ", "b.kind AS k, LAST.x AS l, "]);
+    let key = key.replace("LAST", last);
+    let aggregates = [
+        "COUNT(*) AS n".to_string(),
+        format!("COUNT({last}) AS n"),
+        "COUNT(b) AS n, COUNT(*) AS m".into(),
+        format!("SUM({last}.score) AS n"),
+        format!("AVG({last}.score) AS n, COUNT({last}.score) AS m"),
+        format!("COUNT(DISTINCT {last}.kind) AS n, MIN({last}.x) AS m"),
+        "MAX(b.score) AS n, COUNT(*) AS m".into(),
+        "COUNT(*) AS n, SUM(c.x) AS m, AVG(a.x) AS o".into(),
+    ];
+    let aggregate = &aggregates[rng.random_range(0..aggregates.len())];
+    let aggregate = match text.contains("[e1") && rng.random_bool(0.3) {
+        true => "SUM(e1.w) AS n, COUNT(e1) AS m, AVG(e1.w) AS o",
+        false => aggregate,
+    };
+    format!("MATCH {mode}{text}{condition} RETURN {key}{aggregate}")
+}
+
+/// Which of two equal numbers is the greatest is free.
+fn canonical(value: &Value) -> String {
+    match value {
+        Value::Float(f) if f.fract() == 0.0 && f.abs() < 1e15 => (*f as i64).to_string(),
+        Value::Decimal(d) => d.normalize().to_string(),
+        other => other.to_string(),
+    }
+}
+
+type Rows = Result<Vec<Vec<String>>, String>;
+
+fn run(snapshot: &Snapshot, text: &str, rules: Rules, threads: bool) -> (Rows, String) {
+    let statements = parse(text).unwrap_or_else(|e| panic!("{text}: {}", e.0[0].message));
+    let [Statement::Query(query)] = &statements[..] else { panic!("{text} is no query") };
+    let none = Parameters::new();
+    let prepared = match prepare_by(query, text, snapshot, &none, rules) {
+        Ok(prepared) => prepared,
+        Err(errors) => return (Err(errors.0[0].message.clone()), String::new()),
+    };
+    let plan = render_plan(&prepared.plan(), 200);
+    let spread_after = if threads { std::time::Duration::ZERO } else { std::time::Duration::MAX };
+    let mut execution = prepared.run(snapshot.clone(), &none, Limits { spread_after, ..Limits::default() });
+    let mut rows = vec![];
+    loop {
+        match execution.next_batch() {
+            Err(error) => return (Err(error.code.to_string()), plan),
+            Ok(None) => break,
+            Ok(Some(batch)) => rows.extend(
+                (0..batch.len)
+                    .map(|row| batch.columns.iter().map(|c| canonical(&c.get(row))).collect::<Vec<_>>()),
+            ),
+        }
+    }
+    rows.sort();
+    (Ok(rows), plan)
+}
+
+#[test]
+fn merging_counting_and_keeping_answers_changes_no_answer() {
+    let mut rng = ChaCha8Rng::seed_from_u64(31);
+    let cases: u32 = std::env::var("CASES").ok().map_or(1500, |n| n.parse().unwrap());
+    let (mut merged, mut full) = (0, 0);
+    for case in 0..cases {
+        let snapshot = graph(&mut rng);
+        let text = question(&mut rng);
+        let (plain, _) = run(&snapshot, &text, Rules::none(), false);
+        full += plain.as_ref().is_ok_and(|rows| !rows.is_empty()) as u32;
+        let only = |rules: &[Rule]| rules.iter().fold(Rules::none(), |all, rule| all.with(*rule));
+        let sets = [
+            Rules::all(),
+            only(&[Rule::MergedRows, Rule::EarlyConditions]),
+            only(&[Rule::MergedRows, Rule::CountedRows, Rule::KnownCounts, Rule::CountOfBound]),
+            only(&[Rule::KnownNodes, Rule::EarlyConditions, Rule::FixedRepetition]),
+            Rules::all().without(Rule::MergedRows),
+            Rules::all().without(Rule::PatternOrder),
+        ];
+        for rules in sets {
+            let (rows, plan) = run(&snapshot, &text, rules, rng.random_bool(0.3));
+            merged += plan.contains("MergeRows") as u32;
+            if rows != plain {
+                let on: Vec<&str> = Rule::ALL.iter().filter(|r| rules.has(**r)).map(|r| r.name()).collect();
+                panic!("case {case}\n{text}\non {on:?}\n{plan}\nplain {plain:?}\nother {rows:?}");
+            }
+        }
+    }
+    assert!(merged > cases / 8 && full > cases / 3, "{merged} merged, {full} with rows of {cases}");
+}
+
+#[test]
+fn a_value_added_so_many_times_is_added_as_often() {
+    // Each of the ten ends comes a hundred times: 0.1 so often is what it is, not what rounding makes of it.
+    let mut transaction = Transaction::new(Snapshot::empty(None).unwrap());
+    let mut node = |x: i64| {
+        let properties = vec![("x".into(), Value::Int(x)), ("tenth".into(), Value::Float(0.1))];
+        transaction.insert_node(NewNode { labels: label_set(["A"]), properties }).unwrap()
+    };
+    let ids: Vec<u32> = (0..30).map(&mut node).collect();
+    for from in 0..10 {
+        for (source, target) in [(from, 10 + from), (10 + from, 20 + from % 2)] {
+            for _ in 0..10 {
+                let edge = NewEdge {
+                    labels: label_set(["R"]),
+                    properties: vec![],
+                    directed: true,
+                    source: ids[source],
+                    target: ids[target],
+                };
+                transaction.insert_edge(edge).unwrap();
+            }
+        }
+    }
+    let snapshot = folded(&transaction.finish().unwrap().0);
+    let text =
+        "MATCH (a:A)-[:R]->(b:A)-[:R]->(c:A) RETURN SUM(c.tenth) AS s, AVG(c.tenth) AS m, COUNT(c) AS n";
+    let (plain, _) = run(&snapshot, text, Rules::none(), false);
+    let (rows, plan) = run(&snapshot, text, Rules::all().without(Rule::PatternOrder), false);
+    assert!(plan.contains("MergeRows"), "{plan}");
+    assert_eq!(rows, plain);
+    assert_eq!(rows.unwrap(), [["100", "0.1", "1000"]]);
+}

@@ -2,6 +2,7 @@
 //! a node and not once an edge that leads to it.
 
 use std::collections::HashMap;
+use std::fmt;
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
@@ -10,7 +11,8 @@ use graphodrome_graph::Dense;
 use crate::context::{Counters, Outcome};
 use crate::evaluate::{Row, Scope, holds};
 use crate::expression::Expr;
-use crate::operators::FollowEdges;
+use crate::operators::{FollowEdges, Reach};
+use crate::search::{Hops, Spread};
 
 /// Answers are kept from this many on: a brief query asks fewer, and does without.
 const KEPT_AFTER: u32 = 256;
@@ -92,7 +94,25 @@ impl NodeCounts {
 pub(crate) struct AnswerBook {
     answers: Mutex<HashMap<usize, Arc<NodeAnswers>>>,
     counts: Mutex<HashMap<usize, Arc<NodeCounts>>>,
+    ways: Mutex<HashMap<(usize, Dense), Arc<Mutex<WaysTo>>>>,
 }
+
+/// What leads to a node that many rows have for their end.
+#[derive(Default)]
+pub(crate) struct WaysTo {
+    /// How often it was asked for.
+    pub times: u32,
+    pub spread: Option<Spread<Hops>>,
+}
+
+impl fmt::Debug for WaysTo {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "asked {} times", self.times)
+    }
+}
+
+/// Of more ends than these nothing is kept.
+const MOST_ENDS: usize = 64;
 
 impl AnswerBook {
     /// A condition is told by where the plan has it, which stays while the query runs.
@@ -100,6 +120,16 @@ impl AnswerBook {
         let key = std::ptr::from_ref(condition) as usize;
         let mut book = self.answers.lock().unwrap_or_else(PoisonError::into_inner);
         book.entry(key).or_insert_with(|| Arc::new(NodeAnswers::new(bound))).clone()
+    }
+
+    /// What is known of the ways to an end; `None` where there are too many ends.
+    pub fn ways_to(&self, search: &Arc<Reach>, end: Dense) -> Option<Arc<Mutex<WaysTo>>> {
+        let key = (Arc::as_ptr(search) as usize, end);
+        let mut book = self.ways.lock().unwrap_or_else(PoisonError::into_inner);
+        if book.len() >= MOST_ENDS && !book.contains_key(&key) {
+            return None;
+        }
+        Some(book.entry(key).or_default().clone())
     }
 
     /// What the step has counted so far.

@@ -1,19 +1,21 @@
 //! IntersectEdges: a node that several bound nodes have an edge with, found by going through their sorted
 //! neighbours together: what closes a ring without making its open paths first.
 
-use std::borrow::Cow;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use graphodrome_graph::{Dense, PlainRows, Snapshot, Value};
+use hashbrown::HashMap;
 
+use crate::answers::OfNode;
 use crate::batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
 use crate::context::{Context, Counters, Outcome};
-use crate::evaluate::{Row, holds};
+use crate::evaluate::{Row, Scope, holds};
 use crate::expression::Expr;
 use crate::operators::common_counts::CommonCounts;
 use crate::operators::{EdgeCheck, NodeCheck};
 use crate::plan::{Counting, Input, Operator, OperatorPlan};
+use crate::quick::{Comparison, Place, Which};
 
 /// An edge between a bound node and the one that is looked for.
 #[derive(Clone, Debug)]
@@ -82,26 +84,145 @@ struct Run {
 pub(super) struct Closing {
     spec: Arc<IntersectEdges>,
     common: CommonCounts,
+    made: MadeLists,
 }
 
 /// The edges of a node in the order of their other ends.
-struct List<'a> {
-    others: Cow<'a, [Dense]>,
-    edges: Edges<'a>,
-}
-
-enum Edges<'a> {
+enum List<'a> {
     /// From this entry of the rows on.
-    Rows(PlainRows<'a>, usize),
-    Made(Vec<Dense>),
+    Rows(&'a [Dense], PlainRows<'a>, usize),
+    Made(Arc<MadeList>),
 }
 
 impl List<'_> {
-    fn edge(&self, at: usize) -> Dense {
-        match &self.edges {
-            Edges::Rows(rows, begin) => rows.edge(begin + at),
-            Edges::Made(edges) => edges[at],
+    fn others(&self) -> &[Dense] {
+        match self {
+            List::Rows(others, ..) => others,
+            List::Made(list) => &list.others,
         }
+    }
+
+    fn edge(&self, at: usize) -> Dense {
+        match self {
+            List::Rows(_, rows, begin) => rows.edge(begin + at),
+            List::Made(list) => list.edges[at],
+        }
+    }
+}
+
+/// A list that was put together of several rows, or of changed ones.
+struct MadeList {
+    others: Vec<Dense>,
+    edges: Vec<Dense>,
+}
+
+/// So many entries of lists that were made are kept, for the next rows with the same nodes.
+const MADE_ENTRIES: usize = 4 << 20;
+
+/// Lists that were made, by arm and node.
+#[derive(Default)]
+struct MadeLists {
+    lists: HashMap<(usize, Dense), Arc<MadeList>>,
+    entries: usize,
+}
+
+impl MadeLists {
+    fn of(
+        &mut self, (arm, edge): (usize, &EdgeCheck), node: Dense, context: &mut Context,
+    ) -> Outcome<Arc<MadeList>> {
+        if let Some(list) = self.lists.get(&(arm, node)) {
+            return Ok(list.clone());
+        }
+        let mut entries = vec![];
+        let looked = context.scope.for_each_adjacent(node, edge.direction, &edge.test, |edge, other| {
+            entries.push((other, edge));
+            ControlFlow::Continue(())
+        });
+        context.work(looked)?;
+        entries.sort_unstable();
+        if self.entries + entries.len() > MADE_ENTRIES {
+            self.lists.clear();
+            context.release(self.entries * ENTRY_BYTES);
+            self.entries = 0;
+        }
+        self.entries += entries.len();
+        context.reserve(entries.len() * ENTRY_BYTES)?;
+        let (others, edges) = entries.into_iter().unzip();
+        let list = Arc::new(MadeList { others, edges });
+        self.lists.insert((arm, node), list.clone());
+        Ok(list)
+    }
+}
+
+const ENTRY_BYTES: usize = 2 * size_of::<Dense>();
+
+/// The conditions that read the new node and the row, and none of the new edges: asked once a node.
+struct NodeTests<'a> {
+    compared: Vec<(Comparison<'a>, &'a Expr)>,
+    of_node: Vec<OfNode<'a>>,
+    rest: Vec<&'a Expr>,
+    /// Those that read a new edge.
+    of_edges: Vec<&'a Expr>,
+    arms: usize,
+}
+
+impl<'a> NodeTests<'a> {
+    fn of(spec: &'a IntersectEdges, batch: &'a Batch, scope: &'a Scope) -> NodeTests<'a> {
+        let (width, arms) = (batch.columns.len(), spec.arms.len());
+        let mut tests = NodeTests { compared: vec![], of_node: vec![], rest: vec![], of_edges: vec![], arms };
+        let mut new = vec![Which::Edge; arms];
+        new.push(Which::Node);
+        for condition in &spec.conditions {
+            let mut slots = vec![];
+            condition.slots(&mut slots);
+            if slots.iter().any(|slot| (width..width + arms).contains(slot)) {
+                tests.of_edges.push(condition);
+            } else if let Some(comparison) = Comparison::of(condition, batch, &new, scope) {
+                tests.compared.push((comparison, condition));
+            } else if let Some(condition) = OfNode::of(condition, width + arms, scope) {
+                tests.of_node.push(condition);
+            } else {
+                tests.rest.push(condition);
+            }
+        }
+        tests
+    }
+
+    fn pass(
+        &self, (batch, row): (&Batch, usize), node: Dense, scope: &Scope, counters: &mut Counters,
+    ) -> Outcome<bool> {
+        let mut locals: Option<Vec<Value>> = None;
+        let made = |locals: &mut Option<Vec<Value>>| -> Vec<Value> {
+            let arms = self.arms;
+            locals
+                .get_or_insert_with(|| {
+                    let mut all = vec![Value::Null; arms];
+                    all.push(Value::Node(node));
+                    all
+                })
+                .clone()
+        };
+        for (comparison, condition) in &self.compared {
+            counters.properties_read += comparison.reads;
+            let passes = match comparison.get(Place { row, edge: NO_ELEMENT, node }) {
+                Some(passes) => passes,
+                None => holds(condition, Row { batch, row, locals: &made(&mut locals) }, scope, counters)?,
+            };
+            if !passes {
+                return Ok(false);
+            }
+        }
+        for condition in &self.of_node {
+            if !condition.holds(node, Row { batch, row, locals: &made(&mut locals) }, scope, counters)? {
+                return Ok(false);
+            }
+        }
+        for condition in &self.rest {
+            if !holds(condition, Row { batch, row, locals: &made(&mut locals) }, scope, counters)? {
+                return Ok(false);
+            }
+        }
+        Ok(true)
     }
 }
 
@@ -123,22 +244,15 @@ pub(super) fn run(others: &[Dense], at: usize, node: Dense) -> usize {
     others[at..].iter().take_while(|other| **other == node).count()
 }
 
-fn list<'a>(snapshot: &'a Snapshot, node: Dense, edge: &EdgeCheck) -> List<'a> {
-    if snapshot.untouched(node)
-        && let Some(rows) = snapshot.plain_rows(edge.direction, &edge.test)
-    {
-        let row = rows.side.row(node);
-        let begin = row.start;
-        return List { others: Cow::Borrowed(rows.side.entries(row)), edges: Edges::Rows(rows, begin) };
+/// The node's list where it lies in the base in that order.
+fn plain_list<'a>(snapshot: &'a Snapshot, node: Dense, edge: &EdgeCheck) -> Option<List<'a>> {
+    if !snapshot.untouched(node) {
+        return None;
     }
-    let mut entries = vec![];
-    snapshot.for_each_adjacent(node, edge.direction, &edge.test, |edge, other| {
-        entries.push((other, edge));
-        ControlFlow::Continue(())
-    });
-    entries.sort_unstable();
-    let (others, edges): (Vec<Dense>, Vec<Dense>) = entries.into_iter().unzip();
-    List { others: Cow::Owned(others), edges: Edges::Made(edges) }
+    let rows = snapshot.plain_rows(edge.direction, &edge.test)?;
+    let row = rows.side.row(node);
+    let begin = row.start;
+    Some(List::Rows(rows.side.entries(row), rows, begin))
 }
 
 /// What was found, row by row.
@@ -156,12 +270,14 @@ impl Found {
 
 impl Closing {
     pub fn new(spec: Arc<IntersectEdges>) -> Closing {
-        Closing { spec, common: CommonCounts::default() }
+        Closing { spec, common: CommonCounts::default(), made: MadeLists::default() }
     }
 
     /// Goes through one row; returns how many there are.
-    fn intersect(&self, batch: &Batch, row: usize, found: &mut Found, context: &mut Context) -> Outcome<u64> {
-        let spec = &self.spec;
+    fn intersect(
+        &mut self, (batch, row): (&Batch, usize), found: &mut Found, context: &mut Context,
+    ) -> Outcome<u64> {
+        let spec = self.spec.clone();
         let mut froms = Vec::with_capacity(spec.arms.len());
         for arm in &spec.arms {
             match &batch.columns[arm.from] {
@@ -169,10 +285,17 @@ impl Closing {
                 _ => return Ok(0),
             }
         }
-        let snapshot = &context.scope.snapshot;
-        let lists: Vec<List<'_>> =
-            spec.arms.iter().zip(&froms).map(|(arm, from)| list(snapshot, *from, &arm.edge)).collect();
-        let others: Vec<&[Dense]> = lists.iter().map(|list| &*list.others).collect();
+        let scope = context.scope.clone();
+        let tests = NodeTests::of(&spec, batch, &scope);
+        let snapshot = &scope.snapshot;
+        let mut lists: Vec<List<'_>> = Vec::with_capacity(spec.arms.len());
+        for (i, (arm, from)) in spec.arms.iter().zip(&froms).enumerate() {
+            lists.push(match plain_list(snapshot, *from, &arm.edge) {
+                Some(list) => list,
+                None => List::Made(self.made.of((i, &arm.edge), *from, context)?),
+            });
+        }
+        let others: Vec<&[Dense]> = lists.iter().map(List::others).collect();
         let shortest = (0..lists.len()).min_by_key(|i| others[*i].len()).unwrap_or(0);
         let mut places = vec![0; lists.len()];
         let mut runs = vec![0; lists.len()];
@@ -198,10 +321,12 @@ impl Closing {
                 }
                 runs[i] = run(others, places[i], node);
             }
-            if !snapshot.node_passes(node, &spec.node.test) {
+            if !snapshot.node_passes(node, &spec.node.test)
+                || !tests.pass((batch, row), node, &scope, &mut counters)?
+            {
                 continue;
             }
-            let plain = spec.conditions.is_empty() && distinct_froms && !froms.contains(&node);
+            let plain = tests.of_edges.is_empty() && distinct_froms && !froms.contains(&node);
             let known = spec.arms.iter().all(|arm| arm.edge.different_from.is_empty());
             // Edges between other nodes are other edges.
             if spec.counting.is_some() && plain && (known || self.ends_differ(batch, row, node)) {
@@ -215,7 +340,7 @@ impl Closing {
             loop {
                 let edges: Vec<Dense> =
                     (0..lists.len()).map(|i| lists[i].edge(begins[i] + choice[i])).collect();
-                if self.takes(batch, row, node, &edges, context, &mut counters)? {
+                if self.takes((batch, row), node, &edges, &tests.of_edges, &scope, &mut counters)? {
                     count += 1;
                     if spec.counting.is_none() {
                         found.rows.push(row as u32);
@@ -243,7 +368,7 @@ impl Closing {
         for row in 0..batch.len {
             counts.push(match known.as_ref().and_then(|known| known[row]) {
                 Some(count) => count,
-                None => self.intersect(batch, row, &mut found, context)?,
+                None => self.intersect((batch, row), &mut found, context)?,
             });
         }
         Ok(counts)
@@ -260,20 +385,20 @@ impl Closing {
     }
 
     fn takes(
-        &self, batch: &Batch, row: usize, node: Dense, edges: &[Dense], context: &Context,
-        counters: &mut Counters,
+        &self, (batch, row): (&Batch, usize), node: Dense, edges: &[Dense], conditions: &[&Expr],
+        scope: &Scope, counters: &mut Counters,
     ) -> Outcome<bool> {
         let spec = &self.spec;
         let fresh = spec.arms.iter().zip(edges).all(|(arm, edge)| arm.edge.is_different(*edge, batch, row));
         if !fresh || spec.apart && (0..edges.len()).any(|i| edges[..i].contains(&edges[i])) {
             return Ok(false);
         }
-        if spec.conditions.is_empty() {
+        if conditions.is_empty() {
             return Ok(true);
         }
         let locals: Vec<Value> = edges.iter().map(|e| Value::Edge(*e)).chain([Value::Node(node)]).collect();
-        for condition in &spec.conditions {
-            if !holds(condition, Row { batch, row, locals: &locals }, &context.scope, counters)? {
+        for condition in conditions {
+            if !holds(condition, Row { batch, row, locals: &locals }, scope, counters)? {
                 return Ok(false);
             }
         }
@@ -304,7 +429,7 @@ impl Operator for Run {
             let Some(batch) = &self.batch else { return Ok(None) };
             let row = self.row;
             self.row += 1;
-            self.closing.intersect(batch, row, &mut found, context)?;
+            self.closing.intersect((batch, row), &mut found, context)?;
             if found.rows.len() >= BATCH_ROWS {
                 break;
             }

@@ -1,14 +1,14 @@
 //! Reach: the ends of a repeated edge, each once, without the paths: taken where the query cannot tell
 //! the difference from enumerating them.
 
-use std::sync::Arc;
+use std::sync::{Arc, PoisonError};
 
 use crate::batch::{BATCH_ROWS, Batch};
-use crate::context::{Context, Outcome};
+use crate::context::{Context, Outcome, Side};
 use crate::operators::search_paths::search_details;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
 use crate::search::{
-    Cursor, Rows, SearchSpec, cycle_exists, goes_both_ways, meet_in_the_middle, reach, remove,
+    Cursor, Hops, Rows, SearchSpec, Spread, cycle_exists, goes_both_ways, meet_in_the_middle, reach, remove,
 };
 
 #[derive(Clone, Debug)]
@@ -57,9 +57,41 @@ struct Run {
     given: usize,
 }
 
+/// From the third row on with one end it is spread from there, as far as the rows need, instead of searching for each.
+const TOGETHER_FROM: u32 = 3;
+
 impl Run {
-    fn search(&self, batch: &Batch, context: &mut Context) -> Outcome<Vec<u32>> {
+    /// Whether the end can be reached from the start, by looking from the end of many rows once for all of them;
+    /// `None` where there are not many yet, or the row itself says which edges may be taken.
+    fn reaches_one(&self, (start, end): (u32, u32), cursor: &mut Cursor<'_>) -> Outcome<Option<bool>> {
         let spec = &self.plan.spec;
+        let Some(step) = &spec.step else { return Ok(None) };
+        let mut slots = vec![];
+        step.conditions.iter().for_each(|c| c.slots(&mut slots));
+        if slots.iter().any(|slot| *slot < cursor.batch.columns.len()) {
+            return Ok(None);
+        }
+        let Some(known) = cursor.context.scope.answers.ways_to(&self.plan, end) else { return Ok(None) };
+        let mut known = known.lock().unwrap_or_else(PoisonError::into_inner);
+        known.times += 1;
+        if known.times < TOGETHER_FROM {
+            return Ok(None);
+        }
+        let spread = known.spread.get_or_insert_with(|| {
+            Spread::new(step.clone(), end, !spec.reversed, Side::To, spec.max, cursor)
+        });
+        if spread.known(start).is_some() {
+            return Ok(Some(true));
+        }
+        spread.resume();
+        let found = spread.find(start, &mut Hops, cursor)?;
+        spread.report(cursor);
+        Ok(Some(found.is_some()))
+    }
+
+    fn search(&mut self, batch: &Batch, context: &mut Context) -> Outcome<Vec<u32>> {
+        let plan = self.plan.clone();
+        let spec = &plan.spec;
         let (Some(step), Some(start)) = (&spec.step, spec.start(batch, self.row)) else { return Ok(vec![]) };
         let Ok(target) = spec.bound_end(batch, self.row) else { return Ok(vec![]) };
         context.metrics().searches += 1;
@@ -71,6 +103,10 @@ impl Run {
             }
             let found = if target == start && spec.min == 0 {
                 true
+            } else if target != start
+                && let Some(reaches) = self.reaches_one((start, target), cursor)?
+            {
+                reaches
             } else if target != start {
                 meet_in_the_middle(step, (start, target), spec.reversed, spec.max, cursor)?.is_some()
             } else if both_ways {
@@ -111,8 +147,10 @@ impl Operator for Run {
                         return Ok(None);
                     }
                 }
-                let Some(batch) = &self.batch else { return Ok(None) };
-                self.pending = self.search(batch, context)?;
+                let Some(batch) = self.batch.take() else { return Ok(None) };
+                let found = self.search(&batch, context);
+                self.batch = Some(batch);
+                self.pending = found?;
                 self.given = 0;
                 self.row += 1;
             }

@@ -20,6 +20,8 @@ pub(crate) struct ShortestPaths {
     pub quota: Quota,
     pub weight: Option<PathWeight>,
     pub may: MayUse,
+    /// Nobody reads the paths, nor what is bound along them.
+    pub bare: bool,
 }
 
 /// The weight of an edge.
@@ -120,6 +122,7 @@ impl ShortestPaths {
             weight,
             any_walk: self.any_walk(),
             both_ends: self.may.both_ends,
+            bare: self.bare,
         })
     }
 }

@@ -3,6 +3,7 @@
 
 use std::sync::Arc;
 
+use graphodrome_graph::Direction;
 use graphodrome_language::ast::*;
 use graphodrome_language::{Diagnostic, VariableKind, expression_variables};
 
@@ -14,7 +15,7 @@ use crate::operators::*;
 use crate::plan::{PlanNode, Schema};
 use crate::planner::Planner;
 use crate::planner::order::{Builder, slot_of, takes_part};
-use crate::planner::pattern::{PathPiece, SearchStep, show_node};
+use crate::planner::pattern::{PathPiece, PatternStep, SearchStep, StepKind, show_node};
 use crate::planner::program::reversed;
 use crate::profile::Estimate;
 use crate::rules::Rule;
@@ -46,6 +47,26 @@ fn other_node(condition: &Expr, end: usize, schema: &Schema) -> Option<usize> {
         _ => return None,
     };
     (schema.variables[other].kind == VariableKind::Node).then_some(other)
+}
+
+/// Whether edges of this direction are all walked from source to target; `None` where some go both ways.
+fn one_way(direction: Direction) -> Option<bool> {
+    match direction {
+        Direction::Out => Some(true),
+        Direction::In => Some(false),
+        _ => None,
+    }
+}
+
+/// Whether an edge of the pattern leaves the end of a repetition, or enters its start, where all edges of the
+/// repetition go one way. A way from the one to the other that takes no node twice takes no such edge, so that
+/// there is always one beside it.
+fn lies_beyond(repeated: &PatternStep, out: bool, beside: &PatternStep) -> bool {
+    let StepKind::Edge { direction, .. } = &beside.kind else { return false };
+    let Some(along) = one_way(*direction) else { return false };
+    let (source, target) = if along { (beside.from, beside.to) } else { (beside.to, beside.from) };
+    let (start, end) = if out { (repeated.from, repeated.to) } else { (repeated.to, repeated.from) };
+    source == end || target == start
 }
 
 impl Planner<'_> {
@@ -98,9 +119,15 @@ impl Planner<'_> {
             let here = p.pieces.iter().any(|piece| matches!(piece, PathPiece::Step(s) if *s == step));
             here && wanted(&p.name)
         });
-        let shared = (0..b.graph.steps.len())
-            .any(|other| other != step && takes_part(&b.graph.steps[other]) && self.overlap(step, other, b));
         let (min, max) = as_step.as_ref().map_or((0, None), |(_, min, max)| (*min, *max));
+        let one_way = as_step.as_ref().filter(|_| min == 0).and_then(|(step, ..)| one_way(step.direction));
+        let shared = (0..b.graph.steps.len()).any(|other| {
+            let beside = &b.graph.steps[other];
+            other != step
+                && takes_part(beside)
+                && self.overlap(step, other, b)
+                && !one_way.is_some_and(|out| lies_beyond(&pattern, out, beside))
+        });
         let weight = self.weight(search, &compiled.schema, &compiled.locals, input.schema.len())?;
         let shown = format!(
             "{}{}{}",
@@ -183,7 +210,8 @@ impl Planner<'_> {
                 by_walk: self.may(Rule::ShortestByWalk),
                 guide: self.may(Rule::GuidedSearch),
             };
-            let plan = ShortestPaths { spec, quota, weight, may };
+            let bare = !in_path && spec.outputs.is_empty();
+            let plan = ShortestPaths { spec, quota, weight, may, bare };
             let (cost, rejected) = match plan.method() {
                 Method::BothEnds => (
                     both_ends,

@@ -52,7 +52,7 @@ rules! {
     RepeatedEdge "repeated-edge"
         "A repeated single edge needs no automaton: what it binds follows from the path.";
     DistinctEnds "distinct-ends"
-        "Where the query cannot tell how often a row comes and reads nothing of the path, only which ends are reached matters; where one path to each end is asked for, each comes once. A start reached again over edges that go both ways must lie on a real cycle; no other edge of the MATCH may coincide.";
+        "Where the query cannot tell how often a row comes and reads nothing of the path, only which ends are reached matters; where one path to each end is asked for, each comes once. A start reached again over edges that go both ways must lie on a real cycle; another edge of the MATCH must not coincide, unless it leaves the end or enters the start of a repetition that goes one way: a way that takes no node twice has no such edge.";
     EndFirst "end-first"
         "As for the order of a pattern: whether a search's end is found before the search or by it does not change the rows. Where few nodes satisfy the end's own conditions it is looked up first.";
     BothEnds "both-ends"

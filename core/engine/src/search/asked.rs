@@ -32,6 +32,8 @@ pub(crate) struct GuidedSearch {
     pub any_walk: bool,
     /// Such a walk may be looked for from both ends.
     pub both_ends: bool,
+    /// Nobody reads the paths: their ends are enough.
+    pub bare: bool,
 }
 
 /// A path as its nodes and edges, from the node the search began at.

@@ -185,6 +185,9 @@ impl<M: Ends> Guided<M> {
             if !spec.is_target(end, cursor)? {
                 continue;
             }
+            if search.any_walk && search.bare && end != self.start {
+                return Ok(Some(FoundPath { nodes: vec![end], edges: vec![] }));
+            }
             if search.any_walk && end != self.start {
                 return Ok(Some(path_to(&guide.spread, number)));
             }

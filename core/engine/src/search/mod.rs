@@ -24,9 +24,10 @@ pub(crate) use breadth::{cycle_exists, goes_both_ways, reach};
 pub(crate) use cursor::Cursor;
 pub(crate) use enumerate::{EndGuide, Enumerator};
 pub(crate) use guided::{PathSource, paths_from};
-pub(crate) use measure::EdgeWeight;
+pub(crate) use measure::{EdgeWeight, Hops};
 pub(crate) use product::{Weight, product_search};
 pub(crate) use program::{Event, Mark, OutputKind, OutputVariable, Program, State, alike};
+pub(crate) use spread::Spread;
 pub(crate) use step::Step;
 pub(crate) use visited::{NodeNumbers, NodeSet};
 

@@ -63,6 +63,15 @@ pub async fn serve(options: ServeOptions) -> anyhow::Result<()> {
         () = &mut stop => return Ok(()),
     };
     println!("Graphodrome is ready at http://{}", service.address()?);
+    let stop_at_once = service.stop_at_once();
+    let stop = async move {
+        stop.await;
+        eprintln!("Stopping when what runs has ended, within a few seconds; once more stops at once.");
+        tokio::spawn(async move {
+            stop_signal().await;
+            stop_at_once();
+        });
+    };
     service.run(stop).await?;
     println!("Stopped.");
     Ok(())

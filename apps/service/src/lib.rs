@@ -83,6 +83,12 @@ impl Service {
         Ok(self.listener.local_addr()?)
     }
 
+    /// Ends what runs without waiting for it, once the service has been told to stop.
+    pub fn stop_at_once(&self) -> impl FnOnce() + Send + use<> {
+        let app = self.app.clone();
+        move || app.stop()
+    }
+
     /// Serves until `stop`, then lets running requests finish for a moment, and stops PostgreSQL.
     pub async fn run(self, stop: impl Future<Output = ()> + Send + 'static) -> anyhow::Result<()> {
         let router = routes::router(self.app.clone());

@@ -276,6 +276,7 @@ impl App {
         let until = tokio::time::Instant::now() + grace;
         let mut looks = tokio::time::interval(DRAIN_LOOKS);
         while tokio::time::Instant::now() < until
+            && !self.is_stopping()
             && !(self.queries.lock().is_empty() && self.jobs.lock().is_empty())
         {
             looks.tick().await;

@@ -72,8 +72,10 @@ impl OperatorPlan for FollowEdges {
 
     fn details(&self) -> Vec<(&'static str, String)> {
         let mut details = vec![("pattern", self.pattern.clone())];
-        if self.counting.is_some() {
-            details.push(("rows", "counted, not made".into()));
+        match (self.counting, &self.remembers) {
+            (Some(_), Some(_)) => details.push(("rows", "counted once a node, not made".into())),
+            (Some(_), None) => details.push(("rows", "counted, not made".into())),
+            (None, _) => {}
         }
         if self.once.is_some() {
             details.push(("rows", "the first of each outer row".into()));

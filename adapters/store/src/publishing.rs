@@ -204,7 +204,11 @@ impl GraphHandle {
         tracing::warn!(%error, graph = self.name, "whether a new base was written is not known");
         if let Moves::First(_) = moves {
             let kept = is_there(self.id, &self.database).await;
-            return if kept { Ok(self.row.kept(ticket)) } else { Err(error.into()) };
+            if !kept {
+                return Err(error.into());
+            }
+            self.row.kept(ticket);
+            return Ok(());
         }
         self.stand(Standing::InDoubt);
         let settled = self.settle(ticket, &mut |_| {}).await;

@@ -94,8 +94,10 @@ impl NodeCounts {
 pub(crate) struct AnswerBook {
     answers: Mutex<HashMap<usize, Arc<NodeAnswers>>>,
     counts: Mutex<HashMap<usize, Arc<NodeCounts>>>,
-    ways: Mutex<HashMap<(usize, Dense), Arc<Mutex<WaysTo>>>>,
+    ways: Mutex<HashMap<(usize, Dense), Shared<WaysTo>>>,
 }
+
+type Shared<T> = Arc<Mutex<T>>;
 
 /// What leads to a node that many rows have for their end.
 #[derive(Default)]
@@ -123,7 +125,7 @@ impl AnswerBook {
     }
 
     /// What is known of the ways to an end; `None` where there are too many ends.
-    pub fn ways_to(&self, search: &Arc<Reach>, end: Dense) -> Option<Arc<Mutex<WaysTo>>> {
+    pub fn ways_to(&self, search: &Arc<Reach>, end: Dense) -> Option<Shared<WaysTo>> {
         let key = (Arc::as_ptr(search) as usize, end);
         let mut book = self.ways.lock().unwrap_or_else(PoisonError::into_inner);
         if book.len() >= MOST_ENDS && !book.contains_key(&key) {
@@ -188,7 +190,7 @@ mod tests {
         for node in 0..KEPT_AFTER {
             answers.put(node, false);
         }
-        let passes = |node: u32| node % 3 == 0;
+        let passes = |node: u32| node.is_multiple_of(3);
         (20_000..60_000).for_each(|node| answers.put(node, passes(node)));
         assert!((20_000..60_000).all(|node| answers.get(node) == Some(passes(node))));
         assert_eq!((answers.get(60_000), answers.get(99_999), answers.get(1_000_000)), (None, None, None));

@@ -139,10 +139,9 @@ impl Run {
         let (body, made) = self.make(&ready, brief, wait, format).ok()?;
         if let Some((snapshot, changes)) = made
             && !changes.is_empty()
+            && let Err(error) = turn.commit(snapshot, changes).await
         {
-            if let Err(error) = turn.commit(snapshot, changes).await {
-                return Some(Problem::from(error).into_response());
-            }
+            return Some(Problem::from(error).into_response());
         }
         Some(whole(body, format))
     }

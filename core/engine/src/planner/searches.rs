@@ -165,9 +165,8 @@ impl Planner<'_> {
         // How many paths there are to an end does not matter: nobody looks, or one is asked for.
         let ends_only = match search.search {
             PathSearch::All => {
-                !b.usage.multiplicity
-                    && (b.graph.repeatable || !shared)
-                    && !(spec.mode == PathMode::Walk && spec.max.is_none())
+                let endless = spec.mode == PathMode::Walk && spec.max.is_none();
+                !b.usage.multiplicity && !endless && (b.graph.repeatable || !shared)
             }
             PathSearch::Any | PathSearch::AnyShortest | PathSearch::Shortest(1) => weight.is_none(),
             _ => !b.usage.multiplicity && weight.is_none(),

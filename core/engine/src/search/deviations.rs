@@ -26,6 +26,9 @@ struct Prefix<S> {
     sum: S,
 }
 
+/// What is left of a path, as edges and nodes, and what it costs.
+type Rest<S> = (Vec<(u32, u32)>, S);
+
 /// A prefix, with the cheapest path that it may become.
 struct Candidate<S> {
     /// What the path costs at least; exactly, where the rest of it is known.
@@ -268,7 +271,7 @@ impl<M: Measure> Deviations<M> {
     fn rest(
         &mut self, search: &GuidedSearch, prefix: u32, guide: &mut Guide<M>, measure: &mut M,
         cursor: &mut Cursor<'_>,
-    ) -> Outcome<Option<(Vec<(u32, u32)>, M::Sum)>> {
+    ) -> Outcome<Option<Rest<M::Sum>>> {
         let Prefix { node, hops, .. } = self.prefixes[prefix as usize];
         if node == self.to && (hops > 0 || search.min == 0) {
             return Ok(Some((vec![], M::ZERO)));
@@ -328,7 +331,7 @@ struct Detour<'d> {
 impl Detour<'_> {
     fn find<M: Measure>(
         &mut self, start: u32, guide: &Guide<M>, measure: &mut M, cursor: &mut Cursor<'_>,
-    ) -> Outcome<Option<(Vec<(u32, u32)>, M::Sum)>> {
+    ) -> Outcome<Option<Rest<M::Sum>>> {
         // What a node costs, and the node and edge before it.
         let mut known: HashMap<u32, (M::Sum, u32, u32)> = HashMap::new();
         let mut settled = HashSet::new();

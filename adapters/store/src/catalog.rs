@@ -36,6 +36,10 @@ const CONNECTIONS: u32 = 16;
 /// How long PostgreSQL may take to give a connection.
 const CONNECTING: Duration = Duration::from_secs(5);
 
+/// How long a start waits for a PostgreSQL that says that it is starting, and for one that says nothing.
+const STARTING: Duration = Duration::from_secs(120);
+const ANSWERING: Duration = Duration::from_secs(20);
+
 /// Between two looks whether the service's lock is still held.
 const LOOK_AT_LOCK: Duration = Duration::from_secs(1);
 
@@ -122,6 +126,7 @@ pub enum OpenMode {
 impl Catalog {
     /// Connects, migrates, takes the service's lock, and recovers every graph.
     pub async fn open(url: &str) -> Result<Catalog, StoreError> {
+        wait_until_ready(url).await?;
         let mut options = ConnectOptions::new(url);
         options
             .max_connections(CONNECTIONS)
@@ -542,6 +547,29 @@ impl Catalog {
     pub async fn ping(&self) -> Result<(), StoreError> {
         graph::Entity::find().count(&self.database).await?;
         Ok(())
+    }
+}
+
+/// Waits for a PostgreSQL that is starting, which after a crash takes its time.
+async fn wait_until_ready(url: &str) -> Result<(), StoreError> {
+    let began = std::time::Instant::now();
+    loop {
+        let error = match PgConnection::connect(url).await {
+            Ok(connection) => return Ok(connection.close().await?),
+            Err(error) => error,
+        };
+        let patience = match &error {
+            // It says that it cannot take connections now.
+            sqlx::Error::Database(said) if said.code().is_some_and(|code| code.starts_with("57P")) => {
+                STARTING
+            }
+            sqlx::Error::Io(_) => ANSWERING,
+            _ => return Err(error.into()),
+        };
+        if began.elapsed() > patience {
+            return Err(error.into());
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
     }
 }
 

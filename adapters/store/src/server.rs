@@ -52,8 +52,8 @@ fn server_error(what: &str, error: impl std::fmt::Display) -> StoreError {
     StoreError::Server(format!("{what}: {error}"))
 }
 
-/// How long a server may take to stop.
-const STOPPING: Duration = Duration::from_secs(60);
+/// How long a server may take to stop, or to start.
+const PATIENCE: Duration = Duration::from_secs(60);
 
 impl PrivateServer {
     /// Starts the server in `folder`, made first if it is not there; one that was left running is
@@ -84,6 +84,7 @@ impl PrivateServer {
         if !server.is_running() {
             server.launch()?;
         }
+        server.wait_until_ready()?;
         Ok(server)
     }
 
@@ -200,20 +201,28 @@ logging_collector = off
             .map_err(|e| server_error("the new cluster cannot be put in place", e))
     }
 
+    /// What the server says of itself, in the eighth line of its file.
+    fn says(&self, wanted: &str) -> bool {
+        let file = std::fs::read_to_string(self.data.join("postmaster.pid"));
+        file.is_ok_and(|text| text.lines().nth(7).is_some_and(|state| state.trim() == wanted))
+    }
+
     /// A service that was just told to stop may still be stopping its server: it is waited for.
     fn wait_while_stopping(&self) -> Result<(), StoreError> {
-        let file = self.data.join("postmaster.pid");
+        self.wait_while("come to its end", || self.says("stopping") && self.is_running())
+    }
+
+    /// Somebody else may have started it just now, or it may be recovering.
+    fn wait_until_ready(&self) -> Result<(), StoreError> {
+        self.wait_while("begin to answer", || !self.says("ready") && self.is_running())
+    }
+
+    fn wait_while(&self, wanted: &str, waiting: impl Fn() -> bool) -> Result<(), StoreError> {
         let started = Instant::now();
-        // The file's eighth line is the server's state.
-        while std::fs::read_to_string(&file)
-            .is_ok_and(|text| text.lines().nth(7).is_some_and(|state| state.trim() == "stopping"))
-            && self.is_running()
-        {
-            if started.elapsed() > STOPPING {
-                return Err(StoreError::Server(format!(
-                    "the PostgreSQL server in {} does not come to its end",
-                    self.data.display()
-                )));
+        while waiting() {
+            if started.elapsed() > PATIENCE {
+                let data = self.data.display();
+                return Err(StoreError::Server(format!("the PostgreSQL server in {data} does not {wanted}")));
             }
             std::thread::sleep(Duration::from_millis(50));
         }

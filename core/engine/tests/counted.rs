@@ -3,12 +3,16 @@
 
 #![allow(clippy::unwrap_used)]
 
+mod folded;
+
 use graphodrome_engine::{Limits, Parameters, prepare, render_plan};
-use graphodrome_graph::{Base, NewEdge, NewNode, Snapshot, Transaction, Value, label_set};
+use graphodrome_graph::{NewEdge, NewNode, Snapshot, Transaction, Value, label_set};
 use graphodrome_language::ast::Statement;
 use graphodrome_language::parse;
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
+
+use crate::folded::folded;
 
 struct Graph {
     snapshot: Snapshot,
@@ -49,15 +53,6 @@ fn graph(random: &mut ChaCha8Rng, later: usize) -> Graph {
     let mut transaction = Transaction::new(folded(&made));
     add(&mut transaction, &edges[first..]);
     Graph { snapshot: transaction.finish().unwrap().0, edges, nodes }
-}
-
-/// The same graph with all of it in the base.
-fn folded(made: &Snapshot) -> Snapshot {
-    let base = Base::build(made.fold(), &Default::default()).unwrap();
-    let next = made.next_ids();
-    let mut snapshot = Snapshot::new(base.into(), Default::default(), made.version);
-    snapshot.reserve_ids(next.0, next.1);
-    snapshot
 }
 
 fn transaction_x(snapshot: &Snapshot, id: u32) -> i64 {

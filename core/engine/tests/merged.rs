@@ -3,12 +3,16 @@
 
 #![allow(clippy::unwrap_used)]
 
+mod folded;
+
 use graphodrome_engine::{Limits, Parameters, Rule, Rules, prepare_by, render_plan};
-use graphodrome_graph::{Base, NewEdge, NewNode, Snapshot, Transaction, Value, label_set};
+use graphodrome_graph::{NewEdge, NewNode, Snapshot, Transaction, Value, label_set};
 use graphodrome_language::ast::Statement;
 use graphodrome_language::parse;
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
+
+use crate::folded::folded;
 
 fn graph(rng: &mut ChaCha8Rng) -> Snapshot {
     let nodes = rng.random_range(4..12usize);
@@ -53,15 +57,6 @@ fn graph(rng: &mut ChaCha8Rng) -> Snapshot {
     let mut transaction = Transaction::new(folded(&made));
     add(&mut transaction, rng, later);
     transaction.finish().unwrap().0
-}
-
-/// The same graph with all of it in the base.
-fn folded(made: &Snapshot) -> Snapshot {
-    let base = Base::build(made.fold(), &Default::default()).unwrap();
-    let next = made.next_ids();
-    let mut snapshot = Snapshot::new(base.into(), Default::default(), made.version);
-    snapshot.reserve_ids(next.0, next.1);
-    snapshot
 }
 
 fn question(rng: &mut ChaCha8Rng) -> String {

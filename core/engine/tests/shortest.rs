@@ -3,14 +3,18 @@
 
 #![allow(clippy::unwrap_used)]
 
+mod folded;
+
 use std::collections::BTreeMap;
 
 use graphodrome_engine::{Limits, Parameters, Rule, Rules, prepare_by};
-use graphodrome_graph::{Base, NewEdge, NewNode, Snapshot, Transaction, Value, label_set};
+use graphodrome_graph::{NewEdge, NewNode, Snapshot, Transaction, Value, label_set};
 use graphodrome_language::ast::Statement;
 use graphodrome_language::parse;
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
+
+use crate::folded::folded;
 
 /// No walk of more edges is written down.
 const LONGEST: usize = 6;
@@ -72,8 +76,8 @@ impl Graph {
             })
             .collect();
         let mut snapshot = transaction.finish().unwrap().0;
-        let folded = rng.random_bool(0.5);
-        let ids = if folded { (0..nodes as u32).collect() } else { ids };
+        let in_base = rng.random_bool(0.5);
+        let ids = if in_base { (0..nodes as u32).collect() } else { ids };
         let mut transaction = Transaction::new(snapshot);
         for (i, edge) in edges.iter().enumerate() {
             let properties = vec![
@@ -88,11 +92,8 @@ impl Graph {
                 .unwrap();
         }
         snapshot = transaction.finish().unwrap().0;
-        if folded {
-            let base = Base::build(snapshot.fold(), &Default::default()).unwrap();
-            let next = snapshot.next_ids();
-            snapshot = Snapshot::new(base.into(), Default::default(), snapshot.version);
-            snapshot.reserve_ids(next.0, next.1);
+        if in_base {
+            snapshot = folded(&snapshot);
         }
         Graph { nodes, edges, snapshot }
     }

@@ -52,6 +52,9 @@ fn server_error(what: &str, error: impl std::fmt::Display) -> StoreError {
     StoreError::Server(format!("{what}: {error}"))
 }
 
+/// How long it is tried to start one.
+const LAUNCHING: Duration = Duration::from_secs(10);
+
 /// How long a server may take to stop, or to start.
 const PATIENCE: Duration = Duration::from_secs(60);
 
@@ -82,13 +85,32 @@ impl PrivateServer {
         }
         server.wait_while_stopping()?;
         if !server.is_running() {
+            server.wait_while("come to its end", || !server.has_process() && server.is_in_use())?;
+            server.forget_dead();
             server.launch()?;
         }
         server.wait_until_ready()?;
         Ok(server)
     }
 
+    /// Starts the server; again and again for a while, as what is left of one that died may still be there, or
+    /// somebody else may be starting it at the same moment.
     fn launch(&self) -> Result<(), StoreError> {
+        let began = Instant::now();
+        loop {
+            let Err(error) = self.try_launch() else { return Ok(()) };
+            if self.is_running() {
+                return Ok(());
+            }
+            if began.elapsed() > LAUNCHING {
+                return Err(error);
+            }
+            std::thread::sleep(Duration::from_millis(200));
+            self.forget_dead();
+        }
+    }
+
+    fn try_launch(&self) -> Result<(), StoreError> {
         let log = self.data.with_file_name("server.log");
         let started = self.run(
             "pg_ctl",
@@ -104,31 +126,46 @@ impl PrivateServer {
                 &format!("-k {}", self.socket.display()),
             ],
         );
-        match started {
-            // Somebody else may have started it at the same moment.
-            Err(error) if !self.is_running() => Err(server_error(&format!("see {}", log.display()), error)),
-            _ => Ok(()),
-        }
+        started.map_err(|error| server_error(&format!("see {}", log.display()), error))
     }
 
     /// Starts the server where it does not run; whether it did not.
     pub fn start_again(&self) -> Result<bool, StoreError> {
-        if self.has_process() {
-            return Ok(false);
-        }
         self.wait_while_stopping()?;
         if self.is_running() {
             return Ok(false);
         }
+        self.forget_dead();
         self.launch()?;
         Ok(true)
     }
 
-    /// Whether the process that says it is the server is there.
-    fn has_process(&self) -> bool {
-        let file = std::fs::read_to_string(self.data.join("postmaster.pid"));
-        let process = file.ok().and_then(|text| text.lines().next()?.trim().parse::<u32>().ok());
-        process.is_some_and(|process| Path::new(&format!("/proc/{process}")).exists())
+    /// The process that the folder's file says is the server.
+    fn process(&self) -> Option<u32> {
+        let file = std::fs::read_to_string(self.data.join("postmaster.pid")).ok()?;
+        file.lines().next()?.trim().parse().ok()
+    }
+
+    /// Whether that process is there.
+    pub fn has_process(&self) -> bool {
+        self.process().is_some_and(is_alive)
+    }
+
+    /// Removes the file of a server that has died where nobody has taken its process away yet: PostgreSQL itself would
+    /// take it for a running one. Not before the last of its processes has gone.
+    fn forget_dead(&self) {
+        let is_dead = |process: u32| Path::new(&format!("/proc/{process}")).exists() && !is_alive(process);
+        if self.process().is_some_and(is_dead) && !self.is_in_use() {
+            let _ = std::fs::remove_file(self.data.join("postmaster.pid"));
+        }
+    }
+
+    /// Whether some process works in the data folder, as all of PostgreSQL's do.
+    fn is_in_use(&self) -> bool {
+        let Ok(processes) = std::fs::read_dir("/proc") else { return true };
+        let in_it =
+            |folder: PathBuf| std::fs::read_link(folder.join("cwd")).is_ok_and(|cwd| cwd == self.data);
+        processes.flatten().any(|process| in_it(process.path()))
     }
 
     /// Makes a folder that only the server's user can enter.
@@ -230,7 +267,7 @@ logging_collector = off
     }
 
     fn is_running(&self) -> bool {
-        self.run("pg_ctl", &["status", "-D", &self.data.to_string_lossy()]).is_ok()
+        self.has_process() && self.run("pg_ctl", &["status", "-D", &self.data.to_string_lossy()]).is_ok()
     }
 
     fn run(&self, program: &str, arguments: &[&str]) -> Result<(), StoreError> {
@@ -279,6 +316,13 @@ logging_collector = off
         }
         self.run("pg_ctl", &["stop", "--wait", "--mode=fast", "-D", &self.data.to_string_lossy()])
     }
+}
+
+/// Whether a process is there and has not ended.
+fn is_alive(process: u32) -> bool {
+    let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap_or_default();
+    // The state comes after the name, which stands in parentheses.
+    stat.rsplit_once(')').is_some_and(|(_, rest)| !rest.trim_start().starts_with(['Z', 'X']))
 }
 
 /// Beside the data where the path is short enough for a socket (107 bytes), otherwise in the

@@ -142,11 +142,20 @@ const GRACE: Duration = Duration::from_secs(5);
 const LOOK_AT_SERVER: Duration = Duration::from_millis(500);
 const LOOK_AT_MOST: Duration = Duration::from_secs(30);
 
+/// It is started again when it was gone at so many looks, one after the other.
+const GONE_LOOKS: u32 = 3;
+
 /// Starts our own PostgreSQL again where it has died.
 async fn keep_running(server: Arc<PrivateServer>) {
     let mut pause = LOOK_AT_SERVER;
+    let mut gone = 0;
     loop {
         tokio::time::sleep(pause).await;
+        gone = if server.has_process() { 0 } else { gone + 1 };
+        // Somebody may be stopping or restarting it by hand, who is to see that it has stopped.
+        if gone < GONE_LOOKS {
+            continue;
+        }
         let looking = server.clone();
         pause = match tokio::task::spawn_blocking(move || looking.start_again()).await {
             Ok(Ok(false)) => LOOK_AT_SERVER,

@@ -476,19 +476,26 @@ async fn what_runs_is_finished_when_the_service_is_told_to_stop() {
     let client = service.client();
     client.create_graph("g", None).await.unwrap();
     query(&client, "g", "FOR i IN [1, 2, 3, 4, 5, 6, 7, 8, 9, 10] INSERT (:N {i: i})").await;
-    // Some seconds of work on any machine, and less than what is waited for.
-    let text = "MATCH (a:N), (b:N), (c:N), (d:N), (e:N), (f:N) WHERE a.i + b.i + c.i + d.i + e.i < f.i RETURN COUNT(*) AS n";
-    let running = {
-        let client = service.client();
-        tokio::spawn(async move { client.query(&request("g", text)).await })
-    };
+    // More rows than lie anywhere on the way: while they are not read the query runs.
+    let text = "MATCH (a:N), (b:N), (c:N), (d:N), (e:N), (f:N) RETURN a.i AS a, b.i AS b, c.i AS c, d.i AS d";
+    let asked = json!({ "text": text, "graph": "g" });
+    let http = reqwest::Client::new();
+    let mut answer = http.post(format!("{}/v1/query", service.url)).json(&asked).send().await.unwrap();
+    let mut body = answer.chunk().await.unwrap().unwrap().to_vec();
+    let url = service.url.clone();
+    let stopping = tokio::task::spawn_blocking(move || service.interrupt());
+    // From now on nothing else is taken.
     let began = Instant::now();
-    while client.get("/v1/ready").await.is_ok() && began.elapsed() < Duration::from_millis(50) {
-        tokio::task::yield_now().await;
+    while http.get(format!("{url}/v1/ready")).send().await.is_ok_and(|ready| ready.status() == 200) {
+        assert!(began.elapsed() < Duration::from_secs(30), "it does not stop");
     }
-    assert!(tokio::task::spawn_blocking(move || service.interrupt()).await.unwrap());
-    let answer = running.await.unwrap().expect("it is finished");
-    assert_eq!(answer.rows.len(), 1);
+    while let Some(more) = answer.chunk().await.unwrap() {
+        body.extend(more);
+    }
+    let answer: serde_json::Value = serde_json::from_slice(&body).expect("it is finished");
+    assert_eq!(answer["summary"]["rows"], json!(1_000_000));
+    assert_eq!(answer["rows"].as_array().unwrap().len(), 1_000_000);
+    assert!(stopping.await.unwrap());
 }
 
 #[tokio::test(flavor = "multi_thread")]

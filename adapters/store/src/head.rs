@@ -21,6 +21,9 @@ const CATALOG_LOCK: i64 = 0x6772_6170_6863_6174;
 /// Between two questions whether a graph is there.
 const ASK_AGAIN: Duration = Duration::from_millis(200);
 
+/// Tickets of an epoch begin with it.
+const EPOCH_BITS: u32 = 32;
+
 pub(crate) struct Head {
     graph: i64,
     /// Of the last transaction that wrote the graph.
@@ -54,10 +57,16 @@ impl Head {
         self.graph
     }
 
-    /// The ticket for the next transaction. One transaction writes the graph at a time.
-    pub fn next(&self) -> Ticket {
+    /// The ticket for the next transaction. One transaction writes the graph at a time; those of another service have
+    /// tickets of its epoch, so that nobody takes them for their own.
+    pub fn next(&self, fence: &Fence) -> Ticket {
         let before = self.ticket.load(Ordering::SeqCst);
-        Ticket { before, own: before + 1 }
+        Ticket { before, own: (before + 1).max(fence.epoch << EPOCH_BITS) }
+    }
+
+    /// Of the last transaction that is known to have written the graph.
+    pub fn last(&self) -> i64 {
+        self.ticket.load(Ordering::SeqCst)
     }
 
     /// The transaction with this ticket was kept.

@@ -138,7 +138,7 @@ impl GraphHandle {
         let batch = std::mem::take(&mut self.state.lock().queue);
         let Some(last) = batch.last() else { return };
         let newest = last.snapshot.clone();
-        let ticket = self.row.next();
+        let ticket = self.row.next(&self.fence);
         match self.log_commits(&batch, ticket).await {
             Written::Yes => {
                 self.row.kept(ticket);
@@ -349,7 +349,7 @@ impl GraphHandle {
         // Of what was folded into a base the log says nothing any more.
         Ok(match found {
             true => Outcome::Written,
-            false if ticket > self.row.next().before || oldest.is_some_and(|oldest| oldest < ticket) => {
+            false if ticket > self.row.last() || oldest.is_some_and(|oldest| oldest < ticket) => {
                 Outcome::NotWritten
             }
             false => Outcome::Forgotten,

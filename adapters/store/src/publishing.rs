@@ -185,7 +185,7 @@ impl GraphHandle {
     ) -> Result<(), StoreError> {
         let _log = self.log.lock().await;
         self.state.lock().may_write()?;
-        let ticket = self.row.next();
+        let ticket = self.row.next(&self.fence);
         let transaction = self.database.begin().await?;
         self.fence.hold(&transaction).await?;
         if let Moves::First(_) = moves {

@@ -8,6 +8,7 @@ use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use graphodrome_graph::Dense;
 
+use crate::budget::Budget;
 use crate::context::{Counters, Outcome};
 use crate::evaluate::{Row, Scope, holds};
 use crate::expression::Expr;
@@ -22,12 +23,23 @@ const NODES_OF_WORD: usize = 32;
 const WORDS_OF_PAGE: usize = 512;
 const NODES_OF_PAGE: usize = NODES_OF_WORD * WORDS_OF_PAGE;
 
-type Page = [AtomicU64; WORDS_OF_PAGE];
+type Pages<const N: usize> = Vec<OnceLock<Box<[AtomicU64; N]>>>;
+
+/// A page, made where it is not there yet; `None` where there is no memory left to keep anything in.
+fn page_of<'p, const N: usize>(
+    pages: &'p Pages<N>, at: usize, budget: &Budget,
+) -> Option<&'p [AtomicU64; N]> {
+    let page = pages.get(at)?;
+    if page.get().is_none() {
+        budget.hold(size_of::<[AtomicU64; N]>()).ok()?;
+    }
+    Some(page.get_or_init(|| Box::new([const { AtomicU64::new(0) }; N])))
+}
 
 /// The answers to one condition, for all threads of a query.
 #[derive(Debug)]
 pub(crate) struct NodeAnswers {
-    pages: Vec<OnceLock<Box<Page>>>,
+    pages: Pages<WORDS_OF_PAGE>,
     asked: AtomicU32,
 }
 
@@ -45,12 +57,11 @@ impl NodeAnswers {
         (bits & 1 == 1).then_some(bits & 2 == 2)
     }
 
-    fn put(&self, node: Dense, passes: bool) {
+    fn put(&self, node: Dense, passes: bool, budget: &Budget) {
         if self.asked.fetch_add(1, Ordering::Relaxed) < KEPT_AFTER {
             return;
         }
-        let Some(page) = self.pages.get(node as usize / NODES_OF_PAGE) else { return };
-        let page = page.get_or_init(|| Box::new([const { AtomicU64::new(0) }; WORDS_OF_PAGE]));
+        let Some(page) = page_of(&self.pages, node as usize / NODES_OF_PAGE, budget) else { return };
         let place = node as usize % NODES_OF_PAGE;
         let bits = if passes { 3 } else { 1 };
         page[place / NODES_OF_WORD].fetch_or(bits << (place % NODES_OF_WORD * 2), Ordering::Relaxed);
@@ -63,7 +74,7 @@ const NUMBERS_OF_PAGE: usize = 1024;
 /// What a step counted from each node.
 #[derive(Debug)]
 pub(crate) struct NodeCounts {
-    pages: Vec<OnceLock<Box<[AtomicU64; NUMBERS_OF_PAGE]>>>,
+    pages: Pages<NUMBERS_OF_PAGE>,
     asked: AtomicU32,
 }
 
@@ -79,12 +90,11 @@ impl NodeCounts {
         page[node as usize % NUMBERS_OF_PAGE].load(Ordering::Relaxed).checked_sub(1)
     }
 
-    pub fn put(&self, node: Dense, count: u64) {
+    pub fn put(&self, node: Dense, count: u64, budget: &Budget) {
         if self.asked.fetch_add(1, Ordering::Relaxed) < KEPT_AFTER {
             return;
         }
-        let Some(page) = self.pages.get(node as usize / NUMBERS_OF_PAGE) else { return };
-        let page = page.get_or_init(|| Box::new([const { AtomicU64::new(0) }; NUMBERS_OF_PAGE]));
+        let Some(page) = page_of(&self.pages, node as usize / NUMBERS_OF_PAGE, budget) else { return };
         page[node as usize % NUMBERS_OF_PAGE].store(count + 1, Ordering::Relaxed);
     }
 }
@@ -173,7 +183,7 @@ impl<'e> OfNode<'e> {
             return Ok(passes);
         }
         let passes = holds(self.condition, row, scope, counters)?;
-        self.answers.put(node, passes);
+        self.answers.put(node, passes, &scope.budget);
         Ok(passes)
     }
 }
@@ -181,17 +191,19 @@ impl<'e> OfNode<'e> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::context::Limits;
 
     #[test]
     fn answers_are_kept_once_there_are_many() {
         let answers = NodeAnswers::new(100_000);
-        answers.put(5, true);
+        let budget = Budget::new(&Limits::default());
+        answers.put(5, true, &budget);
         assert_eq!(answers.get(5), None);
         for node in 0..KEPT_AFTER {
-            answers.put(node, false);
+            answers.put(node, false, &budget);
         }
         let passes = |node: u32| node.is_multiple_of(3);
-        (20_000..60_000).for_each(|node| answers.put(node, passes(node)));
+        (20_000..60_000).for_each(|node| answers.put(node, passes(node), &budget));
         assert!((20_000..60_000).all(|node| answers.get(node) == Some(passes(node))));
         assert_eq!((answers.get(60_000), answers.get(99_999), answers.get(1_000_000)), (None, None, None));
     }

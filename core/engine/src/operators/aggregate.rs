@@ -80,12 +80,15 @@ impl Accumulator {
         if self.seen.is_none() && times > 1 {
             match &mut self.state {
                 State::Count => {
-                    self.count += times as u64;
+                    self.add_rows(times);
                     return Ok(());
                 }
                 State::Sum(sum) => {
-                    self.count += times as u64;
-                    return sum.add_times(&value, times as u64);
+                    if times < usize::MAX {
+                        sum.add_times(&value, times as u64)?;
+                    }
+                    self.add_rows(times);
+                    return Ok(());
                 }
                 _ => {}
             }
@@ -128,9 +131,9 @@ impl Accumulator {
         Ok(())
     }
 
-    /// Counts rows of `COUNT(*)`.
+    /// Counts rows of `COUNT(*)`; the greatest number stands for all that are too many to count.
     pub fn add_rows(&mut self, rows: usize) {
-        self.count += rows as u64;
+        self.count = self.count.saturating_add(rows as u64);
     }
 
     /// Counts a column of nodes at once.
@@ -145,11 +148,12 @@ impl Accumulator {
     /// The result; an error where it is out of range for its type.
     pub fn finish(self) -> Result<Value, GraphError> {
         let count = self.count;
+        let too_many = || GraphError::new(Code::NUMBER_OUT_OF_RANGE, "the count is out of range");
+        if count == u64::MAX {
+            return Err(too_many());
+        }
         Ok(match self.state {
-            State::Count => Value::Int(
-                i64::try_from(count)
-                    .map_err(|_| GraphError::new(Code::NUMBER_OUT_OF_RANGE, "the count is out of range"))?,
-            ),
+            State::Count => Value::Int(i64::try_from(count).map_err(|_| too_many())?),
             _ if count == 0 && self.function != Aggregate::CollectList => Value::Null,
             State::Sum(sum) if self.function == Aggregate::Avg => sum.mean(count)?,
             State::Sum(sum) => sum.finish()?,

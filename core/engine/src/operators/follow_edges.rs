@@ -291,12 +291,10 @@ fn all_hold(conditions: &[&Expr], row: Row<'_>, scope: &Scope, counters: &mut Co
     Ok(true)
 }
 
-/// Reads one row edge by edge; returns the entries looked at.
-fn follow(
-    spec: &FollowEdges, (batch, row): (&Batch, usize), from: Dense, found: &mut Found, scope: &Scope,
-    counters: &mut Counters,
-) -> Outcome<u64> {
-    let mut failure = None;
+/// Conditions on the new node alone, and the others.
+type Conditions<'e> = (Vec<OfNode<'e>>, Vec<&'e Expr>);
+
+fn conditions_of<'e>(spec: &'e FollowEdges, batch: &Batch, scope: &Scope) -> Conditions<'e> {
     let (mut of_node, mut rest) = (vec![], vec![]);
     for condition in &spec.conditions {
         match OfNode::of(condition, batch.columns.len() + 1, scope) {
@@ -304,12 +302,22 @@ fn follow(
             None => rest.push(condition),
         }
     }
+    (of_node, rest)
+}
+
+/// Reads one row edge by edge; returns the entries looked at.
+fn follow(
+    (spec, conditions): (&FollowEdges, &Conditions<'_>), (batch, row): (&Batch, usize), from: Dense,
+    found: &mut Found, scope: &Scope, counters: &mut Counters,
+) -> Outcome<u64> {
+    let mut failure = None;
+    let (of_node, rest) = conditions;
     let pass = |locals: &[Value], other, counters: &mut Counters| -> Outcome<bool> {
         let at = Row { batch, row, locals };
-        if !all_hold(&rest, at, scope, counters)? {
+        if !all_hold(rest, at, scope, counters)? {
             return Ok(false);
         }
-        for condition in &of_node {
+        for condition in of_node {
             if !condition.holds(other, at, scope, counters)? {
                 return Ok(false);
             }
@@ -349,6 +357,7 @@ impl Run {
         };
         let scope = &context.scope;
         let plain = Plain::of(spec, scope, batch);
+        let conditions = conditions_of(spec, batch, scope);
         let taken = spec.remembers.as_ref().and_then(|taken| TakenColumns::of(taken, batch));
         let counts = taken.as_ref().map(|_| scope.answers.counts_of(&self.spec, scope.node_bound()));
         let (mut counters, mut since_check) = (Counters::default(), 0);
@@ -383,10 +392,10 @@ impl Run {
                 Some(plain) if scope.untouched(from) => {
                     plain.follow((batch, row), from, &mut self.entries, found, &mut counters)?
                 }
-                _ => follow(spec, (batch, row), from, found, scope, &mut counters)?,
+                _ => follow((spec, &conditions), (batch, row), from, found, scope, &mut counters)?,
             };
             if let (Some(counts), Some(count)) = (known, found.counts.as_ref().and_then(|c| c.last())) {
-                counts.put(from, *count);
+                counts.put(from, *count, &scope.budget);
             }
             if let (Some(outer), true) = (outer, found.rows.len() > before) {
                 self.given.resize(self.given.len().max(outer + 1), false);

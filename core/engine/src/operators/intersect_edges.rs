@@ -275,7 +275,8 @@ impl Closing {
 
     /// Goes through one row; returns how many there are.
     fn intersect(
-        &mut self, (batch, row): (&Batch, usize), found: &mut Found, context: &mut Context,
+        &mut self, (batch, row): (&Batch, usize), (tests, scope): (&NodeTests<'_>, &Scope),
+        found: &mut Found, context: &mut Context,
     ) -> Outcome<u64> {
         let spec = self.spec.clone();
         let mut froms = Vec::with_capacity(spec.arms.len());
@@ -285,8 +286,6 @@ impl Closing {
                 _ => return Ok(0),
             }
         }
-        let scope = context.scope.clone();
-        let tests = NodeTests::of(&spec, batch, &scope);
         let snapshot = &scope.snapshot;
         let mut lists: Vec<List<'_>> = Vec::with_capacity(spec.arms.len());
         for (i, (arm, from)) in spec.arms.iter().zip(&froms).enumerate() {
@@ -322,7 +321,7 @@ impl Closing {
                 runs[i] = run(others, places[i], node);
             }
             if !snapshot.node_passes(node, &spec.node.test)
-                || !tests.pass((batch, row), node, &scope, &mut counters)?
+                || !tests.pass((batch, row), node, scope, &mut counters)?
             {
                 continue;
             }
@@ -340,7 +339,7 @@ impl Closing {
             loop {
                 let edges: Vec<Dense> =
                     (0..lists.len()).map(|i| lists[i].edge(begins[i] + choice[i])).collect();
-                if self.takes((batch, row), node, &edges, &tests.of_edges, &scope, &mut counters)? {
+                if self.takes((batch, row), node, &edges, &tests.of_edges, scope, &mut counters)? {
                     count += 1;
                     if spec.counting.is_none() {
                         found.rows.push(row as u32);
@@ -365,10 +364,12 @@ impl Closing {
         let mut found = Found::new(0);
         let known = self.common.rows(&self.spec, batch, context)?;
         let mut counts = Vec::with_capacity(batch.len);
+        let (spec, scope) = (self.spec.clone(), context.scope.clone());
+        let tests = NodeTests::of(&spec, batch, &scope);
         for row in 0..batch.len {
             counts.push(match known.as_ref().and_then(|known| known[row]) {
                 Some(count) => count,
-                None => self.intersect((batch, row), &mut found, context)?,
+                None => self.intersect((batch, row), (&tests, &scope), &mut found, context)?,
             });
         }
         Ok(counts)
@@ -427,9 +428,13 @@ impl Operator for Run {
                 }
             }
             let Some(batch) = &self.batch else { return Ok(None) };
-            let row = self.row;
-            self.row += 1;
-            self.closing.intersect((batch, row), &mut found, context)?;
+            let (spec, scope) = (self.closing.spec.clone(), context.scope.clone());
+            let tests = NodeTests::of(&spec, batch, &scope);
+            while self.row < batch.len && found.rows.len() < BATCH_ROWS {
+                let at = (batch, self.row);
+                self.row += 1;
+                self.closing.intersect(at, (&tests, &scope), &mut found, context)?;
+            }
             if found.rows.len() >= BATCH_ROWS {
                 break;
             }

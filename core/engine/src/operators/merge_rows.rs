@@ -90,7 +90,7 @@ impl<'b> TakenColumns<'b> {
 
 #[derive(Clone, Debug)]
 pub(crate) struct MergeRows {
-    /// Slots of nodes and edges that are read later.
+    /// Slots of nodes that are read later.
     pub kept: Vec<usize>,
     /// Slot of the node that the next step begins at.
     pub from: usize,
@@ -197,7 +197,7 @@ impl Run {
                     next
                 }
                 ([nodes], false) if nodes[row] != NO_ELEMENT => {
-                    let bound = context.scope.node_bound().max(context.scope.edge_bound());
+                    let bound = context.scope.node_bound();
                     let numbers = self.kept.nodes.get_or_insert_with(|| NodeNumbers::new(bound));
                     let (number, is_new) = numbers.number(nodes[row]);
                     if is_new {

@@ -16,6 +16,8 @@ pub(crate) struct Reach {
     pub spec: SearchSpec,
     /// Where it may be known that a walk back over the same edge is no trail.
     pub trails_only: bool,
+    /// Ends that many rows have may be looked from once.
+    pub end_once: bool,
 }
 
 impl OperatorPlan for Reach {
@@ -65,7 +67,7 @@ impl Run {
     /// `None` where there are not many yet, or the row itself says which edges may be taken.
     fn reaches_one(&self, (start, end): (u32, u32), cursor: &mut Cursor<'_>) -> Outcome<Option<bool>> {
         let spec = &self.plan.spec;
-        let Some(step) = &spec.step else { return Ok(None) };
+        let Some(step) = spec.step.as_ref().filter(|_| self.plan.end_once) else { return Ok(None) };
         let mut slots = vec![];
         step.conditions.iter().for_each(|c| c.slots(&mut slots));
         if slots.iter().any(|slot| *slot < cursor.batch.columns.len()) {

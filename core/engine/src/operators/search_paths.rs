@@ -101,14 +101,14 @@ impl Operator for Run {
                 continue;
             };
             if !self.running {
-                let cursor = Cursor { batch, row: self.row, context };
+                let mut cursor = Cursor { batch, row: self.row, context };
                 let guide = match (target, &spec.step, spec.max) {
                     (Some(end), Some(step), Some(max)) if self.plan.guided => {
                         Some(EndGuide::to(end, step, spec.reversed, max, &cursor))
                     }
                     _ => None,
                 };
-                self.enumerator.start(start, guide);
+                self.enumerator.start(start, guide, &mut cursor);
                 self.running = true;
                 context.metrics().searches += 1;
             }

@@ -115,26 +115,18 @@ impl Planner<'_> {
         }
         // Below, what is looked at here must still be there.
         above.read = kept.iter().copied().chain(taken.iter().flat_map(Taken::slots)).collect();
-        let before = above.weight;
         let mut below = self.merged_below(below, above);
         let rows = below.estimate.rows;
-        let is_edge = |slot: &usize| below.schema.variables[*slot].kind == VariableKind::Edge;
-        let is_element =
-            |slot: &usize| is_edge(slot) || below.schema.variables[*slot].kind == VariableKind::Node;
+        // Edges hardly ever agree, and of values it is not known.
+        let is_node = |slot: &usize| below.schema.variables[*slot].kind == VariableKind::Node;
         let free = |slot: &usize| !kept.contains(slot) && taken.iter().all(|t| t.edge != *slot);
         let weight = above.weight.or_else(|| (0..width).find(free));
         let follows = below.operator::<FollowEdges>().is_some() || below.operator::<Filter>().is_some();
-        let worth = follows
-            && rows >= LEAST_ROWS
-            && kept.len() <= MOST_COLUMNS
-            && kept.iter().all(is_element)
-            // Edges hardly ever agree.
-            && !kept.iter().any(is_edge);
+        let worth = follows && rows >= LEAST_ROWS && kept.len() <= MOST_COLUMNS && kept.iter().all(is_node);
         let (Some(weight), true) = (weight, worth) else {
             node.inputs.push(below);
             return node;
         };
-        debug_assert!(before.is_none_or(|before| before == weight) || above.weight == Some(weight));
         let weighed = above.weight.is_some();
         above.weight = Some(weight);
         let names: Vec<String> = kept.iter().map(|s| shown(&below.schema.variables[*s].name)).collect();

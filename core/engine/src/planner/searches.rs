@@ -187,13 +187,14 @@ impl Planner<'_> {
         }
         if reachable {
             let trails_only = spec.mode == PathMode::Trail;
+            let end_once = self.may(Rule::EndOnce);
             let (cost, result) = if to.is_some() { (both_ends, 0.5) } else { (one_end, distinct) };
             let estimate = Estimate {
                 rows: (rows * result).max(0.1),
                 cost: input.estimate.cost + rows * cost,
                 source: format!("{one_end:.0} edges from one end, from mean degrees"),
             };
-            let mut node = self.node(Reach { spec, trails_only }, vec![input], schema, estimate);
+            let mut node = self.node(Reach { spec, trails_only, end_once }, vec![input], schema, estimate);
             node.rejected.push(format!("enumerating the paths: {:.0} edges a row", looked));
             return Ok(node);
         }
@@ -209,7 +210,7 @@ impl Planner<'_> {
                 by_walk: self.may(Rule::ShortestByWalk),
                 guide: self.may(Rule::GuidedSearch),
             };
-            let bare = !in_path && spec.outputs.is_empty();
+            let bare = self.may(Rule::DistinctEnds) && !in_path && spec.outputs.is_empty();
             let plan = ShortestPaths { spec, quota, weight, may, bare };
             let (cost, rejected) = match plan.method() {
                 Method::BothEnds => (

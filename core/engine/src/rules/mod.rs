@@ -55,12 +55,14 @@ rules! {
         "Where the query cannot tell how often a row comes and reads nothing of the path, only which ends are reached matters; where one path to each end is asked for, each comes once. A start reached again over edges that go both ways must lie on a real cycle; another edge of the MATCH must not coincide, unless it leaves the end or enters the start of a repetition that goes one way: a way that takes no node twice has no such edge.";
     EndFirst "end-first"
         "As for the order of a pattern: whether a search's end is found before the search or by it does not change the rows. Where few nodes satisfy the end's own conditions it is looked up first.";
+    EndOnce "end-once"
+        "Whether an end can be reached from a node does not depend on which of many rows asks: for rows with one end it is looked up in one spread from there, where no condition reads the row.";
     BothEnds "both-ends"
         "A shortest or cheapest path between two bound nodes is one from the one end and one from the other that meet.";
     ShortestByWalk "shortest-by-walk"
         "Between two different nodes a shortest walk over one repeated edge, and a cheapest one that is found first, takes no node twice: it is a trail, acyclic and simple. A shortest walk back to its start is simple as well; trails back are searched for as such, and none is acyclic.";
     GuidedSearch "guided-search"
-        "What is left from a node to the end of a search over one repeated edge, measured over all walks, is never more than what a path of any mode needs from there: paths come in the order of what they cost when beginnings are followed in the order of what they cost and what is left. Sums of weights do not depend on their order.";
+        "What is left from a node to the end of a search over one repeated edge, measured over all walks, is never more than what a path of any mode needs from there: paths come in the order of what they cost when beginnings are followed in the order of what they cost and what is left. Sums of weights do not depend on their order. An enumeration with a longest length leaves out what cannot get to its bound end within it.";
     ExistsOnce "exists-once"
         "EXISTS asks whether there is a row: one for each outer row is enough.";
     SubqueryPerBatch "subquery-per-batch"

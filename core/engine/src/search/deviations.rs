@@ -95,7 +95,8 @@ impl<M: Measure> Deviations<M> {
             held: 0,
         };
         if from == to && search.min > 0 {
-            made.branch(search, 0, None, guide, measure, cursor)?;
+            let taken = made.taken(search.mode, 0);
+            made.branch(search, (0, None), &taken, guide, measure, cursor)?;
         } else if let Left::AtLeast(total) = guide.left(from) {
             made.push(total, 0, None);
         }
@@ -137,6 +138,9 @@ impl<M: Measure> Deviations<M> {
                         continue;
                     }
                     if exact > total {
+                        let bytes = rest.len() * size_of::<(u32, u32)>();
+                        cursor.context.reserve(bytes)?;
+                        self.held += bytes;
                         self.push(exact, prefix, Some(rest));
                         continue;
                     }
@@ -162,13 +166,19 @@ impl<M: Measure> Deviations<M> {
         let mut at = prefix;
         // After the last path nothing has to be kept for another.
         let last = matches!(search.quota, Quota::First(k) if self.found >= k);
+        let mut taken = if last { HashSet::new() } else { self.taken(search.mode, prefix) };
         for &(edge, node) in &rest {
             path.edges.push(edge);
             path.nodes.push(node);
             if last {
                 continue;
             }
-            self.branch(search, at, Some(edge), guide, measure, cursor)?;
+            self.branch(search, (at, Some(edge)), &taken, guide, measure, cursor)?;
+            taken.extend(match search.mode {
+                PathMode::Walk => None,
+                PathMode::Trail => Some(edge),
+                PathMode::Acyclic | PathMode::Simple => Some(node),
+            });
             let before = &self.prefixes[at as usize];
             let (sum, hops) = (before.sum, before.hops + 1);
             let Some(weight) = measure.of_edge(edge, cursor)? else { continue };
@@ -177,7 +187,7 @@ impl<M: Measure> Deviations<M> {
         }
         if !last {
             self.check_circles(search, at)?;
-            self.branch(search, at, None, guide, measure, cursor)?;
+            self.branch(search, (at, None), &taken, guide, measure, cursor)?;
         }
         Ok(path)
     }
@@ -218,17 +228,17 @@ impl<M: Measure> Deviations<M> {
         }
     }
 
-    /// Leaves the ways that go on from this prefix by another edge than `but` to be looked at.
+    /// Leaves the ways that go on from this prefix by another edge than `but`, and over nothing `taken`, to be
+    /// looked at.
     fn branch(
-        &mut self, search: &GuidedSearch, prefix: u32, but: Option<u32>, guide: &Guide<M>, measure: &mut M,
-        cursor: &mut Cursor<'_>,
+        &mut self, search: &GuidedSearch, (prefix, but): (u32, Option<u32>), taken: &HashSet<u32>,
+        guide: &Guide<M>, measure: &mut M, cursor: &mut Cursor<'_>,
     ) -> Outcome<()> {
         let Prefix { node, hops, sum, .. } = self.prefixes[prefix as usize];
         let nodes_once = matches!(search.mode, PathMode::Acyclic | PathMode::Simple);
         if search.max.is_some_and(|max| hops >= max) || nodes_once && hops > 0 && node == self.to {
             return Ok(());
         }
-        let taken = self.taken(search.mode, prefix);
         let mut candidates = vec![];
         let expanded = search.step.expand(node, self.backwards, cursor, |edge, other| {
             let free = match search.mode {

@@ -105,8 +105,10 @@ impl Enumerator {
     }
 
     /// Begins at `node`; `guide` leads to the end, where it is to be looked for.
-    pub fn start(&mut self, node: u32, guide: Option<EndGuide>) {
-        self.guide = guide;
+    pub fn start(&mut self, node: u32, guide: Option<EndGuide>, cursor: &mut Cursor<'_>) {
+        if let Some(mut before) = std::mem::replace(&mut self.guide, guide) {
+            before.spread.finish(cursor);
+        }
         self.choices.clear();
         self.arena.clear();
         self.nodes.clear();

@@ -26,6 +26,8 @@ pub(crate) struct Guide<M: Measure> {
     near: HashMap<u32, Near<M::Sum>>,
 }
 
+const NEAR_BYTES: usize = 2 * (size_of::<u32>() + size_of::<Near<u32>>());
+
 struct Near<S> {
     left: S,
     /// The edge and node that come next on a shortest path, where the node is on one; `left` is exact then.
@@ -35,6 +37,12 @@ struct Near<S> {
 impl<M: Measure> Guide<M> {
     pub fn new(spread: Spread<M>) -> Guide<M> {
         Guide { spread, near: HashMap::new() }
+    }
+
+    /// Gives its memory back.
+    pub fn finish(&mut self, cursor: &mut Cursor<'_>) {
+        self.spread.finish(cursor);
+        cursor.context.release(std::mem::take(&mut self.near).len() * NEAR_BYTES);
     }
 
     /// What is left from `node` at least, as far as is known.
@@ -103,6 +111,7 @@ impl Guide<Hops> {
         }
         if met {
             guide.near = around(&out, &guide.spread, step, cursor)?;
+            cursor.context.reserve(guide.near.len() * NEAR_BYTES)?;
         } else {
             guide.spread.finish(cursor);
         }

@@ -30,6 +30,9 @@ pub(crate) trait PathSource: Send {
     /// Says what it did since it said so last.
     fn report(&mut self, _: &mut Cursor<'_>) {}
 
+    /// Gives its memory back where it is not gone on with.
+    fn give_back(&mut self, _: &mut Cursor<'_>) {}
+
     /// It came to a weight that it cannot add.
     fn gave_up(&self) -> bool {
         false
@@ -63,7 +66,7 @@ impl PathSource for Weighted {
     fn next(&mut self, spec: &SearchSpec, cursor: &mut Cursor<'_>) -> Outcome<Option<FoundPath>> {
         let mut path = self.source.next(spec, cursor);
         if self.source.gave_up() {
-            self.source.report(cursor);
+            self.source.give_back(cursor);
             let measure = AnyWeights::new(self.weight.clone());
             self.source = Box::new(Guided::new(&self.search, self.ends, measure));
             // What was given out before were sums of whole numbers, and comes again in the same order.
@@ -175,7 +178,7 @@ impl<M: Ends> Guided<M> {
                 *paths = None;
             }
             let Some(number) = guide.spread.nearest(*at, &mut self.measure, cursor)? else {
-                guide.spread.finish(cursor);
+                guide.finish(cursor);
                 self.stage = Stage::Done;
                 return Ok(None);
             };
@@ -241,7 +244,7 @@ impl<M: Ends> PathSource for Guided<M> {
                 let (guide, paths) = &mut **both;
                 let path = paths.next(&self.search, guide, &mut self.measure, cursor)?;
                 if path.is_none() {
-                    guide.spread.finish(cursor);
+                    guide.finish(cursor);
                     paths.finish(cursor);
                     self.stage = Stage::Done;
                 }
@@ -267,6 +270,22 @@ impl<M: Ends> PathSource for Guided<M> {
         match &mut self.stage {
             Stage::Between(both) => both.0.spread.report(cursor),
             Stage::ToAll { guide, .. } => guide.spread.report(cursor),
+            Stage::New | Stage::Done => {}
+        }
+    }
+
+    fn give_back(&mut self, cursor: &mut Cursor<'_>) {
+        match std::mem::replace(&mut self.stage, Stage::Done) {
+            Stage::Between(mut both) => {
+                both.0.finish(cursor);
+                both.1.finish(cursor);
+            }
+            Stage::ToAll { mut guide, paths, .. } => {
+                guide.finish(cursor);
+                if let Some(mut paths) = paths {
+                    paths.finish(cursor);
+                }
+            }
             Stage::New | Stage::Done => {}
         }
     }

@@ -8,6 +8,7 @@ mod fmt;
 mod generate;
 mod graphs;
 mod jobs;
+mod measures;
 mod models;
 mod queries;
 mod saved;
@@ -98,6 +99,7 @@ async fn run(arguments: Arguments) -> anyhow::Result<()> {
         Command::Query(options) => queries::query(&client, options).await,
         Command::Plan(options) => queries::plan(&client, options).await,
         Command::Profile(options) => queries::profile(&client, options).await,
+        Command::Measure(command) => measures::measure(&client, command).await,
         Command::Fmt(options) => fmt::fmt(options),
         Command::Saved(command) => saved::saved(&client, command).await,
         Command::Shell(options) => shell::shell(client, options).await,

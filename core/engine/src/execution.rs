@@ -40,6 +40,7 @@ pub fn known_names(snapshot: &Snapshot) -> Known {
     Known {
         undirected: only((false, true)),
         directed: only((true, false)),
+        procedures: crate::procedures::procedures(),
         graph_type: snapshot.graph_type.clone(),
         node_labels,
         edge_labels,
@@ -202,6 +203,16 @@ impl Prepared {
         let answers = Arc::default();
         let scope = Scope { snapshot, parameters, now, typed_reads, known_nodes, answers, budget };
         let context = Context::new(scope, limits, self.operators);
+        Execution { prepared: self, root: self.root.open(), context, rows: 0, first_row: None, done: false }
+    }
+}
+
+impl Prepared {
+    /// Runs it as a piece of a query that runs already: by its time, and its memory counted with it.
+    pub(crate) fn run_within(&self, snapshot: Arc<Snapshot>, around: &Context) -> Execution<'_> {
+        let scope =
+            Scope { snapshot, parameters: [].into(), answers: Arc::default(), ..around.scope.clone() };
+        let context = Context::new(scope, around.limits.clone(), self.operators);
         Execution { prepared: self, root: self.root.open(), context, rows: 0, first_row: None, done: false }
     }
 }

@@ -17,6 +17,7 @@ mod lookup;
 mod operators;
 mod plan;
 mod planner;
+mod procedures;
 mod profile;
 mod quick;
 mod row_expression;
@@ -32,6 +33,7 @@ pub use context::{CancelToken, Changed, Code, Counters, Hop, Limits, Metrics, Si
 pub use evaluate::evaluate_constant;
 pub use execution::{ChangedCounts, Execution, Prepared, Summary, known_names, prepare, prepare_by};
 pub use plan::{ColumnInfo, ColumnKind};
+pub use procedures::{MeasureRequest, measure, procedures};
 pub use profile::{Estimate, PlanTree, render_hops, render_plan};
 pub use row_expression::RowExpression;
 pub use rules::{Rule, Rules, UnknownRule};

@@ -232,6 +232,36 @@ impl Snapshot {
         }
     }
 
+    /// Calls `visit(edge, (source, target), directed)` for every edge that passes, until it breaks.
+    pub fn for_each_edge(
+        &self, test: &EdgeTest, mut visit: impl FnMut(Dense, (Dense, Dense), bool) -> ControlFlow<()>,
+    ) {
+        let unchanged = self.overlay.edges.is_empty();
+        for &t in &test.tables {
+            let table = &self.base.edges[t];
+            for source in table.forward.owners() {
+                for entry in table.forward.row(source) {
+                    let edge = table.first + entry as Dense;
+                    // A changed one is among those of the overlay.
+                    if (unchanged || !self.overlay.edges.contains_key(&edge))
+                        && visit(edge, (source, table.forward.neighbour(entry)), table.directed).is_break()
+                    {
+                        return;
+                    }
+                }
+            }
+        }
+        let mut above: Vec<_> =
+            self.overlay.edges.iter().filter_map(|(id, record)| Some((*id, record.as_ref()?))).collect();
+        above.sort_unstable_by_key(|(id, _)| *id);
+        for (edge, record) in above {
+            let passes = test.expression.as_ref().is_none_or(|e| e.matches(&record.labels));
+            if passes && visit(edge, (record.source, record.target), record.directed).is_break() {
+                return;
+            }
+        }
+    }
+
     /// Sorted neighbours straight from the base where the overlay has not touched `node`: for tight
     /// loops. `None` where [`Self::for_each_adjacent`] must be asked.
     #[inline]

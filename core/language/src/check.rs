@@ -7,6 +7,7 @@ mod changes;
 mod expressions;
 mod names;
 mod patterns;
+mod procedures;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -15,6 +16,7 @@ use graphodrome_graph::{GraphType, LabelExpression};
 
 use crate::ast::*;
 use crate::class::Class;
+use crate::procedure::Procedure;
 use crate::scope::VariableKind;
 use crate::{Diagnostic, Span, nearest};
 
@@ -29,6 +31,8 @@ pub struct Known {
     /// Labels of edges that are all undirected, and of edges that are all directed.
     pub undirected: Vec<Arc<str>>,
     pub directed: Vec<Arc<str>>,
+    /// What can be called by name.
+    pub procedures: Arc<[Procedure]>,
 }
 
 /// All errors and warnings, in the order of the text. `parameters` are the names of those given;
@@ -241,10 +245,9 @@ impl Checker<'_> {
                     self.bind(&Name { text: name, span: *span }, bound);
                 }
             }
-            Clause::CallProcedure { name, .. } => self.found.push(
-                Diagnostic::unknown(name.span, format!("there is no procedure {}", name.text))
-                    .hint("a query may be called: CALL { ... }"),
-            ),
+            Clause::CallProcedure { name, arguments, yields, span, .. } => {
+                self.procedure(name, arguments, yields.as_deref(), *span);
+            }
             Clause::Nested(query) => {
                 let columns = self.inner_query(query, exists);
                 for (name, bound) in columns.iter().flatten() {

@@ -11,6 +11,7 @@ mod format;
 mod lexer;
 mod nearest;
 mod parse;
+mod procedure;
 mod scope;
 
 pub use check::{Known, check_query};
@@ -20,6 +21,7 @@ pub use lexer::{KEYWORDS, Token, TokenKind, tokenize};
 pub use nearest::nearest;
 pub use parse::called_otherwise;
 pub use parse::{parse, parse_expression, parse_graph_type, parse_value_type, statement_ranges};
+pub use procedure::{Argument, Gives, Procedure, Takes, YieldColumn};
 pub use scope::{
     VariableKind, clause_variables, conditional_variables, expression_variables, pattern_variables,
     query_labels, query_variables, term_expressions, term_variables,

@@ -8,6 +8,7 @@ mod export;
 mod jobs;
 mod live;
 mod loads;
+mod measures;
 mod models;
 mod query;
 mod saved;
@@ -83,6 +84,8 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(catalog::change_outcome))
         .routes(routes!(export::export_graph))
         .routes(routes!(loads::read_mapping))
+        .routes(routes!(measures::list_measures))
+        .routes(routes!(measures::run_measure))
         .routes(routes!(elements::create_node))
         .routes(routes!(elements::read_node, elements::change_node, elements::delete_node))
         .routes(routes!(elements::node_neighbours))
@@ -109,6 +112,7 @@ pub fn openapi() -> utoipa::openapi::OpenApi {
             describe_problems(operation);
         }
     }
+    measures::describe(&mut document);
     document
 }
 

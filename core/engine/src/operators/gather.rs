@@ -30,7 +30,7 @@ const LEAST_COST: f64 = 2_000.0;
 const STACK_BYTES: usize = 16 << 20;
 
 /// Threads for queries, apart from those that load and fold: a query must not wait behind a load.
-fn threads() -> Option<&'static rayon::ThreadPool> {
+pub(crate) fn threads() -> Option<&'static rayon::ThreadPool> {
     static POOL: OnceLock<Option<rayon::ThreadPool>> = OnceLock::new();
     let make = || {
         let count = std::thread::available_parallelism().map_or(1, |n| n.get());

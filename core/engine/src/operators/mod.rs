@@ -2,6 +2,7 @@
 
 mod aggregate;
 mod argument;
+mod call_procedure;
 mod check_exists;
 mod combine;
 mod common_counts;
@@ -41,6 +42,7 @@ mod totals;
 
 pub(crate) use aggregate::Accumulator;
 pub(crate) use argument::{Argument, Start};
+pub(crate) use call_procedure::CallProcedure;
 pub(crate) use check_exists::CheckExists;
 pub(crate) use combine::Combine;
 pub(crate) use compute::Compute;

@@ -18,7 +18,7 @@ use crate::expression::Expr;
 use crate::operators::*;
 use crate::plan::{ColumnInfo, ColumnKind, PlanNode, Schema};
 use crate::planner::result::{Projected, of_no_rows};
-use crate::planner::{Planner, Use, find_subqueries, insensitive, kind_vector};
+use crate::planner::{Planner, Use, find_subqueries, group_names, insensitive, kind_vector};
 use crate::profile::Estimate;
 use crate::rules::Rule;
 
@@ -347,7 +347,7 @@ impl Planner<'_> {
         let (argument, row_slot) = self.numbered(outer, seen);
         let around = Around {
             needed: clause_variables(&Clause::Return(result.clone())),
-            multiplicity: !insensitive(result),
+            multiplicity: !insensitive(result, &group_names(&argument.schema, clauses)),
             outer: argument.schema.len(),
         };
         let rows = self.clauses(argument, clauses, &around)?.node;

@@ -8,6 +8,7 @@ mod lookup;
 mod merge;
 mod order;
 mod pattern;
+mod procedure;
 mod program;
 mod result;
 mod searches;
@@ -17,9 +18,12 @@ use std::sync::Arc;
 
 use graphodrome_graph::{LabelSet, Snapshot};
 use graphodrome_language::ast::*;
-use graphodrome_language::{Diagnostic, VariableKind, clause_variables};
+use graphodrome_language::{
+    Diagnostic, VariableKind, clause_variables, expression_variables, pattern_variables,
+};
 
 use crate::planner::compose::{Around, Rows, Source};
+use crate::planner::procedure::ProcedureCall;
 
 use crate::batch::Vector;
 use crate::compile::{Compiler, Computed, PlanParameters, row_count};
@@ -130,11 +134,12 @@ impl<'p> Planner<'p> {
         let mut node = input;
         let mut columns = None;
         let mut left = clauses;
+        let groups = group_names(&node.schema, clauses);
         while let Some((clause, rest)) = left.split_first() {
             left = rest;
             node = match clause {
                 Clause::Match { optional: true, pattern, .. } => {
-                    let usage = usage(rest, around);
+                    let usage = usage(rest, &groups, around);
                     self.optional_match(node, std::slice::from_ref(pattern), usage)?
                 }
                 Clause::Match { pattern, .. } => {
@@ -144,19 +149,17 @@ impl<'p> Planner<'p> {
                         false => (pattern.clone(), rest),
                     };
                     left = rest;
-                    self.graph_pattern(node, &pattern, usage(rest, around))?
+                    self.graph_pattern(node, &pattern, usage(rest, &groups, around))?
                 }
                 Clause::Optional { clauses, .. } => {
-                    self.optional_block(node, clauses, usage(rest, around))?
+                    self.optional_block(node, clauses, usage(rest, &groups, around))?
                 }
                 Clause::Call { optional, imports, query, span } => {
                     self.call(node, *optional, imports.as_deref(), query, *span)?
                 }
-                Clause::CallProcedure { name, .. } => {
-                    return Err(Diagnostic::unknown(
-                        name.span,
-                        format!("there is no procedure {}", name.text),
-                    ));
+                Clause::CallProcedure { optional, name, arguments, yields, span } => {
+                    let call = ProcedureCall { optional: *optional, name, arguments, yields, span: *span };
+                    self.call_procedure(node, &call)?
                 }
                 Clause::Nested(query) => {
                     let result = self.nested(node, query, around)?;
@@ -381,14 +384,14 @@ pub(crate) fn has_subquery(e: &Expression) -> bool {
 }
 
 /// What later clauses read of a MATCH, and whether they can tell how often a row comes.
-fn usage(rest: &[Clause], around: &Around) -> Use {
+fn usage(rest: &[Clause], groups: &Groups, around: &Around) -> Use {
     let mut needed = around.needed.clone();
     for clause in rest {
         needed.extend(clause_variables(clause));
     }
     let multiplicity = match rest.last() {
         Some(Clause::Return(result)) => {
-            !insensitive(result) && (around.multiplicity || !gives_every_row(result))
+            !insensitive(result, groups) && (around.multiplicity || !gives_every_row(result))
         }
         _ => around.multiplicity,
     };
@@ -416,28 +419,68 @@ fn gives_every_row(result: &Return) -> bool {
     !aggregated && whole && !result.items.is_empty()
 }
 
-/// Whether a result is the same however often each row comes.
-fn insensitive(result: &Return) -> bool {
-    fn only_insensitive(e: &Expression) -> bool {
-        match &e.kind {
-            ExpressionKind::CountAll => false,
-            ExpressionKind::Aggregate { function, distinct, .. } => {
-                *distinct || matches!(function, Aggregate::Min | Aggregate::Max)
-            }
-            _ => {
-                let mut all = true;
-                e.each_part(&mut |part| all &= only_insensitive(part));
-                all
+/// Names of variables that may be lists bound under a quantifier.
+type Groups = BTreeSet<Arc<str>>;
+
+/// Those that stand in the schema, that the clauses bind, and that are made of such.
+fn group_names(schema: &Schema, clauses: &[Clause]) -> Groups {
+    fn bound(clauses: &[Clause], groups: &mut Groups) {
+        for clause in clauses {
+            match clause {
+                Clause::Match { pattern, .. } => {
+                    let variables = pattern_variables(pattern).into_iter();
+                    groups.extend(variables.filter(|(_, kind)| kind.is_group()).map(|(name, _)| name.text));
+                }
+                Clause::Optional { clauses, .. } => bound(clauses, groups),
+                Clause::Let(items) => {
+                    for (name, value) in items {
+                        if expression_variables(value).iter().any(|v| groups.contains(v)) {
+                            groups.insert(name.text.clone());
+                        }
+                    }
+                }
+                _ => {}
             }
         }
     }
+    let variables = schema.variables.iter().filter(|v| v.kind.is_group());
+    let mut groups = variables.map(|v| v.name.clone()).collect();
+    bound(clauses, &mut groups);
+    groups
+}
+
+/// Whether a result is the same however often each row comes. An aggregate over a group variable works within the row:
+/// with no other the result has every row.
+fn insensitive(result: &Return, groups: &Groups) -> bool {
+    let within_row = |argument: &Expression| {
+        !argument.contains_aggregate() && expression_variables(argument).iter().any(|v| groups.contains(v))
+    };
+    fn aggregates<'e>(e: &'e Expression, found: &mut Vec<&'e Expression>) {
+        match &e.kind {
+            ExpressionKind::CountAll | ExpressionKind::Aggregate { .. } => found.push(e),
+            _ => e.each_part(&mut |part| aggregates(part, found)),
+        }
+    }
+    let mut found = vec![];
+    result.items.iter().for_each(|i| aggregates(&i.expression, &mut found));
+    let among_items = found.len();
+    result.page.order.iter().for_each(|k| aggregates(&k.expression, &mut found));
+    result.having.iter().for_each(|having| aggregates(having, &mut found));
+    let of_rows = |e: &Expression| match &e.kind {
+        ExpressionKind::Aggregate { argument, .. } => !within_row(argument),
+        _ => true,
+    };
+    let only_once = |e: &Expression| match &e.kind {
+        ExpressionKind::Aggregate { function, distinct, .. } => {
+            *distinct || matches!(function, Aggregate::Min | Aggregate::Max)
+        }
+        _ => false,
+    };
     let aggregated = result.group_by.is_some()
         || result.having.is_some()
-        || result.items.iter().any(|i| i.expression.contains_aggregate());
-    let items = result.items.iter().all(|i| only_insensitive(&i.expression));
-    let order = result.page.order.iter().all(|k| only_insensitive(&k.expression));
-    let having = result.having.iter().all(only_insensitive);
-    !result.items.is_empty() && (result.distinct || aggregated) && items && order && having
+        || found[..among_items].iter().any(|e| of_rows(e));
+    let insensitive = found.iter().all(|e| !of_rows(e) || only_once(e));
+    !result.items.is_empty() && (result.distinct || aggregated) && insensitive
 }
 
 pub(crate) fn unsupported(span: graphodrome_language::Span, what: &str) -> Diagnostic {

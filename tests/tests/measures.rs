@@ -1,0 +1,144 @@
+//! Measures through the running service, the command line and the description of the interface.
+
+#![allow(clippy::unwrap_used)]
+
+use graphodrome_tests::*;
+use serde_json::{Value, json};
+
+async fn post(service: &Running, path: &str, body: Value) -> (u16, Value) {
+    let answer =
+        reqwest::Client::new().post(format!("{}{path}", service.url)).json(&body).send().await.unwrap();
+    (answer.status().as_u16(), answer.json().await.unwrap())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn measures_are_listed_run_and_kept() {
+    let folder = folder();
+    let service = Running::start(folder.path(), &[]);
+    let client = service.client();
+    load_demo(&client).await;
+
+    // What is listed is what the page says and what the interface describes.
+    let listed = client.get("/v1/measures").await.unwrap();
+    let names: Vec<&str> = listed.as_array().unwrap().iter().map(|m| m["name"].as_str().unwrap()).collect();
+    assert!(names.len() >= 25 && names.is_sorted(), "{names:?}");
+    let page = std::fs::read_to_string(root().join("docs/measures.md")).unwrap();
+    let described = client.get("/v1/openapi.json").await.unwrap();
+    for measure in listed.as_array().unwrap() {
+        let name = measure["name"].as_str().unwrap();
+        assert!(page.contains(&format!("### `{name}`")), "{name} is not on the page");
+        for argument in measure["arguments"].as_array().unwrap() {
+            let argument = argument["name"].as_str().unwrap();
+            assert!(page.contains(&format!("`{argument}")), "{argument} of {name} is not on the page");
+        }
+        let operation = &described["paths"][format!("/v1/graphs/{{graph}}/measures/{name}")]["post"];
+        let schema = &operation["requestBody"]["content"]["application/json"]["schema"];
+        let arguments = schema["properties"]["arguments"]["properties"].as_object().unwrap();
+        assert_eq!(arguments.len(), measure["arguments"].as_array().unwrap().len(), "{name}");
+    }
+
+    // Run by name, in two formats; its text is the same question.
+    let path = "/v1/graphs/averley/measures/bridges";
+    let call = json!({ "arguments": { "edges": "-[:PIPE]-" }, "top": 3 });
+    let (status, found) = post(&service, path, call.clone()).await;
+    assert_eq!(status, 200, "{found}");
+    assert_eq!(found["rows"].as_array().unwrap().len(), 3);
+    assert_eq!(found["columns"][0]["kind"], "edge");
+    let mut text_only = call;
+    text_only["text_only"] = json!(true);
+    let (_, text) = post(&service, path, text_only).await;
+    let (_, same) = post(&service, "/v1/query", json!({ "graph": "averley", "text": text["text"] })).await;
+    assert_eq!(same["rows"], found["rows"]);
+
+    // Kept as a property, where the model has one; refused where it has none, and nothing is changed.
+    let keep = json!({ "arguments": { "edges": "-[:PIPE]-" }, "set": { "component": "part" } });
+    let (status, refused) = post(&service, "/v1/graphs/averley/measures/weak_components", keep.clone()).await;
+    assert_eq!(status, 400, "{refused}");
+    post(&service, "/v1/query", json!({ "text": "CREATE GRAPH loose ANY" })).await;
+    let inserted =
+        json!({ "graph": "loose", "text": "INSERT (a:A {n: 1})-[:TO]->(b:A {n: 2}), (:A {n: 3})" });
+    assert_eq!(post(&service, "/v1/query", inserted).await.0, 200);
+    let keep = json!({ "set": { "component": "part", "size": "size" } });
+    let (status, kept) = post(&service, "/v1/graphs/loose/measures/weak_components", keep).await;
+    assert_eq!((status, &kept["summary"]["changed"]["properties_set"]), (200, &json!(6)), "{kept}");
+    let asked =
+        json!({ "graph": "loose", "text": "MATCH (a:A) RETURN a.part AS p, a.size AS s ORDER BY a.n" });
+    assert_eq!(post(&service, "/v1/query", asked).await.1["rows"], json!([[0, 2], [0, 2], [1, 1]]));
+
+    // What is wrong is said with the way out.
+    for (path, body, status, said) in [
+        ("/v1/graphs/averley/measures/bridgs", json!({}), 404, "did you mean bridges?"),
+        ("/v1/graphs/nowhere/measures/bridges", json!({}), 404, "nowhere"),
+        (
+            "/v1/graphs/averley/measures/bridges",
+            json!({ "arguments": { "edge": "-[]-" } }),
+            400,
+            "no argument edge",
+        ),
+        (
+            "/v1/graphs/averley/measures/bridges",
+            json!({ "arguments": { "edges": [1] } }),
+            400,
+            "edges is [1]",
+        ),
+        ("/v1/graphs/averley/measures/bridges", json!({ "arguments": { "edges": "-[:PIP]-" } }), 400, "PIP"),
+        ("/v1/graphs/averley/measures/distances", json!({}), 400, "needs its argument from"),
+    ] {
+        let (got, answer) = post(&service, path, body).await;
+        assert_eq!(got, status, "{path}: {answer}");
+        assert!(answer.to_string().contains(said), "{path}: {answer}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_command_line_runs_measures() {
+    let folder = folder();
+    let service = Running::start(folder.path(), &[]);
+    load_demo(&service.client()).await;
+    let run = |arguments: &[&str]| {
+        let mut all = vec!["measure"];
+        all.extend(arguments);
+        cli(&service.url, &all)
+    };
+    assert!(stdout(&run(&["list"])).contains("articulation_points"));
+    let shown = stdout(&run(&["show", "maximum_flow"]));
+    assert!(shown.contains("(needed)") && shown.contains("Dinic"), "{shown}");
+    let pipes = ["-g", "averley", "--edges", "-[:PIPE]-"];
+    let top = stdout(&run(&[&["run", "betweenness", "--top", "3", "--format", "csv"][..], &pipes].concat()));
+    assert_eq!(top.lines().count(), 4, "{top}");
+    let source = "source=(:Site {code: 'S-001'})";
+    let target = "target=(:Site {code: 'S-002'})";
+    let flow =
+        [&["run", "maximum_flow", "-a", source, "-a", target, "-a", "capacity=diameter_mm"][..], &pipes]
+            .concat();
+    let found = stdout(&run(&[&flow[..], &["--format", "json"]].concat()));
+    let found: Value = serde_json::from_str(&found).unwrap();
+    let total = found["rows"][0][3].as_f64().unwrap();
+    let cut: f64 = found["rows"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|r| r[2] == true)
+        .map(|r| r[1].as_f64().unwrap().abs())
+        .sum();
+    assert!(total > 0.0 && (total - cut).abs() < 1e-6, "{total} {cut}");
+    let text = stdout(&run(&[&flow[..], &["--text"]].concat()));
+    assert!(text.starts_with("MATCH (source_node:Site {code: 'S-001'})"), "{text}");
+    let wrong = run(&["run", "page_rnk", "-g", "averley"]);
+    assert!(!wrong.status.success() && stderr(&wrong).contains("did you mean page_rank?"));
+    let wrong = run(&["run", "page_rank", "-g", "averley", "-a", "damping"]);
+    assert!(stderr(&wrong).contains("write NAME=VALUE"));
+}
+
+/// A measure of a graph that takes seconds is stopped by its time limit at once.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_long_measure_keeps_its_time_limit() {
+    let folder = folder();
+    let service = Running::start(folder.path(), &[]);
+    load_demo(&service.client()).await;
+    let before = std::time::Instant::now();
+    let call = json!({ "arguments": { "iterations": 1_000_000_000, "tolerance": 0 }, "timeout_ms": 300 });
+    let (status, answer) = post(&service, "/v1/graphs/averley/measures/page_rank", call).await;
+    assert!(answer.to_string().contains("R0002"), "{status} {answer}");
+    assert!(before.elapsed() < std::time::Duration::from_secs(30));
+}

@@ -4,8 +4,10 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router-dom";
-import { App } from "./App";
+import { App } from "./app/App";
+import { initialTheme } from "./shared/theme";
 
+initialTheme();
 const client = new QueryClient({ defaultOptions: { queries: { retry: 1, staleTime: 2000 } } });
 const root = document.getElementById("root");
 if (root) {

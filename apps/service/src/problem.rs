@@ -132,7 +132,7 @@ impl Problem {
         let first = errors.first();
         let code = first.map(|e| e.code.clone()).unwrap_or_default();
         let status = match code.as_str() {
-            "R0002" => StatusCode::REQUEST_TIMEOUT,
+            // Not 408, which browsers take for a request to send again.
             "R0001" => StatusCode::CONFLICT,
             c if c.starts_with("42") => StatusCode::BAD_REQUEST,
             _ => StatusCode::UNPROCESSABLE_ENTITY,

@@ -82,6 +82,8 @@ pub struct Names {
     pub edge_labels: Vec<String>,
     pub node_properties: Vec<String>,
     pub edge_properties: Vec<String>,
+    /// By label, the properties of the types that have it; empty without a graph type.
+    pub properties_of: std::collections::BTreeMap<String, Vec<String>>,
 }
 
 #[derive(Serialize, ToSchema)]
@@ -232,7 +234,18 @@ pub async fn empty_graph(
 pub async fn graph_names(
     State(app): State<Arc<App>>, extract::Path(name): extract::Path<String>,
 ) -> Result<Json<Names>, Problem> {
-    let known = known_names(&app.graph(&name)?.snapshot());
+    let snapshot = app.graph(&name)?.snapshot();
+    let known = known_names(&snapshot);
+    let mut properties_of = std::collections::BTreeMap::<String, std::collections::BTreeSet<String>>::new();
+    if let Some(graph_type) = &snapshot.graph_type {
+        let nodes = graph_type.nodes.iter().map(|t| (&t.labels, &t.properties));
+        for (labels, properties) in nodes.chain(graph_type.edges.iter().map(|t| (&t.labels, &t.properties))) {
+            for label in labels.iter() {
+                let names = properties.iter().map(|p| p.name.to_string());
+                properties_of.entry(label.to_string()).or_default().extend(names);
+            }
+        }
+    }
     let texts = |names: Vec<Arc<str>>| {
         let mut names: Vec<String> = names.iter().map(|n| n.to_string()).collect();
         names.sort();
@@ -244,6 +257,7 @@ pub async fn graph_names(
         edge_labels: texts(known.edge_labels),
         node_properties: texts(known.node_properties),
         edge_properties: texts(known.edge_properties),
+        properties_of: properties_of.into_iter().map(|(l, p)| (l, p.into_iter().collect())).collect(),
     }))
 }
 

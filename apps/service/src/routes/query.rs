@@ -40,7 +40,7 @@ pub(crate) fn accepted(headers: &HeaderMap) -> Result<ResultFormat, Problem> {
     (status = 200, description = "Columns, rows, summary and warnings as JSON; rows alone in the other formats",
         content((Object = "application/json"), (String = "application/x-ndjson"), (String = "text/csv"), (Vec<u8> = "application/vnd.apache.arrow.stream"))),
     (status = 400, body = Problem), (status = 404, body = Problem), (status = 406, body = Problem),
-    (status = 408, body = Problem), (status = 413, body = Problem), (status = 415, body = Problem), (status = 422, body = Problem)))]
+    (status = 413, body = Problem), (status = 415, body = Problem), (status = 422, body = Problem)))]
 pub async fn run_query(
     State(app): State<Arc<App>>, headers: HeaderMap, extract::Json(request): extract::Json<QueryRequest>,
 ) -> Result<Response, Problem> {

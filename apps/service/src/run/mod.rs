@@ -473,7 +473,8 @@ impl Run {
 fn time_is_up(time: Duration) -> Problem {
     let text =
         format!("the query waited longer than its limit of {:.1} s and was not begun", time.as_secs_f64());
-    let mut problem = Problem::new(StatusCode::REQUEST_TIMEOUT, text).hint("try again, or ask for more time");
+    let mut problem =
+        Problem::new(StatusCode::SERVICE_UNAVAILABLE, text).hint("try again, or ask for more time");
     problem.code = Some(graphodrome_engine::Code::TIME_LIMIT.into());
     problem
 }

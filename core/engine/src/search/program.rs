@@ -240,7 +240,8 @@ impl Program {
         &self, before: u128, edge: Option<u32>, events: impl Iterator<Item = &'e Event>,
     ) -> u128 {
         let mut halves = [before as u64, (before >> 64) as u64];
-        for (i, half) in halves.iter_mut().enumerate() {
+        // Where nothing was added the number stays: the same way may be looked at in two places.
+        for (i, half) in halves.iter_mut().enumerate().filter(|_| edge.is_some()) {
             let mut hasher = std::collections::hash_map::DefaultHasher::new();
             (i, *half, edge).hash(&mut hasher);
             *half = hasher.finish();

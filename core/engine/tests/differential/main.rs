@@ -176,8 +176,17 @@ fn rules_change_no_answer() {
                 let off: Vec<&str> = rules.off().map(Rule::name).collect();
                 let on: Vec<&str> =
                     Rule::ALL.iter().filter(|rule| rules.has(**rule)).map(|rule| rule.name()).collect();
+                let mended: Vec<&str> = Rule::ALL
+                    .iter()
+                    .filter(|rule| rules.has(**rule))
+                    .filter(|rule| {
+                        let fewer = rules.without(**rule);
+                        same(&plain, &comparable(&question, run(&snapshot, text, fewer, threads)))
+                    })
+                    .map(|rule| rule.name())
+                    .collect();
                 println!(
-                    "WRONG seed {seed}: CASES=1 SEED={seed}\n{graph:?}\n{text}\n  plain {plain:?}\n  other {other:?}\n  on {on:?}\n  off {off:?}\n  keys {with_keys} threads {threads}",
+                    "WRONG seed {seed}: CASES=1 SEED={seed}\n{graph:?}\n{text}\n  plain {plain:?}\n  other {other:?}\n  on {on:?}\n  off {off:?}\n  right without one of {mended:?}\n  keys {with_keys} threads {threads}",
                 );
             }
         }

@@ -1,0 +1,86 @@
+// The frame: pages, graph choice, light and dark, and whether the service answers.
+import { useQuery } from "@tanstack/react-query";
+import { Suspense, lazy, useEffect, useMemo, useState } from "react";
+import Alert from "react-bootstrap/Alert";
+import Form from "react-bootstrap/Form";
+import { NavLink, Route, Routes, useSearchParams } from "react-router-dom";
+import { type GraphSummary, Problem, get } from "../shared/api";
+import { read, write } from "../shared/kept";
+import { setDark, useDark } from "../shared/theme";
+import { QueryPage } from "../query/QueryPage";
+
+const ExplorePage = lazy(() => import("../explore/ExplorePage"));
+const ModelPage = lazy(() => import("../model/ModelPage").then((m) => ({ default: m.ModelPage })));
+const LoadPage = lazy(() => import("../load/LoadPage").then((m) => ({ default: m.LoadPage })));
+const JobsPage = lazy(() => import("../jobs/JobsPage").then((m) => ({ default: m.JobsPage })));
+
+const PAGES: [string, string][] = [["/", "Query"], ["/explore", "Explore"], ["/model", "Model"], ["/load", "Load"], ["/jobs", "Jobs"]];
+
+function NoGraph({ asked, known, onSelect }: { asked: string | null; known: GraphSummary[]; onSelect: (name: string) => void }) {
+  return (
+    <main className="page">
+      <h1>{asked === null ? "Choose a graph" : `There is no graph ${asked}`}</h1>
+      {asked !== null && <p>The link names it. Nothing was run. It may have been dropped or renamed{known.length > 0 ? "; the graphs that are there:" : "."}</p>}
+      {known.length > 0 ? (
+        <ul className="choices">{known.map((g) => <li key={g.name}><button type="button" className="example" onClick={() => onSelect(g.name)}>{g.name} <span className="faint">{g.nodes.toLocaleString("en")} nodes, {g.edges.toLocaleString("en")} edges</span></button></li>)}</ul>
+      ) : <p>There is none yet: <NavLink to="/load">load tables</NavLink>, <NavLink to="/model">draft a model</NavLink> from them, or start the service with <code>graphodrome demo</code>.</p>}
+    </main>
+  );
+}
+
+export function App() {
+  const graphs = useQuery({ queryKey: ["graphs"], queryFn: () => get<GraphSummary[]>("/v1/graphs"), refetchInterval: 3000, retry: false });
+  const [asked, setAsked] = useSearchParams();
+  const wanted = asked.get("graph");
+  // A link's graph counts before the one that was chosen last, in this tab or in any.
+  const [chosen, choose] = useState<string | null>(() => read<string | null>("graph", localStorage.getItem("graph")));
+  const dark = useDark();
+  const known = useMemo(() => graphs.data ?? [], [graphs.data]);
+  const select = (name: string) => {
+    choose(name);
+    write("graph", name);
+    localStorage.setItem("graph", name);
+    setAsked((now) => {
+      if (now.has("graph")) now.set("graph", name);
+      return now;
+    }, { replace: true });
+  };
+  useEffect(() => {
+    if (wanted !== null && known.some((g) => g.name === wanted)) {
+      choose(wanted);
+      write("graph", wanted);
+    }
+  }, [wanted, known]);
+  const missing = wanted !== null && graphs.data !== undefined && !known.some((g) => g.name === wanted) ? wanted : null;
+  const graph = missing !== null ? null : (known.find((g) => g.name === (wanted ?? chosen)) ?? (known.length === 1 || chosen !== null ? known[0] : undefined) ?? null);
+  const away = graphs.error instanceof Problem && graphs.error.status === 0;
+  const needed = <NoGraph asked={missing} known={known} onSelect={select} />;
+  return (
+    <>
+      <header className="bar-top">
+        <NavLink to="/" className="brand"><img src="/mark.svg" alt="" width="24" height="24" /> Graphodrome</NavLink>
+        <nav aria-label="Pages">{PAGES.map(([to, text]) => <NavLink key={to} to={to} end={to === "/"}>{text}</NavLink>)}</nav>
+        <div className="chooser">
+          <Form.Select size="sm" aria-label="Graph" value={graph?.name ?? ""} onChange={(e) => select(e.target.value)} disabled={known.length === 0}>
+            {graph === null && <option value="">{known.length === 0 ? "no graph yet" : "choose a graph"}</option>}
+            {known.map((g) => <option key={g.name} value={g.name}>{g.name}</option>)}
+          </Form.Select>
+          {graph && <span className="faint graph-size">{graph.nodes.toLocaleString("en")} nodes, {graph.edges.toLocaleString("en")} edges</span>}
+          <button type="button" className="theme" onClick={() => setDark(!dark)}>{dark ? "Light" : "Dark"}</button>
+        </div>
+      </header>
+      {away && <Alert variant="warning" className="m-2" role="status">The service does not answer. Nothing here is lost; the page goes on when it is back.</Alert>}
+      {!away && graphs.error instanceof Problem && <Alert variant="warning" className="m-2">{graphs.error.message} {graphs.error.hint}</Alert>}
+      <Suspense fallback={<main className="page"><p className="empty" role="status">Opening…</p></main>}>
+        <Routes>
+          <Route path="/" element={missing !== null || (graph === null && known.length > 1) ? needed : <QueryPage graph={graph?.name ?? null} />} />
+          <Route path="/explore" element={graph === null ? (graphs.data ? needed : null) : <ExplorePage key={graph.name} graph={graph.name} />} />
+          <Route path="/model" element={<ModelPage graph={graph?.name ?? null} onCreated={(name) => { select(name); void graphs.refetch(); }} />} />
+          <Route path="/load" element={<LoadPage key={graph?.name} graph={graph?.name ?? null} />} />
+          <Route path="/jobs" element={<JobsPage />} />
+          <Route path="*" element={<main className="page"><h1>There is no such page</h1><p>The pages are {PAGES.map(([to, text], i) => <span key={to}>{i > 0 ? ", " : ""}<NavLink to={to}>{text}</NavLink></span>)}.</p></main>} />
+        </Routes>
+      </Suspense>
+    </>
+  );
+}

@@ -1,0 +1,40 @@
+// What is drawn, as a list: for the keyboard, for search, for those who do not see the drawing.
+import { useMemo, useState } from "react";
+import Form from "react-bootstrap/Form";
+import { type GraphElement, cellText, elementName } from "../shared/api";
+import type { Picture } from "./picture";
+
+const SHOWN = 200;
+
+function summary(node: GraphElement): string {
+  return Object.entries(node.properties).filter(([k]) => !node.key.includes(k)).slice(0, 4).map(([k, v]) => `${k} ${cellText(v)}`).join(", ");
+}
+
+export function DrawnTable({ picture, chosen, onChoose }: { picture: Picture; chosen: ReadonlySet<string>; onChoose: (ids: ReadonlySet<string>) => void }) {
+  const [text, setText] = useState("");
+  const nodes = useMemo(() => {
+    const wanted = text.toLowerCase();
+    return [...picture.nodes.values()].filter((n) => wanted === "" || `${elementName(n)} ${summary(n)}`.toLowerCase().includes(wanted));
+  }, [picture, text]);
+  if (picture.nodes.size === 0) return null;
+  return (
+    <details className="drawn-table">
+      <summary>Nodes that are drawn <span className="faint">{picture.nodes.size.toLocaleString("en")}</span></summary>
+      <Form.Control size="sm" type="search" aria-label="Search in the drawing" placeholder="Search in the drawing" value={text} onChange={(e) => setText(e.target.value)} onKeyDown={(e) => {
+        if (e.key === "Enter") onChoose(new Set(nodes.map((n) => n.id)));
+      }} />
+      <ul>
+        {nodes.slice(0, SHOWN).map((node) => (
+          <li key={node.id}>
+            <label><input type="checkbox" checked={chosen.has(node.id)} onChange={() => {
+              const next = new Set(chosen);
+              if (!next.delete(node.id)) next.add(node.id);
+              onChoose(next);
+            }} /> {elementName(node)} <span className="faint">{summary(node)}</span></label>
+          </li>
+        ))}
+      </ul>
+      {nodes.length > SHOWN && <p className="faint">{SHOWN} of {nodes.length.toLocaleString("en")} are listed; search to see others. Enter chooses all that are found.</p>}
+    </details>
+  );
+}

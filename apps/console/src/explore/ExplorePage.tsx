@@ -1,0 +1,156 @@
+// Explore: from one node outward, step by step, and back to a query at any time.
+import type cytoscape from "cytoscape";
+import { useQuery } from "@tanstack/react-query";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import Alert from "react-bootstrap/Alert";
+import { useSearchParams } from "react-router-dom";
+import { type Measure, type Names, ask, get } from "../shared/api";
+import { useKept } from "../shared/kept";
+import { ProblemBox } from "../shared/Problems";
+import { useDark } from "../shared/theme";
+import { Canvas } from "./Canvas";
+import { DrawnTable } from "./DrawnTable";
+import { FindPanel } from "./FindPanel";
+import { LegendPanel } from "./LegendPanel";
+import { LooksPanel } from "./LooksPanel";
+import { SelectionPanel } from "./SelectionPanel";
+import { StepsPanel } from "./StepsPanel";
+import { Toolbar } from "./Toolbar";
+import { handedOver } from "./handOver";
+import { type LayoutName, type Places, placed, suitable } from "./layout";
+import { type Choices, USUAL, label, looksOf } from "./looks";
+import { bundled } from "./picture";
+import { edgesBetween, measured } from "./queries";
+import { useExploration } from "./useExploration";
+
+const NONE: ReadonlySet<string> = new Set();
+
+export default function ExplorePage({ graph }: { graph: string }) {
+  const exploration = useExploration(graph);
+  const { picture, run, take } = exploration;
+  const dark = useDark();
+  const [chosen, choose] = useState<ReadonlySet<string>>(NONE);
+  const [choices, setChoices] = useKept<Choices>(`looks ${graph}`, USUAL);
+  const [layout, setLayout] = useState<LayoutName | null>(null);
+  const [fields, setFields] = useState<[string, string]>(["", ""]);
+  const [places, setPlaces] = useState<Places>(new Map());
+  const [fit, setFit] = useState(0);
+  const [off, setOff] = useState<ReadonlySet<string>>(NONE);
+  const [values, setValues] = useState<ReadonlyMap<string, number>>(new Map());
+  const drawn = useRef<cytoscape.Core | null>(null);
+  const frame = useRef<HTMLDivElement>(null);
+  const names = useQuery({ queryKey: ["names", graph], queryFn: () => get<Names>(`/v1/graphs/${encodeURIComponent(graph)}/names`) });
+  const measures = useQuery({ queryKey: ["measures"], queryFn: () => get<Measure[]>("/v1/measures"), staleTime: Infinity });
+  const [asked] = useSearchParams();
+
+  // A link may bring a query, the Query page a result.
+  const begun = useRef<string | null>(null);
+  useEffect(() => {
+    const text = asked.get("text");
+    const key = `${graph} ${text}`;
+    if (begun.current === key) return;
+    begun.current = key;
+    const handed = handedOver(graph);
+    if (handed) take("Result of a query", handed.rows, handed.text);
+    else if (text !== null && exploration.at === 0) void run("Linked query", text);
+  }, [asked, graph, run, take, exploration.at]);
+
+  const bundles = useMemo(() => bundled(picture), [picture]);
+  const name = layout ?? suitable(picture, bundles);
+  const known = useRef<{ places: Places; name: LayoutName; fields: string; graph: string }>({ places: new Map(), name: "force", fields: "", graph });
+  useEffect(() => {
+    if (picture.nodes.size === 0) return;
+    let stale = false;
+    const box = frame.current?.getBoundingClientRect();
+    const before = known.current;
+    // Forces go on from where nodes are, other layouts begin anew.
+    const from = before.name === name && before.graph === graph && name === "force" ? before.places : new Map();
+    const group = (id: string) => {
+      const node = picture.nodes.get(id);
+      return node ? label(node) : "";
+    };
+    void placed(picture, bundles, name, from, fields, box ? box.width / Math.max(box.height, 1) : 1.5, group).then((found) => {
+      if (stale) return;
+      known.current = { places: found, name, fields: fields.join(), graph };
+      setPlaces(found);
+      setFit((f) => f + 1);
+    });
+    return () => {
+      stale = true;
+    };
+  }, [picture, bundles, name, fields, graph]);
+
+  // A measure is asked for the nodes that are drawn.
+  const wanted = [choices.colourBy, choices.sizeBy].find((by) => by.includes(":")) ?? null;
+  useEffect(() => {
+    if (wanted === null || picture.nodes.size === 0) return;
+    const [measure = "", column = ""] = wanted.split(":");
+    let stale = false;
+    void ask(graph, measured(measure, column, picture), 20_000).then(
+      (answer) => {
+        if (!stale) setValues(new Map(answer.rows.map((row) => [String(row[0]), Number(row[1])])));
+      },
+      () => undefined,
+    );
+    return () => {
+      stale = true;
+    };
+  }, [wanted, picture, graph]);
+
+  const { looks, legend, scale } = useMemo(() => looksOf(picture, bundles, choices, values, dark), [picture, bundles, choices, values, dark]);
+  const faded = useMemo(() => new Set(legend.filter((e) => off.has(e.name)).flatMap((e) => e.ids)), [legend, off]);
+  const there = useMemo(() => new Set([...chosen].filter((id) => picture.nodes.has(id) || picture.edges.has(id))), [chosen, picture]);
+  const selected = useMemo(() => [...there].flatMap((id) => picture.nodes.get(id) ?? []), [there, picture]);
+  const chooseAll = useCallback((ids: Set<string>) => choose(ids), []);
+  const keys = (event: React.KeyboardEvent) => {
+    if ((event.target as HTMLElement).closest("input, select, textarea")) return;
+    const command = event.ctrlKey || event.metaKey;
+    if (event.key === "Delete" && there.size > 0) exploration.hide(there);
+    else if (command && event.key === "z") exploration.goTo(exploration.at - (event.shiftKey ? -1 : 1));
+    else if (command && event.key === "a") choose(new Set(picture.nodes.keys()));
+    else if (event.key === "Escape") choose(NONE);
+    else return;
+    event.preventDefault();
+  };
+  const empty = picture.nodes.size === 0;
+  return (
+    <main className="page explore" onKeyDown={keys}>
+      <h1 className="visually-hidden">Explore {graph}</h1>
+      <FindPanel graph={graph} names={names.data} exploration={exploration} onFound={(ids) => choose(ids)} />
+      {exploration.problem && <ProblemBox problem={exploration.problem} onClose={exploration.dismiss} />}
+      {exploration.note && <Alert variant="info" className="problem" dismissible onClose={exploration.dismiss}>{exploration.note}</Alert>}
+      <div className="explore-frame">
+        <div className="explore-main" ref={frame}>
+          <Toolbar
+            graph={graph} exploration={exploration} chosen={there} layout={name} onLayout={setLayout} fields={fields} onFields={setFields} onFit={() => setFit((f) => f + 1)}
+            drawn={drawn} dark={dark} onComplete={() => void run("All edges between", edgesBetween(picture))} onChoose={choose}
+          />
+          <Canvas
+            picture={picture} bundles={bundles} places={places} looks={looks} chosen={there} faded={faded} fit={fit} onChoose={chooseAll}
+            onOpen={(id) => choose(new Set([id]))}
+            onMoved={(moved) => {
+              known.current = { ...known.current, places: moved };
+            }}
+            label={`Drawing of ${picture.nodes.size} nodes and ${picture.edges.size} edges; the table below lists them`}
+            drawn={(instance) => {
+              drawn.current = instance;
+            }}
+          />
+          {empty && (
+            <div className="explore-empty">
+              <p>Look for a node above, by its key or its name, or begin with one of these:</p>
+              <p><button type="button" className="example" onClick={() => void run("Labels at a glance", "MATCH (a)-[e]->(b)\nRETURN a, e, b\nLIMIT 40")}>forty edges</button></p>
+            </div>
+          )}
+        </div>
+        <aside className="explore-side" aria-label="About the drawing">
+          <SelectionPanel key={selected.map((n) => n.id).join()} graph={graph} selected={selected} edges={[...there].flatMap((id) => picture.edges.get(id) ?? [])} exploration={exploration} names={names.data} onChoose={choose} />
+          <LegendPanel legend={legend} off={off} onOff={setOff} onChoose={choose} scale={scale} by={choices.colourBy} />
+          <LooksPanel picture={picture} choices={choices} onChange={setChoices} measures={measures.data ?? []} />
+          <StepsPanel exploration={exploration} graph={graph} />
+        </aside>
+      </div>
+      <DrawnTable picture={picture} chosen={there} onChoose={choose} />
+    </main>
+  );
+}

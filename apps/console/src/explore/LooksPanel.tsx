@@ -1,0 +1,66 @@
+// By what nodes are coloured, sized and captioned.
+import Form from "react-bootstrap/Form";
+import type { Measure } from "../shared/api";
+import { scalar } from "./layout";
+import { type Choices, label } from "./looks";
+import { type Picture, labelCounts, propertyNames } from "./picture";
+
+interface Properties {
+  picture: Picture;
+  choices: Choices;
+  onChange: (choices: Choices) => void;
+  measures: Measure[];
+}
+
+/** Measures with one row a node and no argument that must be given, with a column of numbers each. */
+function usable(measures: Measure[]): [string, string][] {
+  return measures
+    .filter((m) => m.once_an_element && m.columns[0]?.type === "NODE" && m.arguments.every((a) => !a.required))
+    .flatMap((m) => m.columns.filter((c) => c.type === "FLOAT64" || c.type === "INT64").slice(0, 1).map((c) => [m.name, c.name] as [string, string]));
+}
+
+export function LooksPanel({ picture, choices, onChange, measures }: Properties) {
+  if (picture.nodes.size === 0) return null;
+  const all = propertyNames(picture.nodes.values(), (v) => v !== null);
+  const numbers = propertyNames(picture.nodes.values(), (v) => scalar(v) !== null);
+  const edgeProperties = propertyNames(picture.edges.values(), (v) => v !== null);
+  const measured = usable(measures).map(([m, c]) => <option key={`${m}:${c}`} value={`${m}:${c}`}>{m.replaceAll("_", " ")}</option>);
+  return (
+    <details className="side-part">
+      <summary>Colours, sizes, captions</summary>
+      <div className="form-row">
+        <Form.Label htmlFor="colour-by">Colour by</Form.Label>
+        <Form.Select id="colour-by" size="sm" value={choices.colourBy} onChange={(e) => onChange({ ...choices, colourBy: e.target.value })}>
+          <option value="">label</option>
+          <optgroup label="Properties">{all.map((p) => <option key={p}>{p}</option>)}</optgroup>
+          <optgroup label="Measures of the whole graph">{measured}</optgroup>
+        </Form.Select>
+      </div>
+      <div className="form-row">
+        <Form.Label htmlFor="size-by">Size by</Form.Label>
+        <Form.Select id="size-by" size="sm" value={choices.sizeBy} onChange={(e) => onChange({ ...choices, sizeBy: e.target.value })}>
+          <option value="">all alike</option>
+          <option value="#degree">edges in the drawing</option>
+          <optgroup label="Properties">{numbers.map((p) => <option key={p}>{p}</option>)}</optgroup>
+          <optgroup label="Measures of the whole graph">{measured}</optgroup>
+        </Form.Select>
+      </div>
+      {labelCounts(picture.nodes.values()).map(([name]) => (
+        <div className="form-row" key={name}>
+          <Form.Label htmlFor={`caption-${name}`}>{name}</Form.Label>
+          <Form.Select id={`caption-${name}`} size="sm" value={choices.captions[name] ?? ""} onChange={(e) => onChange({ ...choices, captions: { ...choices.captions, [name]: e.target.value } })}>
+            <option value="">its key</option>
+            {propertyNames([...picture.nodes.values()].filter((n) => label(n) === name), (v) => v !== null).map((p) => <option key={p}>{p}</option>)}
+          </Form.Select>
+        </div>
+      ))}
+      <div className="form-row">
+        <Form.Label htmlFor="edge-caption">Edges</Form.Label>
+        <Form.Select id="edge-caption" size="sm" value={choices.edgeCaption} onChange={(e) => onChange({ ...choices, edgeCaption: e.target.value })}>
+          <option value="">label</option>
+          {edgeProperties.map((p) => <option key={p}>{p}</option>)}
+        </Form.Select>
+      </div>
+    </details>
+  );
+}

@@ -1,0 +1,63 @@
+// The tree of operators: links as wide as their rows, bars as long as their time; details where one looks.
+import { useState } from "react";
+import { type PlanTree, duration } from "../shared/api";
+import { count, rows } from "./figures";
+
+function Operator({ tree, total, onChoose, chosen }: { tree: PlanTree; total: number; chosen: PlanTree | null; onChoose: (tree: PlanTree) => void }) {
+  const passed = tree.actual?.rows_out ?? tree.estimate.rows;
+  const share = tree.actual ? tree.actual.own_us / Math.max(total, 1e-9) : 0;
+  const off = tree.actual && Math.abs(tree.actual.estimate_factor) >= 10;
+  return (
+    <li>
+      <button type="button" className={tree === chosen ? "operator is-chosen" : "operator"} aria-pressed={tree === chosen} style={{ borderLeftWidth: `${Math.min(16, 2 + Math.log10(Math.max(passed, 1)) * 2.4)}px` }} onClick={() => onChoose(tree)}>
+        <span className="operator-head">
+          <strong>{tree.operator}</strong>
+          <span className="operator-detail">{tree.details.filter(([k]) => k !== "because").map(([, v]) => v).join("  ")}</span>
+        </span>
+        <span className="operator-figures">
+          {tree.actual ? (
+            <>
+              <span>{rows(tree.actual.rows_out)}</span>
+              <span className={off ? "off" : "faint"}>estimate {count(tree.estimate.rows)}</span>
+              <span>{duration(tree.actual.own_us)}</span>
+              {tree.actual.edges_looked > 0 && <span>{count(tree.actual.edges_looked)} edges</span>}
+              <span className="bar" role="img" aria-label={`${Math.round(share * 100)} % of the time`}><span style={{ width: `${share * 100}%` }} /></span>
+            </>
+          ) : <><span>estimate {rows(tree.estimate.rows)}</span><span>cost {count(tree.estimate.cost)}</span></>}
+        </span>
+      </button>
+      {tree.inputs.length > 0 && <ul>{tree.inputs.map((input, i) => <Operator key={i} tree={input} total={total} chosen={chosen} onChoose={onChoose} />)}</ul>}
+    </li>
+  );
+}
+
+function Details({ tree }: { tree: PlanTree }) {
+  const figures: [string, string][] = [
+    ...tree.details,
+    ["estimate", `${rows(tree.estimate.rows)}, cost ${count(tree.estimate.cost)}; from ${tree.estimate.source}`],
+    ...(tree.actual ? [
+      ["rows", `${count(tree.actual.rows_in)} in, ${count(tree.actual.rows_out)} out, in ${count(tree.actual.batches)} batches`] as [string, string],
+      ["time", `${duration(tree.actual.own_us)} of its own, ${duration(tree.actual.total_us)} with what is below`] as [string, string],
+      ["work", `${count(tree.actual.edges_looked)} edges looked at, ${count(tree.actual.properties_read)} properties read, ${count(tree.actual.index_probes)} lookups`] as [string, string],
+      ["memory", `${count(tree.actual.peak_bytes / 1024)} KiB at most`] as [string, string],
+      ...(tree.actual.notes ?? []).map((n) => ["note", n] as [string, string]),
+    ] : []),
+  ];
+  return (
+    <aside className="operator-details" aria-label={`Details of ${tree.operator}`}>
+      <h3>{tree.operator}</h3>
+      <dl className="properties-list">{figures.map(([k, v], i) => <div key={i}><dt>{k}</dt><dd>{v}</dd></div>)}</dl>
+      {(tree.rejected ?? []).length > 0 && <><h3>Ways not taken</h3><ul className="rejected">{tree.rejected?.map((r) => <li key={r}>{r}</li>)}</ul></>}
+    </aside>
+  );
+}
+
+export function PlanTreeView({ plan, total, first }: { plan: PlanTree; total: number; first: PlanTree }) {
+  const [chosen, choose] = useState<PlanTree>(first);
+  return (
+    <div className="plan-frame">
+      <ul className="plan-tree"><Operator tree={plan} total={total} chosen={chosen} onChoose={choose} /></ul>
+      <Details tree={chosen} />
+    </div>
+  );
+}

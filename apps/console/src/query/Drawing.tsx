@@ -1,0 +1,56 @@
+// A result as a drawing, laid out without help.
+import { useEffect, useMemo, useState } from "react";
+import type { QueryResult } from "../shared/api";
+import { useDark } from "../shared/theme";
+import { Canvas } from "../explore/Canvas";
+import { LegendPanel } from "../explore/LegendPanel";
+import { Properties } from "../explore/SelectionPanel";
+import { type Places, placed, suitable } from "../explore/layout";
+import { USUAL, label, looksOf } from "../explore/looks";
+import { EMPTY, MOST_NODES, bundled, withRows } from "../explore/picture";
+
+const NONE: ReadonlySet<string> = new Set();
+
+export default function Drawing({ result }: { result: QueryResult }) {
+  const dark = useDark();
+  const [chosen, choose] = useState<ReadonlySet<string>>(NONE);
+  const [off, setOff] = useState<ReadonlySet<string>>(NONE);
+  const [places, setPlaces] = useState<Places>(new Map());
+  const picture = useMemo(() => withRows(EMPTY, result.rows), [result]);
+  const bundles = useMemo(() => bundled(picture), [picture]);
+  const { looks, legend } = useMemo(() => looksOf(picture, bundles, USUAL, new Map(), dark), [picture, bundles, dark]);
+  useEffect(() => {
+    let stale = false;
+    const group = (id: string) => {
+      const node = picture.nodes.get(id);
+      return node ? label(node) : "";
+    };
+    if (picture.nodes.size > 0) {
+      void placed(picture, bundles, suitable(picture, bundles), new Map(), ["", ""], 1.7, group).then((found) => {
+        if (!stale) setPlaces(found);
+      });
+    }
+    return () => {
+      stale = true;
+    };
+  }, [picture, bundles]);
+  if (picture.nodes.size === 0) {
+    return <p className="empty">Nothing to draw: return nodes, edges or paths, such as <code>RETURN n</code> or <code>p = ... RETURN p</code>.</p>;
+  }
+  const one = [...chosen][0];
+  const element = one === undefined ? undefined : (picture.nodes.get(one) ?? picture.edges.get(one));
+  return (
+    <div className="drawing-frame">
+      <Canvas
+        picture={picture} bundles={bundles} places={places} looks={looks} chosen={chosen} faded={new Set(legend.filter((e) => off.has(e.name)).flatMap((e) => e.ids))} fit={0}
+        onChoose={choose} onOpen={() => undefined} onMoved={() => undefined} drawn={() => undefined}
+        label={`Drawing of ${picture.nodes.size} nodes and ${picture.edges.size} edges`}
+      />
+      <aside className="drawing-side">
+        <LegendPanel legend={legend} off={off} onOff={setOff} onChoose={choose} scale={null} by="" />
+        {picture.nodes.size >= MOST_NODES && <p className="faint">The first {MOST_NODES.toLocaleString("en")} nodes are drawn.</p>}
+        {element ? <section className="side-part"><Properties element={element} /></section> : <p className="faint">Choose a node or an edge to see its properties.</p>}
+      </aside>
+    </div>
+  );
+}

@@ -1,0 +1,107 @@
+// What came of a run: how it went, and its rows as table, drawing, chart and JSON, or its plan. It says which graph and
+// which text it is of, and whether that has moved on.
+import { Suspense, lazy, useEffect, useState } from "react";
+import Dropdown from "react-bootstrap/Dropdown";
+import { useNavigate } from "react-router-dom";
+import { duration } from "../shared/api";
+import { useAttempt } from "../shared/attempt";
+import { writeExact } from "../shared/json";
+import { ProblemBox, Warnings } from "../shared/Problems";
+import { Tabs } from "../shared/Tabs";
+import { handOver } from "../explore/handOver";
+import { PlanView } from "../profile/PlanView";
+import { FORMATS, SAVED_AGAIN, saveAgain, saveShown } from "./download";
+import { ResultTable } from "./ResultTable";
+import { MAX_ROWS, type Run, type Sheet } from "./sheets";
+
+const Drawing = lazy(() => import("./Drawing"));
+const Chart = lazy(() => import("./Chart"));
+
+type View = "table" | "drawing" | "chart" | "json" | "plan";
+
+function Clock({ since }: { since: number }) {
+  const [now, setNow] = useState(since);
+  useEffect(() => {
+    const timer = setInterval(() => setNow(Date.now()), 100);
+    return () => clearInterval(timer);
+  }, []);
+  return <>{(Math.max(0, now - since) / 1000).toFixed(1)} s</>;
+}
+
+function count(n: number, what: string): string {
+  return `${n.toLocaleString("en")} ${n === 1 ? what : `${what}s`}`;
+}
+
+const CHANGES: Record<string, string> = {
+  nodes_inserted: "node inserted", edges_inserted: "edge inserted", nodes_deleted: "node deleted", edges_deleted: "edge deleted", properties_set: "property set", labels_changed: "label changed",
+};
+
+function changes(run: Run): string[] {
+  return Object.entries(run.result?.summary.changed ?? {}).filter(([, n]) => n > 0).map(([what, n]) => {
+    const [noun = what, verb = ""] = (CHANGES[what] ?? what).split(" ");
+    return `${n.toLocaleString("en")} ${n === 1 ? noun : noun === "property" ? "properties" : `${noun}s`} ${verb}`;
+  });
+}
+
+function account(run: Run): string {
+  if (run.cancelled) return "Cancelled.";
+  if (run.problem) return "It failed.";
+  const { result, plan } = run;
+  if (plan) return plan.execute_us === undefined ? "planned, not run" : `profiled: ${count(plan.rows ?? 0, "row")}`;
+  if (!result) return "";
+  const version = result.summary.graph === undefined ? "" : `${result.summary.graph}, version ${result.summary.version ?? 0}`;
+  const truncated = result.summary.truncated ? ` (the first ${MAX_ROWS.toLocaleString("en")}; there are more)` : "";
+  return [count(result.summary.rows, "row") + truncated, duration(result.summary.execute_us), ...changes(run), version, new Date(run.at).toLocaleTimeString()].filter(Boolean).join(", ");
+}
+
+export function ResultPane({ sheet, graph }: { sheet: Sheet; graph: string | null }) {
+  const { run } = sheet;
+  const [view, setView] = useState<View>("table");
+  const { problem: saving, setProblem, attempt } = useAttempt();
+  const navigate = useNavigate();
+  if (!run) return null;
+  const { result, plan, problem } = run;
+  const shown: View = plan ? "plan" : view === "plan" ? "table" : view;
+  const moved = run.graph !== graph ? `This is of the graph ${run.graph ?? "that was chosen before"}.` : run.text.trim() !== sheet.text.trim() && !sheet.text.includes(run.text.trim()) ? "The text has changed since." : null;
+  const views: [View, string][] = plan ? [["plan", plan.execute_us === undefined ? "Plan" : "Profile"]] : [["table", "Table"], ["drawing", "Drawing"], ["chart", "Chart"], ["json", "JSON"]];
+  const changed = changes(run).length > 0;
+  return (
+    <section className="result-pane" aria-label="Result">
+      <p className="status" role="status">{run.abort ? <Clock since={run.at} /> : account(run)}{!run.abort && moved && <strong className="moved"> {moved}</strong>}</p>
+      {problem && <ProblemBox problem={problem} />}
+      {saving && <ProblemBox problem={saving} onClose={() => setProblem(null)} />}
+      {!run.abort && <Warnings marks={result?.warnings ?? plan?.warnings ?? []} />}
+      {(result || plan) && (
+        <>
+          <div className="views">
+            <Tabs name="Views of the result" tabs={views} open={shown} onOpen={setView} />
+            {result && result.columns.length > 0 && (
+              <div className="tools">
+                {run.graph !== null && (shown === "drawing" || shown === "table") && <button type="button" className="btn btn-sm btn-outline-secondary" id="explore-result" onClick={() => {
+                  handOver({ graph: run.graph ?? "", text: run.text, rows: result.rows });
+                  void navigate(`/explore?graph=${encodeURIComponent(run.graph ?? "")}`);
+                }}>Explore this</button>}
+                <Dropdown align="end">
+                  <Dropdown.Toggle size="sm" variant="outline-secondary">Download</Dropdown.Toggle>
+                  <Dropdown.Menu>
+                    <Dropdown.Header>The {count(result.rows.length, "row")} of this result</Dropdown.Header>
+                    {FORMATS.map((f) => <Dropdown.Item key={f} onClick={() => saveShown(result, f)}>{f}</Dropdown.Item>)}
+                    {!changed && <Dropdown.Header>All rows, asked again</Dropdown.Header>}
+                    {!changed && SAVED_AGAIN.map(([f, type, suffix]) => <Dropdown.Item key={f} onClick={() => void attempt("download", () => saveAgain(run, type, suffix))}>{f}</Dropdown.Item>)}
+                  </Dropdown.Menu>
+                </Dropdown>
+              </div>
+            )}
+          </div>
+          <div className="view" role="tabpanel" aria-label={shown}>
+            {shown === "table" && result && <ResultTable result={result} />}
+            {shown === "drawing" && result && <Suspense fallback={<p className="empty">Drawing…</p>}><Drawing result={result} /></Suspense>}
+            {shown === "chart" && result && <Suspense fallback={<p className="empty">Drawing…</p>}><Chart result={result} /></Suspense>}
+            {shown === "json" && result && <pre className="json" tabIndex={0}>{writeExact(result.rows.slice(0, 200), 2)}{result.rows.length > 200 ? `\n… ${(result.rows.length - 200).toLocaleString("en")} rows more; download has them` : ""}</pre>}
+            {shown === "plan" && plan && <PlanView answer={plan} />}
+          </div>
+        </>
+      )}
+    </section>
+  );
+}

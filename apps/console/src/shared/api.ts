@@ -1,0 +1,374 @@
+// The service's answers, and the calls that get them. Every failure is a Problem.
+import { type Json, parseExact } from "./json";
+
+export type { Json };
+
+export interface QueryError {
+  severity: "error" | "warning";
+  code: string;
+  message: string;
+  line?: number;
+  column?: number;
+  start?: number;
+  end?: number;
+  excerpt?: string;
+  hint?: string;
+}
+
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    detail: string,
+    readonly hint: string | undefined,
+    readonly errors: QueryError[],
+  ) {
+    super(detail);
+  }
+}
+
+export interface GraphSummary {
+  name: string;
+  graph_type: string | null;
+  closed: boolean;
+  version: number;
+  nodes: number;
+  edges: number;
+}
+
+export interface Names {
+  node_labels: string[];
+  edge_labels: string[];
+  node_properties: string[];
+  edge_properties: string[];
+  /** By label, the properties that its type has; where the graph has a model. */
+  properties_of?: { [label: string]: string[] };
+}
+
+export interface GraphElement {
+  type: "node" | "edge";
+  id: string;
+  labels: string[];
+  key: string[];
+  properties: { [key: string]: Json };
+  directed?: boolean;
+  source?: string;
+  target?: string;
+}
+
+export interface Summary {
+  rows: number;
+  truncated?: boolean;
+  execute_us?: number;
+  graph?: string;
+  version?: number;
+  changed?: { [what: string]: number };
+}
+
+export interface QueryResult {
+  columns: { name: string; kind: "node" | "edge" | "path" | "value" }[];
+  rows: Json[][];
+  summary: Summary;
+  warnings: QueryError[];
+}
+
+export interface Hop {
+  hop: number;
+  side: string;
+  frontier: number;
+  edges_looked: number;
+  failed: number;
+  reached: number;
+  known: number;
+  largest_degree: number;
+  time_us: number;
+}
+
+export interface PlanTree {
+  operator: string;
+  details: [string, string][];
+  estimate: { rows: number; cost: number; source: string };
+  rejected?: string[];
+  actual?: {
+    rows_in: number;
+    rows_out: number;
+    batches: number;
+    own_us: number;
+    total_us: number;
+    peak_bytes: number;
+    edges_looked: number;
+    properties_read: number;
+    index_probes: number;
+    estimate_factor: number;
+    hops?: Hop[];
+    notes?: string[];
+  };
+  inputs: PlanTree[];
+}
+
+export interface PlanAnswer {
+  plan: PlanTree;
+  rows?: number;
+  parse_us: number;
+  check_us: number;
+  plan_us: number;
+  execute_us?: number;
+  warnings: QueryError[];
+}
+
+export interface RuleAccount {
+  rule: string;
+  rows: number;
+  made: number;
+  changed?: number;
+  unchanged?: number;
+  duplicates: number;
+  skipped: number;
+  rejects: number;
+  created?: number;
+}
+
+export interface Job {
+  id: number;
+  kind: string;
+  graph: string;
+  state: "running" | "done" | "failed" | "cancelled";
+  title: string;
+  started: string;
+  finished: string | null;
+  progress: {
+    phase: string;
+    bytes_read: number;
+    bytes_total: number;
+    rows_read: number;
+    elapsed_ms: number;
+    left_ms: number | null;
+  } | null;
+  detail: {
+    error?: string;
+    changed?: boolean;
+    version?: number;
+    /** A load that published nothing, and which limits a load would break. */
+    check?: boolean;
+    breaks?: string[];
+    /** Of a model that was applied. */
+    differences?: { message: string }[];
+    account?: { tables: { table: string; rows: number; rules: RuleAccount[] }[]; nodes_made: number; edges_made: number; rejects: number };
+  };
+}
+
+export interface Rejects {
+  total: number;
+  rejects: { table: string; line: number; column: string | null; value: string | null; kind: string; reason: string }[];
+}
+
+export interface ModelProperty {
+  name: string;
+  type: string;
+  not_null: boolean;
+  default: string | null;
+}
+
+export interface ModelNodeType {
+  name: string | null;
+  labels: string[];
+  key_labels: string[];
+  properties: ModelProperty[];
+  key: string[];
+  count: number;
+}
+
+export interface ModelEdgeType {
+  name: string | null;
+  labels: string[];
+  directed: boolean;
+  source: string[][];
+  target: string[][];
+  properties: ModelProperty[];
+  key: string[];
+  count: number;
+}
+
+/** A graph type as JSON. */
+export interface ModelTypes {
+  name: string;
+  node_types: ModelNodeType[];
+  edge_types: ModelEdgeType[];
+  cardinalities: { labels: string[]; edge_label: string; most: number }[];
+}
+
+export interface ModelForms {
+  text: string;
+  types: ModelTypes;
+  /** SVG. */
+  picture: string;
+}
+
+export interface Model extends ModelTypes {
+  graph: string;
+  version: number;
+  closed: boolean;
+  text: string;
+  lookups: string[];
+}
+
+export interface ModelFinding {
+  message: string;
+  count: number;
+  examples: string[];
+  query: string | null;
+}
+
+export interface ModelReport {
+  graph: string;
+  nodes: number;
+  edges: number;
+  violations: ModelFinding[];
+  findings: ModelFinding[];
+}
+
+export interface ModelDiff {
+  graph: string;
+  version: number;
+  differences: { message: string; property: string | null; lost: number; query: string | null }[];
+  obstacles: ModelFinding[];
+  lost: number;
+  changes_elements: boolean;
+}
+
+export interface SavedQuery {
+  name: string;
+  folder: string;
+  description: string;
+  parameters: { name: string; type: string; not_null?: boolean; default?: string | null }[];
+  text: string;
+  changes: boolean;
+  changed: string;
+}
+
+export interface Measure {
+  name: string;
+  description: string;
+  signature: string;
+  arguments: { name: string; type: string; required: boolean; default: string | null; description: string }[];
+  columns: { name: string; type: string; description: string }[];
+  once_an_element: boolean;
+}
+
+export interface Draft {
+  model: string;
+  mapping: string;
+  remarks: string[];
+  node_types: number;
+  edge_types: number;
+}
+
+async function send(path: string, init?: RequestInit): Promise<Response> {
+  let response: Response;
+  try {
+    response = await fetch(path, init);
+  } catch (error) {
+    if (error instanceof DOMException && error.name === "AbortError") throw error;
+    throw new Problem(0, "The service does not answer.", "Is it running? This page goes on when it is back.", []);
+  }
+  if (response.ok) return response;
+  const text = await response.text();
+  try {
+    const problem = JSON.parse(text) as { detail: string; hint?: string; errors?: QueryError[] };
+    throw new Problem(response.status, problem.detail, problem.hint, problem.errors ?? []);
+  } catch (error) {
+    if (error instanceof Problem) throw error;
+    throw new Problem(response.status, text || response.statusText, undefined, []);
+  }
+}
+
+export async function get<T>(path: string): Promise<T> {
+  return parseExact(await (await send(path)).text()) as T;
+}
+
+export async function post<T>(path: string, body: unknown, signal?: AbortSignal): Promise<T> {
+  const init: RequestInit = { method: "POST", headers: { "content-type": "application/json" }, body: JSON.stringify(body) };
+  if (signal) init.signal = signal;
+  const answer = parseExact(await (await send(path, init)).text()) as { error?: { status: number; detail: string; hint?: string; errors?: QueryError[] } };
+  // A result that failed after part of its rows was sent.
+  if (answer.error?.detail !== undefined) throw new Problem(answer.error.status, answer.error.detail, answer.error.hint, answer.error.errors ?? []);
+  return answer as T;
+}
+
+export async function postForm<T>(path: string, form: FormData): Promise<T> {
+  return (await (await send(path, { method: "POST", body: form })).json()) as T;
+}
+
+export async function cancelJob(id: number): Promise<void> {
+  await send(`/v1/jobs/${id}`, { method: "DELETE" });
+}
+
+export type Parameters = { [name: string]: Json };
+
+function queryAs(text: string, graph: string, mediaType: string, parameters: Parameters = {}): Promise<Response> {
+  return send("/v1/query", {
+    method: "POST",
+    headers: { "content-type": "application/json", accept: mediaType },
+    body: JSON.stringify({ text, graph, parameters }),
+  });
+}
+
+/** The rows of a query in another format, as a file to save. */
+export async function download(text: string, graph: string, mediaType: string, parameters: Parameters): Promise<Blob> {
+  return (await queryAs(text, graph, mediaType, parameters)).blob();
+}
+
+export async function remove(path: string): Promise<void> {
+  await send(path, { method: "DELETE" });
+}
+
+export async function put(path: string, body: unknown): Promise<void> {
+  await send(path, { method: "PUT", headers: { "content-type": "application/json" }, body: JSON.stringify(body) });
+}
+
+/** The rows of a query on a graph. */
+export function ask(graph: string, text: string, maxRows = 5000, signal?: AbortSignal): Promise<QueryResult> {
+  return post<QueryResult>("/v1/query", { text, graph, max_rows: maxRows, truncate: true }, signal);
+}
+
+export async function queryText(graph: string, text: string, mediaType: string): Promise<string> {
+  return (await queryAs(text, graph, mediaType)).text();
+}
+
+export function isElement(value: Json | undefined, type: "node" | "edge"): boolean {
+  return value !== null && typeof value === "object" && !Array.isArray(value) && value["type"] === type && Array.isArray(value["labels"]);
+}
+
+/** `Junction J-00012`: labels and key, never a dump. */
+export function elementName(element: GraphElement): string {
+  const key = element.key.map((k) => String(element.properties[k] ?? "")).join("/");
+  return `${element.labels.join("&")} ${key || element.id}`;
+}
+
+export function cellText(value: Json | undefined): string {
+  if (value === null || value === undefined) return "null";
+  // Twelve digits: enough to read, without the last bits' noise. Downloads have all.
+  if (typeof value === "number" && !Number.isInteger(value)) return String(Number(value.toPrecision(12)));
+  if (typeof value !== "object") return String(value);
+  if (Array.isArray(value)) return `[${value.map(cellText).join(", ")}]`;
+  if (isElement(value, "node") || isElement(value, "edge")) return elementName(value as unknown as GraphElement);
+  if (value["type"] === "path") {
+    const nodes = value["nodes"] as unknown as GraphElement[];
+    return nodes.map((n) => n.key.map((k) => String(n.properties[k])).join("/") || n.id).join(" → ");
+  }
+  return `{${Object.entries(value).map(([k, v]) => `${k}: ${cellText(v)}`).join(", ")}}`;
+}
+
+export function duration(us: number | undefined): string {
+  if (us === undefined) return "";
+  if (us < 999.5) return `${us.toFixed(0)} µs`;
+  if (us < 1e6) return `${(us / 1e3).toFixed(2)} ms`;
+  return `${(us / 1e6).toFixed(2)} s`;
+}
+
+/** `4 min`, `2 h 5 min`: no more digits than anyone reads. */
+export function timeLeft(ms: number): string {
+  const seconds = Math.round(ms / 1000);
+  if (seconds < 90) return `${seconds} s`;
+  const minutes = Math.round(seconds / 60);
+  return minutes < 90 ? `${minutes} min` : `${Math.floor(minutes / 60)} h ${minutes % 60} min`;
+}

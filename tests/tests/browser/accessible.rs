@@ -1,0 +1,64 @@
+//! Every page in both modes, looked at by axe: nothing serious or critical.
+
+use graphodrome_tests::*;
+use serde_json::Value;
+use thirtyfour::prelude::*;
+
+use crate::page::{Driver, browser, press, see, until, write};
+
+async fn violations(page: &WebDriver) -> Vec<String> {
+    let run = "const done = arguments[arguments.length - 1];
+        axe.run(document, { resultTypes: ['violations'] }).then((found) => done(JSON.stringify(found.violations
+            .filter((v) => v.impact === 'serious' || v.impact === 'critical')
+            .map((v) => v.id + ': ' + v.nodes.slice(0, 3).map((n) => n.target.join(' ') + ' ' + n.failureSummary).join(' | ')))));";
+    let found = page.execute_async(run, vec![]).await.unwrap();
+    let found: Value = serde_json::from_str(found.json().as_str().unwrap()).unwrap();
+    found.as_array().unwrap().iter().map(|v| v.as_str().unwrap().to_string()).collect()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn axe_finds_nothing_serious_on_any_page() {
+    let folder = folder();
+    let service = Running::start(folder.path(), &[]);
+    load_demo(&service.client()).await;
+    let axe = std::fs::read_to_string(root().join("apps/console/node_modules/axe-core/axe.min.js")).unwrap();
+    let driver = Driver::start();
+    let profile = tempfile::tempdir().unwrap();
+    let page = browser(&driver, profile.path()).await;
+    let mut found = vec![];
+    for theme in ["light", "dark"] {
+        page.goto(&service.url).await.unwrap();
+        page.execute(&format!("localStorage.setItem('theme', '{theme}')"), vec![]).await.unwrap();
+        for (path, ready) in [
+            ("/?graph=averley", ".cm-content"),
+            (
+                "/explore?graph=averley&text=MATCH%20(d%3ADistrict)~%5Be%5D~(f)%20RETURN%20d,%20e,%20f",
+                ".legend",
+            ),
+            ("/model?graph=averley", ".model-picture .box"),
+            ("/load?graph=averley", "input[type=file]"),
+            ("/jobs", ".job-title"),
+            ("/nowhere", "h1"),
+        ] {
+            page.goto(&format!("{}{path}", service.url)).await.unwrap();
+            see(&page, ready, "").await;
+            page.execute(&axe, vec![]).await.unwrap();
+            found.extend(violations(&page).await.into_iter().map(|v| format!("{theme} {path}: {v}")));
+            if path.starts_with("/?") {
+                write(&page, "MATCH p = ANY SHORTEST (:Reservoir {code: 'S-001'})-[:PIPE]->+(:Junction {code: 'J-00050'}) RETURN p, '$code' AS text").await;
+                for (button, shown) in [
+                    ("#profile", ".operator"),
+                    ("#run", ".result-pane .problem, table.result"),
+                    ("[aria-expanded]", ".panel"),
+                ] {
+                    press(&page, button, "").await;
+                    until(&page, &format!("document.querySelector('{shown}')")).await;
+                    let what = format!("{theme} {path} after {button}");
+                    found.extend(violations(&page).await.into_iter().map(|v| format!("{what}: {v}")));
+                }
+            }
+        }
+    }
+    assert!(found.is_empty(), "{}", found.join("\n"));
+    page.quit().await.unwrap();
+}

@@ -38,9 +38,9 @@ CREATE TABLE register.work_order_crew (
   PRIMARY KEY (work_order, crew)
 );
 INSERT INTO register.district VALUES
-('NE', 'Nettlecombe', '4134'),
+('NE', 'Nether Elm', '4134'),
 ('HF', 'Harrow Fen', '4545'),
-('QB', 'Quarry Bank', '5105'),
+('QB', 'Quern Brow', '5105'),
 ('OR', 'Osier Reach', '4780'),
 ('TE', 'Tarn End', '7139'),
 ('LP', 'Low Pasture', '17168'),
@@ -66,9 +66,9 @@ INSERT INTO register.site VALUES
 ('S-013', 'Copper Garth Pumping Station', 'PumpStation', '180.0', '0', '1976-03-05', 'NE', NULL),
 ('S-014', 'Copper Thwaite Tank', 'Tank', '140.0', '4749', '1936-11-02', 'NE', 'Ennister Works');
 INSERT INTO register.crew VALUES
-('Alder crew', 'Nettlecombe'),
+('Alder crew', 'Nether Elm'),
 ('Birch crew', 'Harrow Fen'),
-('Cedar crew', 'Quarry Bank'),
+('Cedar crew', 'Quern Brow'),
 ('Dogwood crew', 'Osier Reach'),
 ('Elder crew', 'Tarn End'),
 ('Fir crew', 'Low Pasture'),

@@ -214,7 +214,7 @@ pub async fn load_mapping(client: &Client, graph: &str, path: &Path) -> graphodr
         .collect();
     files.dedup();
     // What the service reads itself is not sent.
-    files.retain(|name| !name.starts_with("import:"));
+    files.retain(|name| !name.starts_with("served:"));
     let folder = path.parent().unwrap();
     let files: Vec<UploadFile> =
         files.into_iter().map(|name| UploadFile { path: folder.join(&name), name }).collect();

@@ -73,7 +73,7 @@ async fn open_bank(client: &Client) {
     client.create_graph("bank", None).await.unwrap();
     query(client, "bank", "FOR i IN [0, 1, 2, 3, 4, 5, 6, 7, 8, 9] INSERT (:Account {id: i, amount: 100})")
         .await;
-    query(client, "bank", "CREATE KEY account ON NODE Account (id)").await;
+    query(client, "bank", "CREATE KEY account OVER (:Account {id})").await;
 }
 
 /// Asserts that what was told is true, asking for what was not known.
@@ -462,7 +462,7 @@ async fn names_that_could_not_be_stored_are_refused_everywhere() {
     }
     // A text holds it, also in a key, and it is there after a start.
     query(&client, "g", "INSERT (:T {x: 'a\\u0000b'})").await;
-    query(&client, "g", "CREATE KEY t ON NODE T (x)").await;
+    query(&client, "g", "CREATE KEY t OVER (:T {x})").await;
     service.kill();
     let service = Running::start(data.path(), &[]);
     let text = "MATCH (t:T {x: 'a\\u0000b'}) RETURN COUNT(*) AS n";

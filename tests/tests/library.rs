@@ -1,4 +1,4 @@
-//! Saved queries and their endpoints, what a graph tells as it changes, laid-out texts, and results as
+//! Saved queries and their paths, what a graph tells as it changes, laid-out texts, and results as
 //! Arrow that others read.
 
 #![allow(clippy::unwrap_used)]
@@ -73,9 +73,9 @@ async fn saved_queries_are_endpoints_and_files() {
     let rows: String = run.lines().filter(|line| !line.contains(" ms")).collect();
     assert!(rows.contains('3') && !rows.contains('2'), "{run}");
 
-    // The endpoint: typed parameters from the URL, an entity tag by version.
+    // Called by its path: typed parameters from the URL, an entity tag by version.
     let http = reqwest::Client::new();
-    let url = format!("{}/v1/graphs/g/endpoints/deeper_than", service.url);
+    let url = format!("{}/v1/graphs/g/saved-queries/deeper_than", service.url);
     let first = http.get(format!("{url}?level=15")).send().await.unwrap();
     let tag = first.headers()["etag"].to_str().unwrap().to_string();
     let body: Value = first.json().await.unwrap();
@@ -90,7 +90,7 @@ async fn saved_queries_are_endpoints_and_files() {
         assert!(wrong.text().await.unwrap().contains(said), "{query}");
     }
     // One that changes the graph takes POST alone, and makes every tag old.
-    let dig = format!("{}/v1/graphs/g/endpoints/dig", service.url);
+    let dig = format!("{}/v1/graphs/g/saved-queries/dig", service.url);
     assert_eq!(http.get(&dig).send().await.unwrap().status(), 405);
     let made: Value = http.post(&dig).json(&json!({ "id": 9 })).send().await.unwrap().json().await.unwrap();
     assert_eq!(made["rows"], json!([[9]]));
@@ -99,10 +99,10 @@ async fn saved_queries_are_endpoints_and_files() {
     assert_eq!(after.status(), 200);
 
     // What asks the time has no tag, and what names a graph is refused.
-    let queries = format!("{}/v1/queries", service.url);
+    let queries = format!("{}/v1/saved-queries", service.url);
     let today = http.put(format!("{queries}/today")).json(&json!({ "text": "RETURN DATE() AS d" })).send();
     assert_eq!(today.await.unwrap().status(), 200);
-    let asked = http.get(format!("{}/v1/graphs/g/endpoints/today", service.url)).send().await.unwrap();
+    let asked = http.get(format!("{}/v1/graphs/g/saved-queries/today", service.url)).send().await.unwrap();
     assert_eq!((asked.status().as_u16(), asked.headers().get("etag")), (200, None));
     http.delete(format!("{queries}/today")).send().await.unwrap();
     let elsewhere = json!({ "text": "USE g MATCH (w:Well) RETURN COUNT(*) AS n" });
@@ -117,10 +117,10 @@ async fn saved_queries_are_endpoints_and_files() {
 
     // Its own entry in the document, with its parameters.
     let document = client.get("/v1/openapi.json").await.unwrap();
-    let entry = &document["paths"]["/v1/graphs/{graph}/endpoints/deeper_than"]["get"];
+    let entry = &document["paths"]["/v1/graphs/{graph}/saved-queries/deeper_than"]["get"];
     assert_eq!(entry["parameters"][1]["name"], "level");
     assert_eq!(entry["parameters"][1]["schema"]["type"], "integer");
-    assert!(document["paths"]["/v1/graphs/{graph}/endpoints/dig"].get("get").is_none());
+    assert!(document["paths"]["/v1/graphs/{graph}/saved-queries/dig"].get("get").is_none());
 
     // Out and in again: the same.
     let out = folder.path().join("out");
@@ -142,7 +142,7 @@ async fn commits_are_streamed_and_results_watched() {
     let http = reqwest::Client::new();
     let version = client.get("/v1/graphs/g").await.unwrap()["version"].as_u64().unwrap();
     let changes = format!("{}/v1/graphs/g/changes", service.url);
-    let mut live = Events::of(http.get(format!("{changes}?since={version}")).send().await.unwrap());
+    let mut live = Events::of(http.get(format!("{changes}?after_version={version}")).send().await.unwrap());
     let watch = json!({ "text": "MATCH (w:Well) WHERE w.depth > $level RETURN COUNT(*) AS n", "parameters": { "level": 15 } });
     let watched = format!("{}/v1/graphs/g/watch", service.url);
     let mut results = Events::of(http.post(&watched).json(&watch).send().await.unwrap());
@@ -173,7 +173,7 @@ async fn commits_are_streamed_and_results_watched() {
     drop((live, results, resumed));
     assert!(service.interrupt());
     let service = Running::start(folder.path(), &[]);
-    let changes = format!("{}/v1/graphs/g/changes?since={version}", service.url);
+    let changes = format!("{}/v1/graphs/g/changes?after_version={version}", service.url);
     let mut after = Events::of(http.get(&changes).send().await.unwrap());
     assert_eq!(after.next().await.2["changes"][0]["labels"], json!(["Pump"]));
 

@@ -233,7 +233,7 @@ async fn a_key_changes_no_answer_of_a_wrong_type() {
     let mut request = asked("MATCH (n:N {id: $s}) RETURN n.id AS id");
     request.parameters.insert("s".into(), json!("1"));
     let before = client.query(&request).await.unwrap_err();
-    query(&client, "g", "CREATE KEY n_id ON NODE N (id)").await;
+    query(&client, "g", "CREATE KEY n_id OVER (:N {id})").await;
     let after = client.query(&request).await.unwrap_err();
     assert_eq!((code(&before), code(&after)), ("22G04", "22G04"));
     // A whole number is a key in a path, too.

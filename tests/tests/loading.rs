@@ -149,14 +149,14 @@ async fn folders_and_addresses_are_read_only_where_they_are_allowed() {
     let host = format!("127.0.0.1:{port}");
     let service = Running::start(
         data.path(),
-        &["--import-dir", imports.path().to_str().unwrap(), "--import-host", &host],
+        &["--table-dir", imports.path().to_str().unwrap(), "--table-host", &host],
     );
     let client = service.client();
     graph(&client, "g").await;
     let try_file = async |file: &str| load(&client, "g", &mapping(file, "format = \"csv\"\n"), &[]).await;
-    let job = try_file("import:sub/p*.csv").await;
+    let job = try_file("served:sub/p*.csv").await;
     assert_eq!(job.detail["account"]["nodes_made"], 2, "{}", job.detail);
-    assert_eq!(job.detail["account"]["tables"][1]["table"], "import:sub/p2.csv");
+    assert_eq!(job.detail["account"]["tables"][1]["table"], "served:sub/p2.csv");
     for address in ["d.csv", "near.csv"] {
         let job = try_file(&format!("http://{host}/{address}")).await;
         assert_eq!(job.state, "done", "{}", job.detail);
@@ -164,11 +164,11 @@ async fn folders_and_addresses_are_read_only_where_they_are_allowed() {
     let found = json!([["a", 1, "x"], ["b", 2, "y"], ["d", 4, "web"]]);
     assert_eq!(names(&client, "g").await, found);
     for (file, said) in [
-        ("import:link.csv", "it is a link to a place outside"),
-        ("import:../secret.csv", "only files within the import folder are read"),
-        ("import:/etc/passwd", "only files within the import folder are read"),
-        ("import:none.csv", "No such file"),
-        ("import:x*.csv", "no file of the import folder has a name that fits"),
+        ("served:link.csv", "it is a link to a place outside"),
+        ("served:../secret.csv", "only files within the served folder are read"),
+        ("served:/etc/passwd", "only files within the served folder are read"),
+        ("served:none.csv", "No such file"),
+        ("served:x*.csv", "no file of the served folder has a name that fits"),
         (&format!("http://{host}/far.csv"), "the host localhost:1 is not one that the service may load from"),
         (&format!("http://{host}/round.csv"), "redirects more than 5 times"),
         (&format!("http://{host}/none.csv"), "answered 404"),

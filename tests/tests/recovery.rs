@@ -270,7 +270,7 @@ async fn a_model_changes_whole_or_not_at_all() {
                     let text = match turn {
                         0 => format!("ALTER GRAPH g RENAME PROPERTY {own} TO {other} ON NODE N"),
                         1 if index => "DROP INDEX by_value".to_string(),
-                        1 => format!("CREATE INDEX by_value ON NODE N ({own})"),
+                        1 => format!("CREATE INDEX by_value OVER (:N {{{own}}})"),
                         _ => format!("INSERT (:N {{id: {id}, {own}: {id}}})"),
                     };
                     if client.query(&request("g", &text)).await.is_err() {

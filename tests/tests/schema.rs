@@ -45,19 +45,19 @@ async fn keys_and_indexes_are_built_used_kept_and_dropped() {
     let client = service.client();
     pumps(&client).await;
     assert_eq!(
-        say(&client, "pumps", "CREATE KEY pump_code ON NODE Pump (code)").await,
+        say(&client, "pumps", "CREATE KEY pump_code OVER (:Pump {code})").await,
         "key pump_code created"
     );
     assert_eq!(
-        say(&client, "pumps", "CREATE KEY IF NOT EXISTS pump_code ON NODE Pump (code)").await,
+        say(&client, "pumps", "CREATE KEY IF NOT EXISTS pump_code OVER (:Pump {code})").await,
         "key pump_code is there already"
     );
     assert_eq!(
-        say(&client, "", "USE pumps CREATE KEY feed_no ON EDGE FEEDS (no)").await,
+        say(&client, "", "USE pumps CREATE KEY feed_no OVER -[:FEEDS {no}]->").await,
         "key feed_no created"
     );
     assert_eq!(
-        say(&client, "pumps", "CREATE INDEX pump_power ON NODE Pump (power)").await,
+        say(&client, "pumps", "CREATE INDEX pump_power OVER (:Pump {power})").await,
         "index pump_power created"
     );
     // Each is a job that was done.
@@ -68,24 +68,24 @@ async fn keys_and_indexes_are_built_used_kept_and_dropped() {
     );
     for (text, said) in [
         (
-            "CREATE KEY twice ON NODE Pump (maker)",
-            "error G2000: there is already a node :Pump with maker = 'm0'\n  at line 1, column 1\n1 | CREATE KEY twice ON NODE Pump (maker)\n  | ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^\nhint: 270 node(s) :Pump repeat a key that is there already: maker = 'm0'; maker = 'm1'; maker = 'm2'; maker = 'm3'; maker = 'm4'",
+            "CREATE KEY twice OVER (:Pump {maker})",
+            "error G2000: there is already a node :Pump with maker = 'm0'\n  at line 1, column 1\n1 | CREATE KEY twice OVER (:Pump {maker})\n  | ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^\nhint: 270 node(s) :Pump repeat a key that is there already: maker = 'm0'; maker = 'm1'; maker = 'm2'; maker = 'm3'; maker = 'm4'",
         ),
         (
-            "CREATE KEY again ON NODE Pump (code)",
-            "error 42001: the key pump_code is on NODE Pump (code) already\n  at line 1, column 12\n1 | CREATE KEY again ON NODE Pump (code)\n  |            ^^^^^",
+            "CREATE KEY again OVER (:Pump {code})",
+            "error 42001: the key pump_code is over (:Pump {code}) already\n  at line 1, column 12\n1 | CREATE KEY again OVER (:Pump {code})\n  |            ^^^^^",
         ),
         (
-            "CREATE INDEX pump_code ON NODE Pump (maker)",
-            "error 42001: there is already a key or an index pump_code, on NODE Pump (code)\n  at line 1, column 14\n1 | CREATE INDEX pump_code ON NODE Pump (maker)\n  |              ^^^^^^^^^",
+            "CREATE INDEX pump_code OVER (:Pump {maker})",
+            "error 42001: there is already a key or an index pump_code, over (:Pump {code})\n  at line 1, column 14\n1 | CREATE INDEX pump_code OVER (:Pump {maker})\n  |              ^^^^^^^^^",
         ),
         (
             "DROP INDEX pump_powr",
             "error 42002: there is no index pump_powr\n  at line 1, column 12\n1 | DROP INDEX pump_powr\n  |            ^^^^^^^^^\nhint: did you mean pump_power?",
         ),
         (
-            "CREATE INDEX i ON NODE Pump (power, power)",
-            "error 42001: the property power is named twice\n  at line 1, column 37\n1 | CREATE INDEX i ON NODE Pump (power, power)\n  |                                     ^^^^^",
+            "CREATE INDEX i OVER (:Pump {power, power})",
+            "error 42001: the property power is named twice\n  at line 1, column 37\n1 | CREATE INDEX i OVER (:Pump {power, power})\n  |                                     ^^^^^",
         ),
         (
             "INSERT (:Pump {code: 'P7'})",
@@ -94,7 +94,7 @@ async fn keys_and_indexes_are_built_used_kept_and_dropped() {
     ] {
         assert_eq!(refused(&client, "pumps", text).await, said);
     }
-    let lost = QueryRequest { text: "CREATE KEY k ON NODE Pump (code)".into(), ..QueryRequest::default() };
+    let lost = QueryRequest { text: "CREATE KEY k OVER (:Pump {code})".into(), ..QueryRequest::default() };
     let said = client.query(&lost).await.unwrap_err().to_string();
     assert!(said.contains("does not say which graph"), "{said}");
     // Upserts by them, the edge's too.
@@ -110,7 +110,7 @@ async fn keys_and_indexes_are_built_used_kept_and_dropped() {
         async |client: &Client, text: &str| client.plan(&request("pumps", text)).await.unwrap().to_string();
     let by_edge = "MATCH (a)-[e:FEEDS {no: 12}]->(b) RETURN a.code AS a, b.code AS b";
     for client in [&client] {
-        assert!(operators(client, strong).await.contains("SearchIndex"));
+        assert!(operators(client, strong).await.contains("SeekIndex"));
         assert!(operators(client, by_edge).await.contains("SeekEdges"));
     }
     // Killed and started again: everything is there, checked, and used.
@@ -118,16 +118,16 @@ async fn keys_and_indexes_are_built_used_kept_and_dropped() {
     let service = Running::start(data.path(), &[]);
     let client = service.client();
     assert_eq!(rows(&client, "pumps", strong).await, wanted);
-    assert!(operators(&client, strong).await.contains("SearchIndex"));
+    assert!(operators(&client, strong).await.contains("SeekIndex"));
     assert_eq!(rows(&client, "pumps", by_edge).await, json!([["P12", "P13"]]));
     assert!(refused(&client, "pumps", "INSERT (:Pump {code: 'new'})").await.contains("already"));
     let model = client.get("/v1/graphs/pumps/model").await.unwrap();
     assert_eq!(
         model["lookups"],
         json!([
-            "CREATE KEY pump_code ON NODE Pump (code)",
-            "CREATE KEY feed_no ON EDGE FEEDS (no)",
-            "CREATE INDEX pump_power ON NODE Pump (power)"
+            "CREATE KEY pump_code OVER (:Pump {code})",
+            "CREATE KEY feed_no OVER -[:FEEDS {no}]->",
+            "CREATE INDEX pump_power OVER (:Pump {power})"
         ])
     );
     assert_eq!(say(&client, "pumps", "DROP KEY pump_code").await, "key pump_code dropped");
@@ -262,7 +262,7 @@ async fn a_new_model_is_compared_applied_or_refused_as_a_whole() {
     let service = Running::start(data.path(), &[]);
     let client = service.client();
     works(&client).await;
-    query(&client, "works", "CREATE INDEX power ON NODE Pump (power)").await;
+    query(&client, "works", "CREATE INDEX power OVER (:Pump {power})").await;
     let own = MODEL.split("CREATE GRAPH works").next().unwrap();
     assert_eq!(
         model(&service, &["diff", "-g", "works"], own),
@@ -351,7 +351,7 @@ async fn a_new_model_is_compared_applied_or_refused_as_a_whole() {
         assert_eq!(rows(client, "works", feeds).await, json!([["P1", "T1", "1"]]));
         assert_eq!(rows(client, "works", "MATCH (n) RETURN COUNT(*)").await, json!([[3]]));
         let model = client.get("/v1/graphs/works/model").await.unwrap();
-        assert_eq!(model["lookups"], json!(["CREATE INDEX power ON NODE Pump (power_kw)"]));
+        assert_eq!(model["lookups"], json!(["CREATE INDEX power OVER (:Pump {power_kw})"]));
         assert!(refused(client, "works", "INSERT (:Gauge {code: 'G9'})").await.contains("Gauge"));
     };
     check(&client).await;
@@ -435,7 +435,7 @@ async fn what_changes_a_graph_at_once_comes_to_an_end() {
         "CREATE OR REPLACE GRAPH works TYPED plant",
         "ALTER GRAPH works RENAME PROPERTY power TO watts ON NODE Pump",
         "ALTER GRAPH works RENAME PROPERTY watts TO power ON NODE Pump",
-        "USE works CREATE INDEX codes ON NODE Pump (code)",
+        "USE works CREATE INDEX codes OVER (:Pump {code})",
         "USE works DROP INDEX codes",
         "USE works INSERT (:Tank {code: 'x'})",
         "DROP GRAPH IF EXISTS works",
@@ -486,8 +486,8 @@ async fn a_load_goes_by_the_key_it_means_and_is_held_to_the_others() {
     let service = Running::start(data.path(), &[]);
     let client = service.client();
     client.create_graph("parts", None).await.unwrap();
-    query(&client, "parts", "CREATE KEY by_code ON NODE Part (code)").await;
-    query(&client, "parts", "CREATE KEY by_no ON EDGE FITS (no)").await;
+    query(&client, "parts", "CREATE KEY by_code OVER (:Part {code})").await;
+    query(&client, "parts", "CREATE KEY by_no OVER -[:FITS {no}]->").await;
     let load = async |mapping: &str, table: &str| {
         let job = client.load_texts("parts", mapping, &[("p.csv", table)]).await.unwrap();
         client.wait(job.id).await.unwrap()

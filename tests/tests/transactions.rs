@@ -84,7 +84,7 @@ async fn the_first_to_commit_wins() {
     let client = service.client();
     client.create_graph("g", None).await.unwrap();
     query(&client, "g", "INSERT (a:Well {code: 'A', n: 0})-[:TO {w: 1}]->(b:Well {code: 'B', n: 0}), (:Well {code: 'C', n: 0})").await;
-    query(&client, "g", "CREATE KEY well_code ON NODE Well (code)").await;
+    query(&client, "g", "CREATE KEY well_code OVER (:Well {code})").await;
     let (a, b) =
         (client.open_session(Some("g")).await.unwrap(), client.open_session(Some("g")).await.unwrap());
     let both = |first: &'static str, second: &'static str| {

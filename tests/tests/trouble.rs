@@ -99,7 +99,7 @@ async fn a_quote_left_open_in_a_long_file_is_found_without_holding_the_file() {
         file.write_all(line.as_bytes()).unwrap();
     }
     file.into_inner().unwrap();
-    let service = Running::start(data.path(), &["--import-dir", &tables.path().to_string_lossy()]);
+    let service = Running::start(data.path(), &["--table-dir", &tables.path().to_string_lossy()]);
     let client = service.client();
     client.create_graph("g", None).await.unwrap();
     let before = own_memory(service.id());
@@ -113,7 +113,7 @@ async fn a_quote_left_open_in_a_long_file_is_found_without_holding_the_file() {
             }
         })
     };
-    let mapping = PARTS.replace("p.csv", "import:p.csv");
+    let mapping = PARTS.replace("p.csv", "served:p.csv");
     let job = client.load_texts("g", &mapping, &[]).await.unwrap();
     let job = client.wait(job.id).await.unwrap();
     stop.store(true, Ordering::Relaxed);

@@ -228,7 +228,7 @@ impl DateOrder {
 #[serde(deny_unknown_fields)]
 pub struct TableMapping {
     /// A file, relative to the mapping; with `*` or `?` every file of such a name. `-` is standard input,
-    /// `import:PATH` a file of the service's import folder, `http://...` an address it may fetch. With a
+    /// `served:PATH` a file of the folder that the service serves, `http://...` an address it may fetch. With a
     /// query only the table's name.
     pub file: String,
     /// By the file's suffix, where it is not given.

@@ -121,13 +121,13 @@ pub struct ServeOptions {
     /// Queries that run at once; more wait
     #[arg(long, default_value_t = 16)]
     pub concurrent_queries: usize,
-    /// Folder of which loads may read files (import:PATH in a mapping); no other file is ever read
-    #[arg(long, value_name = "FOLDER", env = "GRAPHODROME_IMPORT_DIR")]
-    pub import_dir: Option<PathBuf>,
+    /// Folder of which loads may read files (served:PATH in a mapping); no other file is ever read
+    #[arg(long, value_name = "FOLDER", env = "GRAPHODROME_TABLE_DIR")]
+    pub table_dir: Option<PathBuf>,
     /// Host that loads may fetch from (http:// and https:// in a mapping), with or without a port;
     /// may be given again
-    #[arg(long = "import-host", value_name = "HOST[:PORT]")]
-    pub import_hosts: Vec<String>,
+    #[arg(long = "table-host", value_name = "HOST[:PORT]")]
+    pub table_hosts: Vec<String>,
     /// Seconds after which a session that is not used is closed
     #[arg(long, default_value_t = 600)]
     pub session_idle_seconds: u64,

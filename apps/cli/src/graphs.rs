@@ -60,7 +60,7 @@ pub async fn graph(client: &Client, command: GraphCommand) -> anyhow::Result<()>
             }
             println!("{shown}");
             for key in g["keys"].as_array().into_iter().flatten().filter_map(|k| k.as_str()) {
-                println!("key on {key}");
+                println!("key over {key}");
             }
             let mib = |field: &str| g[field].as_f64().unwrap_or(0.0) / (1 << 20) as f64;
             println!(

@@ -62,7 +62,7 @@ async fn sources(
         std::io::copy(&mut std::io::stdin().lock(), &mut out).context("standard input cannot be read")?;
         return Ok(vec![UploadFile { name, path: own }]);
     }
-    if ["import:", "http://", "https://"].iter().any(|scheme| name.starts_with(scheme)) {
+    if ["served:", "http://", "https://"].iter().any(|scheme| name.starts_with(scheme)) {
         return Ok(vec![]);
     }
     if !table.is_pattern() {

@@ -43,7 +43,7 @@ async fn save(client: &Client, query: &SavedQuery) -> anyhow::Result<()> {
         "folder": query.folder, "description": query.description,
         "parameters": query.parameters, "text": query.text
     });
-    client.put(&format!("/v1/queries/{}", query.name), &body).await?;
+    client.put(&format!("/v1/saved-queries/{}", query.name), &body).await?;
     Ok(())
 }
 
@@ -66,7 +66,7 @@ fn files(folder: &Path) -> anyhow::Result<Vec<PathBuf>> {
 pub async fn saved(client: &Client, command: SavedCommand) -> anyhow::Result<()> {
     match command {
         SavedCommand::List => {
-            let all = client.get("/v1/queries").await?;
+            let all = client.get("/v1/saved-queries").await?;
             let mut shown = table::plain(&["name", "folder", "parameters", "description"]);
             for value in all.as_array().into_iter().flatten() {
                 let query = query_of(value);
@@ -78,7 +78,7 @@ pub async fn saved(client: &Client, command: SavedCommand) -> anyhow::Result<()>
             println!("{shown}");
         }
         SavedCommand::Show { name } => {
-            print!("{}", query_of(&client.get(&format!("/v1/queries/{name}")).await?).to_text());
+            print!("{}", query_of(&client.get(&format!("/v1/saved-queries/{name}")).await?).to_text());
         }
         SavedCommand::Add { file } => {
             let query = read(&file, None)?;
@@ -87,7 +87,7 @@ pub async fn saved(client: &Client, command: SavedCommand) -> anyhow::Result<()>
         }
         SavedCommand::Run { name, graph, parameters } => {
             let mut body = Map::new();
-            let query = query_of(&client.get(&format!("/v1/queries/{name}")).await?);
+            let query = query_of(&client.get(&format!("/v1/saved-queries/{name}")).await?);
             for given in &parameters {
                 let (parameter, text) = given
                     .split_once('=')
@@ -100,15 +100,15 @@ pub async fn saved(client: &Client, command: SavedCommand) -> anyhow::Result<()>
                 let value = if is_text { json!(text) } else { queries::parameter(given)?.1 };
                 body.insert(parameter.to_string(), value);
             }
-            let result = client.call_endpoint(&graph, &name, &Value::Object(body)).await?;
+            let result = client.call_saved(&graph, &name, &Value::Object(body)).await?;
             print!("{}", table::result(&result, &[], queries::width()));
         }
         SavedCommand::Remove { name } => {
-            client.delete(&format!("/v1/queries/{name}")).await?;
+            client.delete(&format!("/v1/saved-queries/{name}")).await?;
             println!("removed {name}");
         }
         SavedCommand::Export { folder } => {
-            let all = client.get("/v1/queries").await?;
+            let all = client.get("/v1/saved-queries").await?;
             let mut count = 0;
             for value in all.as_array().into_iter().flatten() {
                 let query = query_of(value);

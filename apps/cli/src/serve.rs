@@ -22,8 +22,8 @@ pub fn config(options: &ServeOptions) -> Config {
             connections: options.connections.max(1),
             result_rows: options.max_rows,
             concurrent_queries: options.concurrent_queries.max(1),
-            import_dir: options.import_dir.clone(),
-            import_hosts: options.import_hosts.clone(),
+            table_dir: options.table_dir.clone(),
+            table_hosts: options.table_hosts.clone(),
             session_idle: Duration::from_secs(options.session_idle_seconds),
         },
     }

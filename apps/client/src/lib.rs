@@ -289,8 +289,8 @@ impl Client {
     }
 
     /// Runs a saved query.
-    pub async fn call_endpoint(&self, graph: &str, name: &str, parameters: &Value) -> Result<QueryResult> {
-        let path = format!("/v1/graphs/{graph}/endpoints/{name}");
+    pub async fn call_saved(&self, graph: &str, name: &str, parameters: &Value) -> Result<QueryResult> {
+        let path = format!("/v1/graphs/{graph}/saved-queries/{name}");
         self.json(self.request(Method::POST, &path).json(parameters)).await
     }
 

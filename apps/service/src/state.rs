@@ -34,9 +34,9 @@ pub struct ServiceLimits {
     /// Connections that are open at once; further ones wait.
     pub connections: usize,
     /// The folder of which loads may read files that are there already.
-    pub import_dir: Option<PathBuf>,
+    pub table_dir: Option<PathBuf>,
     /// Hosts that loads may fetch from, as `host` or `host:port`.
-    pub import_hosts: Vec<String>,
+    pub table_hosts: Vec<String>,
     /// A session that is not used for so long is closed.
     pub session_idle: Duration,
 }
@@ -52,8 +52,8 @@ impl Default for ServiceLimits {
             result_rows: 5_000_000,
             concurrent_queries: 16,
             connections: 512,
-            import_dir: None,
-            import_hosts: vec![],
+            table_dir: None,
+            table_hosts: vec![],
             session_idle: Duration::from_secs(600),
         }
     }

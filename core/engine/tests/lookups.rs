@@ -228,8 +228,8 @@ fn the_planner_uses_a_key_or_an_index_as_soon_as_it_is_there() {
     let made = under(&plain, keys, vec![on(Element::Node, "A", &["x"]), on(Element::Edge, "R", &["v", "w"])]);
     for (text, operator) in [
         ("MATCH (a:A {t: 'n7'}) RETURN a.x AS x", "SeekKey"),
-        ("MATCH (a:A) WHERE a.x < 5 RETURN a.x AS x", "SearchIndex"),
-        ("MATCH (a:A) WHERE a.x BETWEEN 5 AND 9 RETURN a.x AS x", "SearchIndex"),
+        ("MATCH (a:A) WHERE a.x < 5 RETURN a.x AS x", "SeekIndex"),
+        ("MATCH (a:A) WHERE a.x BETWEEN 5 AND 9 RETURN a.x AS x", "SeekIndex"),
         ("MATCH (a)-[e:R {w: 12}]->(b) RETURN b.x AS x", "SeekEdges"),
         ("MATCH (a)-[e:R]->(b) WHERE e.v = 1 AND e.w > 495 RETURN b.x AS x", "SeekEdges"),
     ] {
@@ -239,7 +239,7 @@ fn the_planner_uses_a_key_or_an_index_as_soon_as_it_is_there() {
     }
     // Most of the nodes: an index would only get in the way, and the plan says so.
     let most = operators(&made, "MATCH (a:A) WHERE a.x > 5 RETURN a.x AS x");
-    assert!(!most.contains("SearchIndex") && most.contains("index A_x: it would find"), "{most}");
+    assert!(!most.contains("SeekIndex") && most.contains("index A_x: it would find"), "{most}");
     // Of edges it is still better than going through all nodes.
     let text = "MATCH (a)-[e:R]->(b) WHERE e.v = 1 AND e.w > 300 RETURN b.x AS x";
     assert!(operators(&made, text).contains("SeekEdges"), "{}", operators(&made, text));

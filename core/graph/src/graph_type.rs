@@ -115,10 +115,10 @@ pub struct KeyDefinition {
 }
 
 impl fmt::Display for KeyDefinition {
-    /// What it is on: `NODE Site (code)`.
+    /// What it is over, as a pattern: `(:Site {code})`, `-[:PIPE {code}]->`.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let element = if self.element == Element::Node { "NODE" } else { "EDGE" };
-        write!(f, "{element} {} ({})", quoted(&self.label), names(&self.properties))
+        let (before, after) = if self.element == Element::Node { ("(", ")") } else { ("-[", "]->") };
+        write!(f, "{before}:{} {{{}}}{after}", quoted(&self.label), names(&self.properties))
     }
 }
 

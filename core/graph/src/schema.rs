@@ -44,8 +44,8 @@ impl Schema {
     /// The statements that create what is not of the graph type.
     pub fn statements(&self) -> Vec<String> {
         let created = self.created();
-        let keys = created.keys.iter().map(|k| format!("CREATE KEY {} ON {k}", k.name));
-        let indexes = created.indexes.iter().map(|i| format!("CREATE INDEX {} ON {i}", i.name));
+        let keys = created.keys.iter().map(|k| format!("CREATE KEY {} OVER {k}", k.name));
+        let indexes = created.indexes.iter().map(|i| format!("CREATE INDEX {} OVER {i}", i.name));
         keys.chain(indexes).collect()
     }
 }

@@ -1,9 +1,9 @@
 //! Invented names.
 
 pub(crate) const DISTRICTS: [(&str, &str); 12] = [
-    ("NE", "Nettlecombe"),
+    ("NE", "Nether Elm"),
     ("HF", "Harrow Fen"),
-    ("QB", "Quarry Bank"),
+    ("QB", "Quern Brow"),
     ("OR", "Osier Reach"),
     ("TE", "Tarn End"),
     ("LP", "Low Pasture"),
@@ -26,21 +26,21 @@ pub(crate) const SECOND: [&str; 14] = [
 ];
 
 pub(crate) const MAKERS: [(&str, &str); 9] = [
-    ("Arvensted Valves", "Norland"),
+    ("Arvensted Valves", "Torvale"),
     ("Brackwell & Sons", "Averley"),
     ("Coldharrow Castings", "Averley"),
-    ("Delmarsh Flow", "Ostmark"),
-    ("Ennister Works", "Norland"),
-    ("Fenwright Fittings", "Ostmark"),
+    ("Delmarsh Flow", "Eldrin"),
+    ("Ennister Works", "Torvale"),
+    ("Fenwright Fittings", "Eldrin"),
     ("Gillander Pumps", "Sudmere"),
     ("Hexholm Metals", "Sudmere"),
-    ("Ivelbrook", "Norland"),
+    ("Ivelbrook", "Torvale"),
 ];
 
 pub(crate) const CREWS: [(&str, &str); 8] = [
-    ("Alder crew", "Nettlecombe"),
+    ("Alder crew", "Nether Elm"),
     ("Birch crew", "Harrow Fen"),
-    ("Cedar crew", "Quarry Bank"),
+    ("Cedar crew", "Quern Brow"),
     ("Dogwood crew", "Osier Reach"),
     ("Elder crew", "Tarn End"),
     ("Fir crew", "Low Pasture"),

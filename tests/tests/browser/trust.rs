@@ -115,7 +115,7 @@ async fn results_say_what_they_are_of_and_are_exact() {
     fill(&page, "[aria-label='Name']", "low_pairs").await;
     press(&page, "[aria-label='Saved queries'] button", "Save the sheet").await;
     see(&page, "[aria-label='Saved queries'] li", "low_pairs").await;
-    let saved = client.get("/v1/queries/low_pairs").await.unwrap();
+    let saved = client.get("/v1/saved-queries/low_pairs").await.unwrap();
     assert!(saved["text"].as_str().unwrap().contains("elevation_m"), "{saved}");
     page.quit().await.unwrap();
 }

@@ -9,7 +9,7 @@ import { ProblemBox } from "../shared/Problems";
 import { parameterNames } from "./parameters";
 
 export function SavedPanel({ text, onTake }: { text: string; onTake: (text: string) => void }) {
-  const saved = useQuery({ queryKey: ["saved"], queryFn: () => get<SavedQuery[]>("/v1/queries") });
+  const saved = useQuery({ queryKey: ["saved"], queryFn: () => get<SavedQuery[]>("/v1/saved-queries") });
   const [name, setName] = useState("");
   const [folder, setFolder] = useState("");
   const [description, setDescription] = useState("");
@@ -19,12 +19,12 @@ export function SavedPanel({ text, onTake }: { text: string; onTake: (text: stri
   const keep = () => attempt("save", async () => {
     const before = known?.parameters ?? [];
     const parameters = parameterNames(text).map((p) => before.find((b) => b.name === p) ?? { name: p, type: "STRING", not_null: false });
-    await put(`/v1/queries/${encodeURIComponent(name.trim())}`, { folder, description, parameters, text });
+    await put(`/v1/saved-queries/${encodeURIComponent(name.trim())}`, { folder, description, parameters, text });
     await saved.refetch();
   });
   const drop = (of: SavedQuery) => attempt("remove", async () => {
     if (!confirm(`Remove the saved query ${of.name}? Whoever calls it by its name gets an error then.`)) return;
-    await remove(`/v1/queries/${encodeURIComponent(of.name)}`);
+    await remove(`/v1/saved-queries/${encodeURIComponent(of.name)}`);
     await saved.refetch();
   });
   return (

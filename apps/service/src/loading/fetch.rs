@@ -1,4 +1,4 @@
-//! Sources that the service gets itself: files of the import folder, and addresses whose hosts it was
+//! Sources that the service gets itself: files of the served folder, and addresses whose hosts it was
 //! started with. Nothing else on this machine or another is ever opened.
 
 use std::fs::File;
@@ -13,11 +13,11 @@ use url::Url;
 use crate::loading::upload::Sources;
 use crate::state::App;
 
-/// What a file of the import folder is called in a mapping.
-const IMPORT: &str = "import:";
+/// What a file of the served folder is called in a mapping.
+const SERVED: &str = "served:";
 /// Redirects that are followed, each to an allowed host.
 const MOST_REDIRECTS: usize = 5;
-/// Files of the import folder that a pattern may look through.
+/// Files of the served folder that a pattern may look through.
 const MOST_FILES: usize = 100_000;
 const CONNECT_TIME: Duration = Duration::from_secs(10);
 /// Bytes after which a copy asks whether to go on.
@@ -42,7 +42,7 @@ pub(crate) async fn fetch(
         if sources.contains_key(name) {
             continue;
         }
-        if let Some(path) = name.strip_prefix(IMPORT) {
+        if let Some(path) = name.strip_prefix(SERVED) {
             let (app, path, progress) = (app.clone(), path.to_string(), progress.clone());
             let limit = left;
             let found = tokio::task::spawn_blocking(move || from_folder(&app, &path, limit, &progress));
@@ -66,15 +66,15 @@ fn over_limit(app: &App, name: &str) -> String {
     format!("{name} is larger than what is left of the limit of {} MiB", app.limits.upload_bytes >> 20)
 }
 
-/// The files of the import folder that a path or a pattern names.
+/// The files of the served folder that a path or a pattern names.
 fn from_folder(
     app: &App, path: &str, mut left: u64, progress: &Progress,
 ) -> Result<Vec<(String, Source)>, String> {
-    let folder = app.limits.import_dir.as_ref().ok_or_else(|| {
-        format!("{IMPORT}{path}: the service was started without an import folder (serve --import-dir)")
+    let folder = app.limits.table_dir.as_ref().ok_or_else(|| {
+        format!("{SERVED}{path}: the service was started without a folder of tables (serve --table-dir)")
     })?;
-    let folder = folder.canonicalize().map_err(|e| format!("the import folder cannot be read: {e}"))?;
-    let outside = |path: &str| format!("{IMPORT}{path}: only files within the import folder are read");
+    let folder = folder.canonicalize().map_err(|e| format!("the served folder cannot be read: {e}"))?;
+    let outside = |path: &str| format!("{SERVED}{path}: only files within the served folder are read");
     let plain = Path::new(path).components().all(|c| matches!(c, std::path::Component::Normal(_)));
     if !plain || path.is_empty() {
         return Err(outside(path));
@@ -85,7 +85,7 @@ fn from_folder(
         walk(&folder, "", path, &mut names, &mut seen)?;
         names.sort();
         if names.is_empty() {
-            return Err(format!("{IMPORT}{path}: no file of the import folder has a name that fits"));
+            return Err(format!("{SERVED}{path}: no file of the served folder has a name that fits"));
         }
     } else {
         names.push(path.to_string());
@@ -95,16 +95,16 @@ fn from_folder(
         if progress.is_cancelled() {
             return Err("cancelled".into());
         }
-        let failed = |e: std::io::Error| format!("{IMPORT}{name}: {e}");
+        let failed = |e: std::io::Error| format!("{SERVED}{name}: {e}");
         // A link may lead anywhere: what counts is where the file is.
         let place = folder.join(&name).canonicalize().map_err(failed)?;
         if !place.starts_with(&folder) {
             return Err(format!("{}: it is a link to a place outside", outside(&name)));
         }
-        let source = copied(&place, &format!("{IMPORT}{name}"), left, progress)
+        let source = copied(&place, &format!("{SERVED}{name}"), left, progress)
             .map_err(|e| e.unwrap_or_else(|| over_limit(app, &name)))?;
         left = left.saturating_sub(source.bytes().len() as u64);
-        found.push((format!("{IMPORT}{name}"), source));
+        found.push((format!("{SERVED}{name}"), source));
     }
     Ok(found)
 }
@@ -112,12 +112,12 @@ fn from_folder(
 fn walk(
     folder: &Path, within: &str, pattern: &str, names: &mut Vec<String>, seen: &mut usize,
 ) -> Result<(), String> {
-    let entries = std::fs::read_dir(folder).map_err(|e| format!("the import folder cannot be read: {e}"))?;
+    let entries = std::fs::read_dir(folder).map_err(|e| format!("the served folder cannot be read: {e}"))?;
     for entry in entries.flatten() {
         *seen += 1;
         if *seen > MOST_FILES {
             return Err(format!(
-                "the import folder has more than {MOST_FILES} files: name one without * and ?"
+                "the served folder has more than {MOST_FILES} files: name one without * and ?"
             ));
         }
         let name = format!("{within}{}", entry.file_name().to_string_lossy());
@@ -220,7 +220,7 @@ fn from_address(app: &App, address: &str, limit: u64, progress: &Progress) -> Re
     let parsed = |text: &str| Url::parse(text).map_err(|e| format!("{text}: {e}"));
     let mut at = parsed(address)?;
     for _ in 0..=MOST_REDIRECTS {
-        allowed(&app.limits.import_hosts, &at)?;
+        allowed(&app.limits.table_hosts, &at)?;
         let failed = |e: ureq::Error| format!("{at}: {e}");
         let mut answer = agent.get(at.as_str()).call().map_err(failed)?;
         if answer.status().is_redirection() {
@@ -254,7 +254,7 @@ fn allowed(hosts: &[String], url: &Url) -> Result<(), String> {
         hosts => format!("it names {}", hosts.join(", ")),
     };
     Err(format!(
-        "the host {with_port} is not one that the service may load from (serve --import-host; {known})"
+        "the host {with_port} is not one that the service may load from (serve --table-host; {known})"
     ))
 }
 

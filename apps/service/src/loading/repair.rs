@@ -65,7 +65,7 @@ pub(crate) fn tables(mapping: &Mapping, account: &[TableAccount]) -> BTreeMap<St
 /// A name that is a path of its own: no scheme, no way out of a folder, no suffixes.
 fn stem(name: &str) -> String {
     let name = name.rsplit_once("://").map_or(name, |(_, rest)| rest);
-    let name = name.strip_prefix("import:").unwrap_or(name);
+    let name = name.strip_prefix("served:").unwrap_or(name);
     let parts = name.split('/').filter(|part| !matches!(*part, "" | "." | ".."));
     let plain = |part: &str| -> String {
         part.chars().map(|c| if c.is_alphanumeric() || "-_.".contains(c) { c } else { '_' }).collect()
@@ -173,7 +173,7 @@ mod tests {
         assert_eq!(stem("tables/pipes.csv.gz"), "tables/pipes");
         assert_eq!(stem("../../etc/passwd"), "etc/passwd");
         assert_eq!(stem("https://data.example/x y.json"), "data.example/x_y");
-        assert_eq!(stem("import:a/b.parquet"), "a/b");
+        assert_eq!(stem("served:a/b.parquet"), "a/b");
         assert_eq!(stem("-"), "rows");
     }
 }

@@ -132,7 +132,7 @@ pub fn prepare(
         element: key.element.to_string(),
         labels: vec![key.label.to_string()],
         property: None,
-        message: format!("{} on {key} is dropped with what it is on", key.name),
+        message: format!("{} over {key} is dropped with what it is over", key.name),
         lost: 0,
         query: None,
     }));

@@ -24,10 +24,10 @@ use crate::run::{self, QueryRequest};
 use crate::state::App;
 
 #[derive(Debug, Deserialize, IntoParams)]
-pub struct Since {
+pub struct Begin {
     /// The version after which to begin; without it from the next commit on. The header Last-Event-ID
     /// comes before it.
-    pub since: Option<u64>,
+    pub after_version: Option<u64>,
 }
 
 /// A change as data: an element's new state, or that it is gone.
@@ -92,14 +92,14 @@ async fn next_news(app: &App, graph: &Arc<GraphHandle>, version: u64) -> Option<
 
 /// The commits of a graph as server-sent events: `commit` with the version as its id and all changes, and
 /// `replaced` where a load or a change of the model came in their place. Resumed by Last-Event-ID.
-#[utoipa::path(get, path = "/v1/graphs/{graph}/changes", tag = "live", params(("graph" = String, Path), Since),
+#[utoipa::path(get, path = "/v1/graphs/{graph}/changes", tag = "live", params(("graph" = String, Path), Begin),
     responses((status = 200, content_type = "text/event-stream", body = String), (status = 404, body = Problem)))]
 pub async fn graph_changes(
-    State(app): State<Arc<App>>, Path(name): Path<String>, Query(since): Query<Since>, headers: HeaderMap,
+    State(app): State<Arc<App>>, Path(name): Path<String>, Query(begin): Query<Begin>, headers: HeaderMap,
 ) -> Result<Response, Problem> {
     let graph = app.graph(&name)?;
     let last = headers.get("last-event-id").and_then(|h| h.to_str().ok()).and_then(|t| t.parse().ok());
-    let begin = last.or(since.since).unwrap_or_else(|| graph.snapshot().version);
+    let begin = last.or(begin.after_version).unwrap_or_else(|| graph.snapshot().version);
     let stream = futures::stream::unfold((app, graph, begin), |(app, graph, version)| async move {
         let news = next_news(&app, &graph, version).await?;
         let snapshot = graph.snapshot();

@@ -1,4 +1,4 @@
-//! Saved queries, and each of them as an endpoint of a graph.
+//! Saved queries, and each of them under a path of each graph.
 
 use std::collections::BTreeMap;
 use std::hash::{DefaultHasher, Hash, Hasher};
@@ -35,7 +35,7 @@ pub struct SavedInfo {
     #[schema(value_type = Vec<Object>)]
     pub parameters: Vec<SavedParameter>,
     pub text: String,
-    /// It changes the graph: its endpoint takes POST alone.
+    /// It changes the graph: only POST calls it.
     pub changes: bool,
     /// RFC 3339.
     pub changed: String,
@@ -95,18 +95,18 @@ async fn find(app: &App, name: &str) -> Result<SavedInfo, Problem> {
     let problem = Problem::not_found(format!("there is no saved query {name}"));
     Err(match near {
         Some(near) => problem.hint(format!("did you mean {near}?")),
-        None => problem.hint("GET /v1/queries lists them"),
+        None => problem.hint("GET /v1/saved-queries lists them"),
     })
 }
 
 /// All saved queries, by folder and name.
-#[utoipa::path(get, path = "/v1/queries", tag = "saved queries", responses((status = 200, body = Vec<SavedInfo>)))]
+#[utoipa::path(get, path = "/v1/saved-queries", tag = "saved queries", responses((status = 200, body = Vec<SavedInfo>)))]
 pub async fn list_saved(State(app): State<Arc<App>>) -> Result<Json<Vec<SavedInfo>>, Problem> {
     Ok(Json(app.catalog.saved_queries().await?.into_iter().map(info).collect()))
 }
 
 /// A saved query.
-#[utoipa::path(get, path = "/v1/queries/{name}", tag = "saved queries", params(("name" = String, Path)),
+#[utoipa::path(get, path = "/v1/saved-queries/{name}", tag = "saved queries", params(("name" = String, Path)),
     responses((status = 200, body = SavedInfo), (status = 404, body = Problem)))]
 pub async fn show_saved(
     State(app): State<Arc<App>>, Path(name): Path<String>,
@@ -115,7 +115,7 @@ pub async fn show_saved(
 }
 
 /// Keeps a query under a name; one that is there is replaced. Its text must be one query.
-#[utoipa::path(put, path = "/v1/queries/{name}", tag = "saved queries", params(("name" = String, Path)),
+#[utoipa::path(put, path = "/v1/saved-queries/{name}", tag = "saved queries", params(("name" = String, Path)),
     request_body = NewSaved, responses((status = 200, body = SavedInfo), (status = 400, body = Problem)))]
 pub async fn save_query(
     State(app): State<Arc<App>>, Path(name): Path<String>, extract::Json(new): extract::Json<NewSaved>,
@@ -144,7 +144,7 @@ pub async fn save_query(
 }
 
 /// Forgets a saved query.
-#[utoipa::path(delete, path = "/v1/queries/{name}", tag = "saved queries", params(("name" = String, Path)),
+#[utoipa::path(delete, path = "/v1/saved-queries/{name}", tag = "saved queries", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn remove_saved(
     State(app): State<Arc<App>>, Path(name): Path<String>,
@@ -185,7 +185,7 @@ fn arguments(query: &SavedInfo, given: BTreeMap<String, Value>) -> Result<Map<St
 
 /// Runs a saved query that changes nothing; its parameters are those of the URL, read as their types. The
 /// entity tag is that of the graph's version: an answer that is still true is not sent again.
-#[utoipa::path(get, path = "/v1/graphs/{graph}/endpoints/{name}", tag = "saved queries",
+#[utoipa::path(get, path = "/v1/graphs/{graph}/saved-queries/{name}", tag = "saved queries",
     params(("graph" = String, Path), ("name" = String, Path)),
     responses((status = 200, body = Object), (status = 304), (status = 400, body = Problem), (status = 404, body = Problem)))]
 pub async fn call_saved(
@@ -234,7 +234,7 @@ pub async fn call_saved(
 }
 
 /// Runs a saved query with the parameters in the body.
-#[utoipa::path(post, path = "/v1/graphs/{graph}/endpoints/{name}", tag = "saved queries",
+#[utoipa::path(post, path = "/v1/graphs/{graph}/saved-queries/{name}", tag = "saved queries",
     params(("graph" = String, Path), ("name" = String, Path)), request_body = Object,
     responses((status = 200, body = Object), (status = 400, body = Problem), (status = 404, body = Problem)))]
 pub async fn run_saved(
@@ -273,7 +273,7 @@ pub async fn endpoint_paths(app: &App) -> Result<Map<String, Js>, Problem> {
             json!({ "type": kind, "description": p.value_type })
         };
         let mut operation = json!({
-            "tags": ["endpoints"],
+            "tags": ["saved queries"],
             "operationId": query.name,
             "description": query.description,
             "responses": { "200": { "description": "Columns, rows, summary and warnings" } }
@@ -296,7 +296,7 @@ pub async fn endpoint_paths(app: &App) -> Result<Map<String, Js>, Problem> {
         operation["requestBody"] = json!({ "content": { "application/json": {
             "schema": { "type": "object", "properties": properties, "required": required } } } });
         path["post"] = operation;
-        paths.insert(format!("/v1/graphs/{{graph}}/endpoints/{}", query.name), path);
+        paths.insert(format!("/v1/graphs/{{graph}}/saved-queries/{}", query.name), path);
     }
     Ok(paths)
 }

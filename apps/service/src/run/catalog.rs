@@ -207,12 +207,12 @@ async fn create_lookup(app: &Arc<App>, new: CreateLookup, request: &QueryRequest
         if new.if_not_exists && same {
             return Ok(format!("{what} {} is there already", new.name.text));
         }
-        let message = format!("there is already a key or an index {}, on {known}", new.name.text);
+        let message = format!("there is already a key or an index {}, over {known}", new.name.text);
         return Err(at(request, &new.name, Diagnostic::syntax(new.name.span, message)));
     }
     let list = if new.unique { &snapshot.keys } else { &snapshot.indexes };
     if let Some(known) = list.iter().find(|k| same_place(k, &definition)) {
-        let message = format!("the {what} {} is on {known} already", known.name);
+        let message = format!("the {what} {} is over {known} already", known.name);
         return Err(at(request, &new.name, Diagnostic::syntax(new.span, message)));
     }
     check_lookup(&snapshot, &new).map_err(|e| Problem::from_diagnostic(e, &request.text))?;

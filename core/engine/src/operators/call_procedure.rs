@@ -10,7 +10,7 @@ use crate::batch::{BATCH_ROWS, Batch, Vector};
 use crate::context::{Code as Limit, Context, Outcome};
 use crate::evaluate::{Evaluator, Row};
 use crate::expression::Expr;
-use crate::operators::gather;
+use crate::operators::share_out;
 use crate::plan::{Input, Operator, OperatorPlan};
 use crate::procedures::{Call, Entry, Given, Part, PartRequest, Table};
 
@@ -159,7 +159,7 @@ fn run(entry: &Entry, part: &Part, given: &Given, context: &Context, span: Span)
     let ask = |_: f64| budget.check().map_err(|_| Stopped::Asked);
     let number = |node| part.number(node);
     let call = Call { graph: &part.graph, given, number: &number, ask: &ask };
-    let result = match gather::threads() {
+    let result = match share_out::threads() {
         Some(pool) => pool.install(|| (entry.run)(&call)),
         None => (entry.run)(&call),
     };

@@ -88,11 +88,20 @@ impl Planner<'_> {
                 element.span,
                 format!("UPSERT finds {} by a key, and there is no key on :{shown}", a(kind)),
             )
-            .hint(format!(
-                "create one with CREATE KEY name ON {} {} (property), or use INSERT",
-                kind.to_string().to_uppercase(),
-                labels[0]
-            )),
+            .hint(match kind {
+                Element::Node => {
+                    format!(
+                        "create one with CREATE KEY name OVER (:{} {{property}}), or use INSERT",
+                        labels[0]
+                    )
+                }
+                Element::Edge => {
+                    format!(
+                        "create one with CREATE KEY name OVER -[:{} {{property}}]->, or use INSERT",
+                        labels[0]
+                    )
+                }
+            }),
             Some((_, key)) => {
                 let properties = key.properties.join(", ");
                 Diagnostic::syntax(

@@ -58,9 +58,9 @@ impl Source {
 impl Planner<'_> {
     fn source(&mut self, source: &Source) -> PlanNode {
         match source {
-            Source::Start => self.leaf(Start, Schema::default(), 1.0, "one row"),
+            Source::Start => self.leaf(OneRow, Schema::default(), 1.0, "one row"),
             Source::Row(schema) => {
-                self.leaf(Argument { numbered: false }, schema.clone(), 1.0, "the outer row")
+                self.leaf(OuterRows { numbered: false }, schema.clone(), 1.0, "the outer row")
             }
         }
     }
@@ -307,7 +307,7 @@ impl Planner<'_> {
         let mut schema = seen.clone();
         let name = self.hidden("row");
         let row_slot = schema.push(name, VariableKind::Value);
-        (self.leaf(Argument { numbered: true }, schema, outer.estimate.rows, "the outer rows"), row_slot)
+        (self.leaf(OuterRows { numbered: true }, schema, outer.estimate.rows, "the outer rows"), row_slot)
     }
 
     /// A query of which each row goes back to one outer row, for many of them at once.
@@ -430,7 +430,7 @@ impl Planner<'_> {
         let numbered = self.may(Rule::SubqueryPerBatch);
         let name = self.hidden("row");
         let row_slot = numbered.then(|| schema.push(name, VariableKind::Value));
-        let argument = self.leaf(Argument { numbered }, schema, input.estimate.rows, "the outer rows");
+        let argument = self.leaf(OuterRows { numbered }, schema, input.estimate.rows, "the outer rows");
         let around = Around { needed: usage.needed, multiplicity: usage.multiplicity, outer: 0 };
         let inner = self.clauses(argument, clauses, &around)?.node;
         let names: Vec<Name> = clauses.iter().flat_map(matched_names).collect();

@@ -211,7 +211,7 @@ impl Planner<'_> {
             cost: input.estimate.cost + rows * found.rows,
             source: format!("the index finds {:.0} of {total:.0} nodes", found.rows),
         };
-        let plan = SearchIndex {
+        let plan = SeekIndex {
             pattern: show_node(&pattern),
             index_name,
             lookup,

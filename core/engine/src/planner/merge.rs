@@ -19,12 +19,12 @@ use crate::rules::Rule;
 const LEAST_ROWS: f64 = 30.0;
 
 /// Whether an aggregate can be told how many rows a row stands for, or does not care.
-fn takes_weights(spec: &AggregateSpec) -> bool {
+pub(super) fn takes_weights(spec: &AggregateSpec) -> bool {
     spec.distinct || matches!(spec.function, Aggregate::Min | Aggregate::Max) || is_weighed(spec)
 }
 
 /// Whether how often a value comes matters to it.
-fn is_weighed(spec: &AggregateSpec) -> bool {
+pub(super) fn is_weighed(spec: &AggregateSpec) -> bool {
     !spec.distinct && matches!(spec.function, Aggregate::Count | Aggregate::Sum | Aggregate::Avg)
 }
 

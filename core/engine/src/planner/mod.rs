@@ -4,6 +4,7 @@ mod best_order;
 mod changes;
 mod compose;
 mod estimate;
+mod folding;
 mod lookup;
 mod merge;
 mod order;
@@ -113,7 +114,7 @@ impl<'p> Planner<'p> {
     fn gathered(&mut self, mut node: PlanNode) -> PlanNode {
         let inputs = std::mem::take(&mut node.inputs);
         let gather = match &inputs[..] {
-            [input] if !node.plan.side_by_side() => Gather::over(input),
+            [input] if !node.plan.side_by_side() => ShareOut::over(input),
             _ => None,
         };
         node.inputs = match (gather, &inputs[..]) {

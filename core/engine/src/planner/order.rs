@@ -169,7 +169,7 @@ impl Planner<'_> {
             }
             // An edge that a key or an index finds, with both of its ends.
             let (mut start, mut rejected, mut cost) = self.best_start(&unbound, b);
-            if node.plan.name() == "Start"
+            if node.plan.name() == "OneRow"
                 && self.may(Rule::PatternOrder)
                 && let Some((order, least)) = self.best_order(&unbound, b)
             {
@@ -190,7 +190,7 @@ impl Planner<'_> {
                 ));
             }
             // Nodes that an index finds for each row, where there are few.
-            if node.plan.name() != "Start"
+            if node.plan.name() != "OneRow"
                 && let Start::Search(found) = self.start(start, &node.schema, b)
             {
                 node = self.search_index(node, start, &found, b)?;
@@ -198,7 +198,7 @@ impl Planner<'_> {
                 continue;
             }
             // Another part: on its own, then joined.
-            if node.plan.name() == "Start" {
+            if node.plan.name() == "OneRow" {
                 node = self.scan(start, b)?;
                 node.rejected.extend(rejected);
                 node = self.ready_conditions(node, b)?;
@@ -279,11 +279,11 @@ impl Planner<'_> {
     fn scan(&mut self, node: usize, b: &mut Builder<'_>) -> Outcome<PlanNode> {
         let pattern = b.graph.nodes[node].clone();
         if let Start::Seek(key, conditions) = self.start(node, &Schema::default(), b) {
-            let start = self.leaf(crate::operators::Start, Schema::default(), 1.0, "one row");
+            let start = self.leaf(crate::operators::OneRow, Schema::default(), 1.0, "one row");
             return self.seek(start, node, key, &conditions, b);
         }
         if let Start::Search(found) = self.start(node, &Schema::default(), b) {
-            let start = self.leaf(crate::operators::Start, Schema::default(), 1.0, "one row");
+            let start = self.leaf(crate::operators::OneRow, Schema::default(), 1.0, "one row");
             return self.search_index(start, node, &found, b);
         }
         let left_out = self.index_left_out(node, b);

@@ -361,11 +361,13 @@ impl Planner<'_> {
         if self.may(Rule::CountOfBound) {
             count_rows(&input, &mut specs);
         }
-        let input = match self.may(Rule::CountedRows) {
+        let (input, is_folded) = self.folded(input, &key_expressions, &mut specs);
+        let input = match self.may(Rule::CountedRows) && !is_folded {
             true => counted(input, &key_expressions, &mut specs, self.rules),
             false => input,
         };
-        let mut input = self.merged(input, &key_expressions, &mut specs);
+        // What a row of a folded search stands for is not to be merged again.
+        let mut input = if is_folded { input } else { self.merged(input, &key_expressions, &mut specs) };
         if self.may(Rule::KnownCounts) {
             remember_counts(&mut input);
         }

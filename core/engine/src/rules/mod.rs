@@ -93,6 +93,8 @@ rules! {
         "How many edges a step finds depends on the node that it begins at alone, where its conditions read nothing else of the row and no edge of the row could be taken again from there: it is counted once a node.";
     FixedRepetition "fixed-repetition"
         "So many times one edge, of which nothing is named, is that many edges written one after the other.";
+    FoldedPaths "folded-paths"
+        "Where an aggregation reads of a repeated edge only its end, how many paths lead there, and sums or products along each that are added, or sums of which the least or greatest is wanted, these follow hop by hop from those of the nodes before. Walks are so counted on any graph; paths of the other modes are the walks where nothing within reach has a cycle, and are made where it has one. Whole numbers are exact; floats are added in another order, so that their last digits may differ. What mixes kinds of numbers or has nulls is left to the paths.";
     ShareOut "share-out"
         "Operators that treat each row by itself give the same rows, in the same order, whichever thread runs them.";
 }

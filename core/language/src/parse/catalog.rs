@@ -23,6 +23,8 @@ struct RawEdge {
     target: RawEndpoint,
 }
 
+const LOOKUP_FORM: &str = "write OVER (:Label {property}) for nodes, OVER -[:LABEL {property}]-> for edges";
+
 impl Parser<'_> {
     pub(super) fn catalog_statement(&mut self, graph: Option<Name>) -> Parsed<Statement> {
         let start = self.span();
@@ -82,7 +84,7 @@ impl Parser<'_> {
         }
     }
 
-    /// `KEY name ON NODE L (p, ...)`, `INDEX name ON EDGE L (p, ...)`.
+    /// `KEY name OVER (:L {p, ...})`, `INDEX name OVER -[:L {p, ...}]->`.
     fn create_lookup(&mut self, graph: Option<Name>, start: Span) -> Parsed<CreateLookup> {
         let unique = self.eat_word("KEY");
         if !unique {
@@ -90,13 +92,8 @@ impl Parser<'_> {
         }
         let if_not_exists = self.eat_words(&["IF", "NOT", "EXISTS"]);
         let name = self.name("a name")?;
-        self.expect_word("ON")?;
-        let element = self.node_or_edge()?;
-        self.eat(":");
-        let label = self.label_name()?;
-        self.expect("(")?;
-        let properties = self.comma_separated(Self::property_name)?;
-        self.expect(")")?;
+        self.expect_word("OVER").map_err(|e| e.hint(LOOKUP_FORM))?;
+        let (element, label, properties) = self.looked_up()?;
         for (i, property) in properties.iter().enumerate() {
             if properties[..i].iter().any(|p| p.text == property.text) {
                 return Err(Diagnostic::syntax(
@@ -107,6 +104,33 @@ impl Parser<'_> {
         }
         let span = self.span_since(start);
         Ok(CreateLookup { graph, unique, name, if_not_exists, element, label, properties, span })
+    }
+
+    /// `(:L {p, ...})`, or an edge pattern around the same, whatever its direction.
+    fn looked_up(&mut self) -> Parsed<(Element, Name, Vec<Name>)> {
+        let element = if self.eat("(") {
+            Element::Node
+        } else {
+            while self.eat("<") || self.eat("-") || self.eat("~") || self.eat("<-") || self.eat("<~") {}
+            if !self.at_punctuation("[") {
+                return Err(self.unexpected("a pattern").hint(LOOKUP_FORM));
+            }
+            self.expect("[")?;
+            Element::Edge
+        };
+        self.expect(":")?;
+        let label = self.label_name()?;
+        self.expect("{")?;
+        let properties = self.comma_separated(Self::property_name)?;
+        self.expect("}")?;
+        match element {
+            Element::Node => self.expect(")")?,
+            Element::Edge => {
+                self.expect("]")?;
+                while self.eat("-") || self.eat("~") || self.eat(">") || self.eat("->") || self.eat("~>") {}
+            }
+        }
+        Ok((element, label, properties))
     }
 
     fn node_or_edge(&mut self) -> Parsed<Element> {

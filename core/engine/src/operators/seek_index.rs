@@ -1,4 +1,4 @@
-//! SearchIndex: for each row the nodes that an index finds: by the values of its first properties, a range
+//! SeekIndex: for each row the nodes that an index finds: by the values of its first properties, a range
 //! of the next, or both.
 
 use std::sync::Arc;
@@ -13,7 +13,7 @@ use crate::lookup::Lookup;
 use crate::plan::{Input, Operator, OperatorPlan};
 
 #[derive(Clone, Debug)]
-pub(crate) struct SearchIndex {
+pub(crate) struct SeekIndex {
     pub pattern: String,
     /// The index's name, and what is looked for.
     pub index_name: String,
@@ -24,9 +24,9 @@ pub(crate) struct SearchIndex {
     pub shown_conditions: Vec<String>,
 }
 
-impl OperatorPlan for SearchIndex {
+impl OperatorPlan for SeekIndex {
     fn name(&self) -> &'static str {
-        "SearchIndex"
+        "SeekIndex"
     }
 
     fn details(&self) -> Vec<(&'static str, String)> {
@@ -44,7 +44,7 @@ impl OperatorPlan for SearchIndex {
 }
 
 struct Run {
-    spec: Arc<SearchIndex>,
+    spec: Arc<SeekIndex>,
     input: Input,
     batch: Option<Batch>,
     /// The next row to search for; what is left in `found` is for the row before it.

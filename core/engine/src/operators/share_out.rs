@@ -1,4 +1,4 @@
-//! Gather: the operators below it on several threads at once, each thread on a slice of the rows that come
+//! ShareOut: the operators below it on several threads at once, each thread on a slice of the rows that come
 //! from below those. The results come in the order in which one thread would give them, and the work is the
 //! same whichever thread does it, so that neither depends on how many threads there are.
 
@@ -43,16 +43,16 @@ pub(crate) fn threads() -> Option<&'static rayon::ThreadPool> {
 }
 
 #[derive(Clone, Debug)]
-pub(crate) struct Gather {
+pub(crate) struct ShareOut {
     /// How many operators below run side by side.
     depth: usize,
     /// Rows of a slice.
     slice: usize,
 }
 
-impl Gather {
+impl ShareOut {
     /// For as many operators from `node` down as are worth running side by side.
-    pub fn over(node: &PlanNode) -> Option<Gather> {
+    pub fn over(node: &PlanNode) -> Option<ShareOut> {
         let (mut depth, mut found, mut at) = (0, None, node);
         while let (true, [input]) = (at.plan.side_by_side(), &at.inputs[..]) {
             depth += 1;
@@ -61,7 +61,7 @@ impl Gather {
             let slice = (SLICE_COST / each.max(1.0)).clamp(FEWEST_ROWS, SLICE_ROWS).floor();
             // As far down as there are rows to share out.
             if own >= LEAST_COST && 2.0 * input.estimate.rows >= slice {
-                found = Some(Gather { depth, slice: slice as usize });
+                found = Some(ShareOut { depth, slice: slice as usize });
             }
             at = input;
         }
@@ -79,9 +79,9 @@ impl Gather {
     }
 }
 
-impl OperatorPlan for Gather {
+impl OperatorPlan for ShareOut {
     fn name(&self) -> &'static str {
-        "Gather"
+        "ShareOut"
     }
 
     fn details(&self) -> Vec<(&'static str, String)> {

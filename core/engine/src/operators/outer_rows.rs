@@ -1,5 +1,5 @@
-//! Start and Argument: where rows come from before anything is matched. `Start` is one row without
-//! columns; `Argument` is the outer rows of a correlated part, with their row numbers where it has many.
+//! OneRow and OuterRows: where rows come from before anything is matched. `OneRow` is one row without
+//! columns; `OuterRows` is the outer rows of a correlated part, with their row numbers where it has many.
 
 use std::sync::Arc;
 
@@ -9,11 +9,11 @@ use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
 use graphodrome_graph::Value;
 
 #[derive(Debug)]
-pub(crate) struct Start;
+pub(crate) struct OneRow;
 
-impl OperatorPlan for Start {
+impl OperatorPlan for OneRow {
     fn name(&self) -> &'static str {
-        "Start"
+        "OneRow"
     }
 
     fn details(&self) -> Vec<(&'static str, String)> {
@@ -25,29 +25,29 @@ impl OperatorPlan for Start {
     }
 
     fn open(self: Arc<Self>, _: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(StartRun { done: false })
+        Box::new(OneRowRun { done: false })
     }
 }
 
-struct StartRun {
+struct OneRowRun {
     done: bool,
 }
 
-impl Operator for StartRun {
+impl Operator for OneRowRun {
     fn next(&mut self, _: &mut Context) -> Outcome<Option<Batch>> {
         Ok((!std::mem::replace(&mut self.done, true)).then(Batch::unit))
     }
 }
 
 #[derive(Debug)]
-pub(crate) struct Argument {
+pub(crate) struct OuterRows {
     /// Its last column is the number of the row.
     pub numbered: bool,
 }
 
-impl OperatorPlan for Argument {
+impl OperatorPlan for OuterRows {
     fn name(&self) -> &'static str {
-        "Argument"
+        "OuterRows"
     }
 
     fn details(&self) -> Vec<(&'static str, String)> {
@@ -55,16 +55,16 @@ impl OperatorPlan for Argument {
     }
 
     fn open(self: Arc<Self>, _: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(ArgumentRun { numbered: self.numbered, done: false })
+        Box::new(OuterRowsRun { numbered: self.numbered, done: false })
     }
 }
 
-struct ArgumentRun {
+struct OuterRowsRun {
     numbered: bool,
     done: bool,
 }
 
-impl Operator for ArgumentRun {
+impl Operator for OuterRowsRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         if std::mem::replace(&mut self.done, true) {
             return Ok(None);

@@ -142,3 +142,58 @@ async fn a_long_measure_keeps_its_time_limit() {
     assert!(answer.to_string().contains("R0002"), "{status} {answer}");
     assert!(before.elapsed() < std::time::Duration::from_secs(30));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_neighbourhood_counts_what_it_leaves_out() {
+    let folder = folder();
+    let service = Running::start(folder.path(), &[]);
+    let client = service.client();
+    load_demo(&client).await;
+    let path = "/v1/graphs/averley/nodes/Junction/J-00297/neighbourhood";
+    let of = async |query: &str| client.get(&format!("{path}?{query}")).await.unwrap();
+    let count = |found: &Value, name: &str| found[name].as_array().unwrap().len();
+
+    // One hop, all of it: the node, its 41 pipes on, the one to it, its district.
+    let all = of("sample=5000&limit=5000").await;
+    let query = "MATCH (n:Junction {code: 'J-00297'})-[e]-(m) RETURN COUNT(DISTINCT e) AS edges, COUNT(DISTINCT m) AS nodes";
+    let asked = graphodrome_tests::query(&client, "averley", query).await;
+    assert_eq!(count(&all, "edges") as i64, asked.rows[0][0].as_i64().unwrap());
+    assert_eq!(count(&all, "nodes") as i64, asked.rows[0][1].as_i64().unwrap() + 1);
+    assert_eq!(count(&all, "left_out"), 0);
+
+    // A sample: the same for the same seed, and what is left out is counted.
+    let some = of("sample=5&edges=PIPE&direction=out&seed=3").await;
+    assert_eq!((count(&some, "nodes"), count(&some, "edges")), (6, 5));
+    let left = &some["left_out"][0];
+    assert_eq!((&left["shown"], &left["all"], &left["direction"]), (&json!(5), &json!(41), &json!("out")));
+    assert_eq!(some, of("sample=5&edges=PIPE&direction=out&seed=3").await);
+    assert_ne!(some["edges"], of("sample=5&edges=PIPE&direction=out&seed=4").await["edges"]);
+
+    // Two hops up to a limit of nodes: every edge joins two nodes of the answer, hops do not fall.
+    let near = of("hops=2&limit=30").await;
+    assert_eq!((count(&near, "nodes"), &near["full"]), (30, &json!(true)));
+    let ids: Vec<&Value> = near["nodes"].as_array().unwrap().iter().map(|n| &n["id"]).collect();
+    let edges = near["edges"].as_array().unwrap();
+    assert!(edges.iter().all(|e| ids.contains(&&e["source"]) && ids.contains(&&e["target"])));
+    assert!(near["hops"].as_array().unwrap().iter().map(|h| h.as_u64().unwrap()).is_sorted());
+
+    // What is wrong is said.
+    for (query, said) in [
+        ("hops=0", "hops is 0: it must be from 1 to 10"),
+        ("limit=5001", "it must be from 1 to 5000"),
+        ("direction=up", "out, in or any"),
+        ("edges=PIPES", "did you mean PIPE?"),
+    ] {
+        let error = client.get(&format!("{path}?{query}")).await.unwrap_err().to_string();
+        assert!(error.contains(said), "{query}: {error}");
+    }
+    let shown = stdout(&cli(
+        &service.url,
+        &["neighbours", "-g", "averley", "Junction", "J-00297", "--edges", "PIPE", "--sample", "3"],
+    ));
+    assert!(
+        shown.contains("Junction J-00297") && shown.contains("-[PIPE P-") && shown.contains("left out at"),
+        "{shown}"
+    );
+    assert!(shown.contains("41"), "{shown}");
+}

@@ -85,7 +85,7 @@ async fn keys_and_indexes_are_built_used_kept_and_dropped() {
         ),
         (
             "CREATE INDEX i OVER (:Pump {power, power})",
-            "error 42001: the property power is named twice\n  at line 1, column 37\n1 | CREATE INDEX i OVER (:Pump {power, power})\n  |                                     ^^^^^",
+            "error 42001: the property power is named twice\n  at line 1, column 36\n1 | CREATE INDEX i OVER (:Pump {power, power})\n  |                                    ^^^^^",
         ),
         (
             "INSERT (:Pump {code: 'P7'})",

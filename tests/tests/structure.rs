@@ -8,13 +8,14 @@ use graphodrome_tests::root;
 const ALLOWED: &[(&str, &[&str])] = &[
     ("core/graph", &[]),
     ("core/language", &["graph"]),
-    ("core/engine", &["graph", "language"]),
+    ("core/algorithms", &["graph"]),
+    ("core/engine", &["algorithms", "graph", "language"]),
     ("adapters/formats", &["graph", "language", "engine"]),
     ("adapters/store", &["graph", "language"]),
     ("adapters/database", &["formats"]),
     ("apps/client", &[]),
     ("apps/service", &["graph", "language", "engine", "formats", "store"]),
-    ("apps/cli", &["client", "database", "engine", "formats", "service", "generator", "language"]),
+    ("apps/cli", &["client", "database", "engine", "formats", "graph", "service", "generator", "language"]),
     ("demo/generator", &["graph"]),
 ];
 

@@ -60,6 +60,11 @@ pub enum Command {
         after_help = "Example:\n  graphodrome profile -g averley \"MATCH (a:Site {code: 'S-001'})-[:PIPE]->+(b) RETURN DISTINCT b.code\""
     )]
     Profile(PlanOptions),
+    /// Show what is around a node: so many hops and nodes, of hubs a sample, and counts of what is left out
+    #[command(
+        after_help = "Examples:\n  graphodrome neighbours -g averley Junction J-00297\n  graphodrome neighbours -g averley Site S-001 --hops 3 --edges PIPE --direction out --limit 40\n  graphodrome neighbours -g averley Junction J-00297 --json > around.json"
+    )]
+    Neighbours(NeighboursOptions),
     /// Run measures of a whole graph or a part of it: what is central, what hangs together, what would be cut off
     #[command(subcommand)]
     Measure(MeasureCommand),
@@ -293,6 +298,37 @@ pub enum MeasureCommand {
 }
 
 #[derive(Args)]
+pub struct NeighboursOptions {
+    /// Label that has a key
+    pub label: String,
+    /// The key's value; of several properties with commas between them
+    pub key: String,
+    #[arg(short, long, env = "GRAPHODROME_GRAPH")]
+    pub graph: String,
+    /// How far
+    #[arg(long, default_value_t = 1)]
+    pub hops: u32,
+    /// Which way edges are followed: out, in or any
+    #[arg(long, default_value = "any")]
+    pub direction: String,
+    /// Labels of the edges; all without it
+    #[arg(long, value_name = "LABEL,...")]
+    pub edges: Option<String>,
+    /// Nodes at most
+    #[arg(long, default_value_t = 100)]
+    pub limit: usize,
+    /// Of one node's edges of one label and direction so many at most
+    #[arg(long, default_value_t = 20)]
+    pub sample: usize,
+    /// The same seed draws the same edges
+    #[arg(long, default_value_t = 1)]
+    pub seed: u64,
+    /// Print the data instead of tables
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Args)]
 pub struct MeasureOptions {
     pub name: String,
     #[arg(short, long)]
@@ -426,10 +462,19 @@ pub struct QueryOptions {
     pub memory_mib: Option<u64>,
 }
 
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum HopsShown {
+    Few,
+    All,
+}
+
 #[derive(Args)]
 pub struct PlanOptions {
     #[command(flatten)]
     pub text: TextOptions,
+    /// Hops of a search that a profile shows: those that say most, or all
+    #[arg(long, value_enum, default_value_t = HopsShown::Few)]
+    pub hops: HopsShown,
     /// Print the data instead of the tree
     #[arg(long)]
     pub json: bool,

@@ -10,6 +10,7 @@ mod graphs;
 mod jobs;
 mod measures;
 mod models;
+mod neighbours;
 mod queries;
 mod saved;
 mod serve;
@@ -99,6 +100,7 @@ async fn run(arguments: Arguments) -> anyhow::Result<()> {
         Command::Query(options) => queries::query(&client, options).await,
         Command::Plan(options) => queries::plan(&client, options).await,
         Command::Profile(options) => queries::profile(&client, options).await,
+        Command::Neighbours(options) => neighbours::neighbours(&client, options).await,
         Command::Measure(command) => measures::measure(&client, command).await,
         Command::Fmt(options) => fmt::fmt(options),
         Command::Saved(command) => saved::saved(&client, command).await,

@@ -5,12 +5,12 @@ use std::io::{IsTerminal, Read, Write};
 use anyhow::Context;
 use futures::StreamExt;
 use graphodrome_client::{Client, ErrorWatch, QueryRequest};
-use graphodrome_engine::{PlanTree, render_hops, render_plan};
+use graphodrome_engine::{Finding, PlanTree, render_hops, render_plan};
 use graphodrome_language::ast::ExpressionKind;
 use graphodrome_language::statement_ranges;
 use serde_json::{Map, Value, json};
 
-use crate::arguments::{Format, PlanOptions, QueryOptions, TextOptions};
+use crate::arguments::{Format, HopsShown, PlanOptions, QueryOptions, TextOptions};
 use crate::table;
 
 /// A parameter as JSON: a literal of the language where the text is one, otherwise the text.
@@ -167,7 +167,7 @@ pub async fn profile(client: &Client, options: PlanOptions) -> anyhow::Result<()
         println!("{}", serde_json::to_string_pretty(&answer)?);
         return Ok(());
     }
-    print!("{}", profile_text(&answer)?);
+    print!("{}", profile_text(&answer, options.hops == HopsShown::All)?);
     Ok(())
 }
 
@@ -182,11 +182,24 @@ fn warnings(answer: &Value) -> String {
     list.iter().map(|w| format!("{}\n", w.render())).collect()
 }
 
-pub fn plan_text(answer: &Value) -> anyhow::Result<String> {
-    Ok(format!("{}{}", render_plan(&tree(answer)?, width()), warnings(answer)))
+/// What there is reason to change, each with what to do.
+fn findings(answer: &Value) -> String {
+    let list: Vec<Finding> = serde_json::from_value(answer["findings"].clone()).unwrap_or_default();
+    let mut out = String::new();
+    for finding in list {
+        out.push_str(&format!("\nfinding: {} ({})\n  {}\n", finding.message, finding.rule, finding.advice));
+        if let Some(statement) = finding.statement {
+            out.push_str(&format!("  {statement}\n"));
+        }
+    }
+    out
 }
 
-pub fn profile_text(answer: &Value) -> anyhow::Result<String> {
+pub fn plan_text(answer: &Value) -> anyhow::Result<String> {
+    Ok(format!("{}{}{}", render_plan(&tree(answer)?, width()), findings(answer), warnings(answer)))
+}
+
+pub fn profile_text(answer: &Value, all_hops: bool) -> anyhow::Result<String> {
     let tree = tree(answer)?;
     let ms = |field: &str| answer[field].as_f64().unwrap_or(0.0) / 1e3;
     let phases = format!(
@@ -200,5 +213,16 @@ pub fn profile_text(answer: &Value) -> anyhow::Result<String> {
         ms("execute_us"),
         ms("first_row_us")
     );
-    Ok(format!("{}{}\n{phases}{}", render_plan(&tree, width()), render_hops(&tree), warnings(answer)))
+    let kept = if answer["rolled_back"] == true {
+        "Nothing of it was kept: the changes were rolled back.\n"
+    } else {
+        ""
+    };
+    let hops = render_hops(&tree, all_hops);
+    Ok(format!(
+        "{}{hops}\n{phases}{kept}{}{}",
+        render_plan(&tree, width()),
+        findings(answer),
+        warnings(answer)
+    ))
 }

@@ -292,7 +292,7 @@ impl Session {
                 Ok(format!("{shown}\n"))
             }
             "plan" => queries::plan_text(&self.client.plan(&self.request(rest)).await?),
-            "profile" => queries::profile_text(&self.client.profile(&self.request(rest)).await?),
+            "profile" => queries::profile_text(&self.client.profile(&self.request(rest)).await?, false),
             "param" => {
                 let joined: String = bare.splitn(2, '=').map(str::trim).collect::<Vec<_>>().join("=");
                 let (name, value) = queries::parameter(&joined)?;

@@ -201,6 +201,19 @@ pub struct Client {
 
 pub type Result<T> = std::result::Result<T, ClientError>;
 
+/// A path of these parts, whatever is in them, with a query.
+pub fn path_of(parts: &[&str], query: &[(&str, &str)]) -> String {
+    let Ok(mut url) = reqwest::Url::parse("http://service/") else { return String::new() };
+    if let Ok(mut segments) = url.path_segments_mut() {
+        segments.extend(parts);
+    }
+    if !query.is_empty() {
+        url.query_pairs_mut().extend_pairs(query);
+    }
+    let query = url.query().map_or(String::new(), |query| format!("?{query}"));
+    format!("{}{query}", url.path())
+}
+
 impl Client {
     pub fn new(url: &str) -> Client {
         let http = reqwest::Client::builder().no_proxy().build().unwrap_or_default();

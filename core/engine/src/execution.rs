@@ -14,6 +14,7 @@ use crate::budget::Budget;
 use crate::compile::{Looked, PlanParameters};
 use crate::context::{Changed, Context, Limits};
 use crate::evaluate::Scope;
+use crate::findings::{Finding, findings};
 use crate::plan::{ColumnInfo, Operator, PlanNode};
 use crate::planner::{LabelCounts, Planner};
 use crate::profile::PlanTree;
@@ -169,6 +170,11 @@ impl Prepared {
         self.root.tree(None)
     }
 
+    /// What the plan gives reason to change.
+    pub fn findings(&self, snapshot: &Snapshot) -> Vec<Finding> {
+        findings(&self.root, None, snapshot)
+    }
+
     /// What it is estimated to cost, in rows and adjacency entries.
     pub fn cost(&self) -> f64 {
         self.root.estimate.cost
@@ -318,6 +324,11 @@ impl Execution<'_> {
 
     pub fn profile(&self) -> PlanTree {
         self.prepared.root.tree(Some(&self.context.metrics))
+    }
+
+    /// What the run gives reason to change.
+    pub fn findings(&self) -> Vec<Finding> {
+        findings(&self.prepared.root, Some(&self.context.metrics), &self.context.scope)
     }
 
     pub fn summary(&self) -> Summary {

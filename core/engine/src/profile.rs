@@ -214,7 +214,30 @@ fn lines(tree: &PlanTree, first: &str, rest: &str, rows: &mut Vec<(String, Strin
 }
 
 /// The hop tables of every search in the tree.
-pub fn render_hops(tree: &PlanTree) -> String {
+/// The hops that say most: the first two, the last, and those with the widest frontier, the most edges, the longest time
+/// and the node of the largest degree.
+fn telling(hops: &[Hop]) -> Vec<&Hop> {
+    if hops.len() <= TELLING {
+        return hops.iter().collect();
+    }
+    let most = |by: fn(&Hop) -> f64| {
+        (0..hops.len()).max_by(|a, b| by(&hops[*a]).total_cmp(&by(&hops[*b])).then(b.cmp(a))).unwrap_or(0)
+    };
+    let mut kept = vec![0, 1, hops.len() - 1];
+    kept.push(most(|h| h.frontier as f64));
+    kept.push(most(|h| h.edges_looked as f64));
+    kept.push(most(|h| h.time_us));
+    kept.push(most(|h| h.largest_degree as f64));
+    kept.sort_unstable();
+    kept.dedup();
+    kept.into_iter().map(|at| &hops[at]).collect()
+}
+
+/// So many hops are shown whole.
+const TELLING: usize = 8;
+
+/// The hops of every search: those that say most, or all.
+pub fn render_hops(tree: &PlanTree, all: bool) -> String {
     let mut out = String::new();
     for (_, operator) in tree.walk() {
         let Some(actual) = &operator.actual else { continue };
@@ -225,7 +248,8 @@ pub fn render_hops(tree: &PlanTree) -> String {
         let heads =
             ["hop", "side", "frontier", "edges", "failed", "reached", "known", "largest degree", "time"];
         let mut rows: Vec<Vec<String>> = vec![heads.iter().map(|h| h.to_string()).collect()];
-        for hop in &actual.hops {
+        let shown = if all { actual.hops.iter().collect() } else { telling(&actual.hops) };
+        for hop in &shown {
             rows.push(vec![
                 hop.hop.to_string(),
                 hop.side.as_str().to_string(),
@@ -243,6 +267,10 @@ pub fn render_hops(tree: &PlanTree) -> String {
         for row in rows {
             let cells: Vec<String> = row.iter().zip(&widths).map(|(cell, w)| format!("{cell:>w$}")).collect();
             let _ = writeln!(out, "  {}", cells.join("  "));
+        }
+        if shown.len() < actual.hops.len() {
+            let _ =
+                writeln!(out, "  {} of {} hops; --hops all shows the others", shown.len(), actual.hops.len());
         }
     }
     out

@@ -53,7 +53,7 @@ fn graph(rng: &mut ChaCha8Rng) -> Snapshot {
 fn question(rng: &mut ChaCha8Rng) -> String {
     let pick = |rng: &mut ChaCha8Rng, all: &[&str]| all[rng.random_range(0..all.len())].to_string();
     let mode = pick(rng, &["", "", "TRAIL ", "ACYCLIC ", "SIMPLE ", "WALK "]);
-    let bound = pick(rng, &["+", "*", "{2,}", "{1,3}", "{0,4}", "{2,2}", "{3,5}"]);
+    let bound = pick(rng, &["+", "*", "{2,}", "{1,3}", "{0,4}", "{2,4}", "{3,5}"]);
     let endless = matches!(&bound[..], "+" | "*" | "{2,}");
     let repeatable = !endless && rng.random_bool(0.3);
     let elements = if repeatable { "REPEATABLE ELEMENTS " } else { "" };
@@ -62,6 +62,9 @@ fn question(rng: &mut ChaCha8Rng) -> String {
     let first = pick(rng, &["(a:A)", "(a:B)", "(a:A {x: 0})"]);
     let last = pick(rng, &["(b)", "(b:B)", "(b:A WHERE b.x > 1)", "(b {x: 2})", "(a)"]);
     let more = pick(rng, &["", "", "", "-[:S]->(c)", "-[f:R]->(c)"]);
+    // Edges that the repetition must not take again: one, a list of them, and those of a part with two ways.
+    let before =
+        pick(rng, &["", "", "", "(z)-[d:R]->", "(z)-[d]->{1,2}", "(z)((:A)-[d]->(:A) | (:B)<-[]-())"]);
     let end = if last == "(a)" { "a" } else { "b" };
     let condition = match rng.random_range(0..5) {
         0 if last != "(a)" => " WHERE a.x <> b.x",
@@ -87,7 +90,10 @@ fn question(rng: &mut ChaCha8Rng) -> String {
         "SUM(SUM(e.w)) * 2 AS n, COUNT(*) + 1 AS m".into(),
     ];
     let aggregate = &aggregates[rng.random_range(0..aggregates.len())];
-    format!("MATCH {elements}{mode}{first}{edge}{bound}{last}{more}{condition} RETURN {key}{aggregate}")
+    let mode = if before.is_empty() { mode } else { String::new() };
+    format!(
+        "MATCH {elements}{mode}{before}{first}{edge}{bound}{last}{more}{condition} RETURN {key}{aggregate}"
+    )
 }
 
 type Rows = Result<Vec<Vec<Value>>, String>;

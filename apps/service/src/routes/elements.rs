@@ -106,7 +106,9 @@ pub struct Neighbours {
 }
 
 /// The element with this label and key. A key of several properties is written with commas.
-fn seek(snapshot: &Snapshot, element: Element, label: &str, key: &Json_) -> Result<Dense, Problem> {
+pub(super) fn seek(
+    snapshot: &Snapshot, element: Element, label: &str, key: &Json_,
+) -> Result<Dense, Problem> {
     let place =
         snapshot.keys.iter().position(|k| k.element == element && *k.label == *label).ok_or_else(|| {
             let known: Vec<&str> =
@@ -287,6 +289,17 @@ pub async fn delete_node(
     Ok(StatusCode::NO_CONTENT)
 }
 
+pub(super) fn direction_named(name: Option<&str>) -> Result<Direction, Problem> {
+    match name {
+        None | Some("any") => Ok(Direction::Any),
+        Some("out") => Ok(Direction::Out),
+        Some("in") => Ok(Direction::In),
+        Some(other) => {
+            Err(Problem::bad_request(format!("the direction '{other}' is not known")).hint("out, in or any"))
+        }
+    }
+}
+
 /// A node's neighbours by edge label and direction, with counts of all its edges.
 #[utoipa::path(get, path = "/v1/graphs/{graph}/nodes/{label}/{key}/neighbours", tag = "elements",
     params(("graph" = String, Path), ("label" = String, Path), ("key" = String, Path), NeighbourParameters),
@@ -297,16 +310,7 @@ pub async fn node_neighbours(
 ) -> Result<Json<Neighbours>, Problem> {
     let snapshot = app.graph(&graph)?.snapshot();
     let node = seek(&snapshot, Element::Node, &label, &Json_::String(key))?;
-    let direction = match parameters.direction.as_deref() {
-        None | Some("any") => Direction::Any,
-        Some("out") => Direction::Out,
-        Some("in") => Direction::In,
-        Some(other) => {
-            return Err(
-                Problem::bad_request(format!("the direction '{other}' is not known")).hint("out, in or any")
-            );
-        }
-    };
+    let direction = direction_named(parameters.direction.as_deref())?;
     let limit = parameters.limit.unwrap_or(100).min(10_000);
     let wanted = parameters.edge.as_deref().map(|l| LabelExpression::Name(l.into()));
     if let Some(edge) = &parameters.edge {

@@ -10,6 +10,7 @@ mod live;
 mod loads;
 mod measures;
 mod models;
+mod neighbourhood;
 mod query;
 mod saved;
 mod sessions;
@@ -89,6 +90,7 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(elements::create_node))
         .routes(routes!(elements::read_node, elements::change_node, elements::delete_node))
         .routes(routes!(elements::node_neighbours))
+        .routes(routes!(neighbourhood::node_neighbourhood))
         .routes(routes!(elements::create_edge))
         .routes(routes!(elements::read_edge, elements::change_edge, elements::delete_edge))
 }

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 use std::time::Instant;
 
-use graphodrome_engine::{Limits, PlanTree, prepare_by};
+use graphodrome_engine::{Finding, Limits, PlanTree, prepare_by};
 use graphodrome_language::Diagnostics;
 use graphodrome_language::ast::{Query, Statement};
 use serde::{Deserialize, Serialize};
@@ -25,6 +25,10 @@ pub struct PlanAnswer {
     /// The operators, from the result down to where rows come from.
     #[schema(value_type = Object)]
     pub plan: PlanTree,
+    /// What gives reason to change something: `rule`, `operator`, `message`, `advice`, and in `statement` one that does it.
+    #[schema(value_type = Vec<Object>)]
+    #[serde(default)]
+    pub findings: Vec<Finding>,
     pub warnings: Vec<QueryError>,
 }
 
@@ -40,9 +44,16 @@ pub struct ProfileAnswer {
     pub execute_us: f64,
     pub first_row_us: f64,
     pub rows: u64,
+    /// The query changes the graph: it was run to its end, and nothing of it was kept.
+    #[serde(default)]
+    pub rolled_back: bool,
     /// The operators with what they did.
     #[schema(value_type = Object)]
     pub plan: PlanTree,
+    /// What gives reason to change something: `rule`, `operator`, `message`, `advice`, and in `statement` one that does it.
+    #[schema(value_type = Vec<Object>)]
+    #[serde(default)]
+    pub findings: Vec<Finding>,
     pub warnings: Vec<QueryError>,
     /// Why it ended early: the operators have what was done until then.
     #[serde(skip_serializing_if = "Option::is_none", default)]
@@ -79,6 +90,7 @@ pub async fn plan(app: Arc<App>, request: QueryRequest) -> Result<PlanAnswer, Pr
             check_us: microseconds(prepared.check_time),
             plan_us: microseconds(prepared.plan_time),
             plan: prepared.plan(),
+            findings: prepared.findings(&snapshot),
             warnings: prepared.warnings.iter().map(|w| QueryError::new(w, text)).collect(),
         })
     })
@@ -101,10 +113,6 @@ pub async fn profile(app: Arc<App>, request: QueryRequest) -> Result<ProfileAnsw
         let text = &request.text;
         let prepared =
             prepare_by(&query, text, &snapshot, &parameters, rules).map_err(diagnostics_problem(text))?;
-        if prepared.changes {
-            return Err(Problem::bad_request("a query that changes the graph cannot be profiled yet")
-                .hint("plan it, or profile its MATCH with a RETURN"));
-        }
         let mut execution = prepared.run((*snapshot).clone(), &parameters, limits);
         let mut error = None;
         loop {
@@ -132,6 +140,8 @@ pub async fn profile(app: Arc<App>, request: QueryRequest) -> Result<ProfileAnsw
             first_row_us: summary.first_row_us,
             rows: summary.rows,
             plan: execution.profile(),
+            findings: execution.findings(),
+            rolled_back: prepared.changes,
             warnings: warnings.map(|w| QueryError::new(w, text)).collect(),
             error,
         })

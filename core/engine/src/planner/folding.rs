@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use graphodrome_graph::Value;
 use graphodrome_language::VariableKind;
-use graphodrome_language::ast::Aggregate;
+use graphodrome_language::ast::{Aggregate, PathMode};
 
 use crate::expression::{Expr, Kind};
 use crate::operators::{AggregateSpec, Filter, FoldPaths, Folding, FollowEdges, SearchPaths};
@@ -15,6 +15,9 @@ use crate::planner::Planner;
 use crate::planner::merge::{is_weighed, takes_weights};
 use crate::rules::Rule;
 use crate::search::{Fold, Inner, Outer, OutputKind};
+
+/// The longest length from which on it is worth to look for cycles.
+const SHORTEST_WORTH: u32 = 4;
 
 /// What an aggregate makes of the edges of a path, and where that stands among the aggregates.
 struct Wish {
@@ -121,8 +124,10 @@ fn fold(node: &mut PlanNode, read: &BTreeSet<usize>, wishes: &[Wish]) -> Option<
     let width = below.schema.len();
     let path = width + usize::from(spec.to.is_none());
     let beyond = path + 1 + spec.outputs.len();
-    let endless = spec.max.is_none_or(|max| max > 1);
-    if spec.step.is_none() || !endless || read.iter().any(|slot| (path..beyond).contains(slot)) {
+    // Short paths are made as fast as it is found out that they need not be.
+    let walks = spec.mode == PathMode::Walk && !spec.trails;
+    let long = spec.max.is_none_or(|max| max >= if walks { 2 } else { SHORTEST_WORTH });
+    if spec.step.is_none() || !long || read.iter().any(|slot| (path..beyond).contains(slot)) {
         return None;
     }
     let mut foldings = vec![];

@@ -13,6 +13,7 @@ use hashbrown::HashMap;
 use crate::context::{Hop, Outcome, Side};
 use crate::evaluate::{Evaluator, Row};
 use crate::expression::Expr;
+use crate::operators::EdgeCheck;
 use crate::search::{Cursor, SearchSpec, Step};
 
 /// What becomes of a path's edges.
@@ -166,11 +167,12 @@ impl Reach {
             values: vec![vec![]; folds.len()],
             bytes: 0,
         };
-        let taken: Vec<u32> = spec
-            .different_from
-            .iter()
-            .filter_map(|slot| Row { batch: cursor.batch, row: cursor.row, locals: &[] }.element(*slot))
-            .collect();
+        let check = EdgeCheck {
+            test: step.test.clone(),
+            direction: step.direction,
+            different_from: spec.different_from.clone(),
+        };
+        let (batch, row) = (cursor.batch, cursor.row);
         let (mut at, mut hop) = (0, 0u32);
         let mut edges = vec![];
         let mut plain = true;
@@ -183,7 +185,7 @@ impl Reach {
                 reach.starts.push(reach.arcs.len() as u32);
                 edges.clear();
                 let expanded = step.expand(reach.nodes[i], spec.reversed, cursor, |edge, other| {
-                    if !taken.contains(&edge) {
+                    if check.is_different(edge, batch, row) {
                         edges.push((edge, other));
                     }
                     ControlFlow::Continue(())

@@ -1,0 +1,29 @@
+//! One hop of a search did most of its work, at a node with very many edges.
+
+use super::{Found, Look, times};
+
+const FEWEST: u64 = 2_000;
+const SHARE: f64 = 0.4;
+
+pub(super) fn find(look: &Look<'_>) -> Option<Found> {
+    let hops = &look.actual?.hops;
+    let all: u64 = hops.iter().map(|h| h.edges_looked).sum();
+    let widest = hops.iter().max_by_key(|h| h.edges_looked)?;
+    let share = widest.edges_looked as f64 / all.max(1) as f64;
+    // A hub is one node with a good part of its hop's edges.
+    let is_hub = widest.largest_degree * 4 >= widest.edges_looked && widest.frontier > 1;
+    if all < FEWEST || hops.len() < 2 || share < SHARE || !is_hub {
+        return None;
+    }
+    Found::new(
+        format!(
+            "hop {} looked at {} of {} ({:.0} %): one node there has {}",
+            widest.hop,
+            widest.edges_looked,
+            times(all, "edge"),
+            share * 100.0,
+            times(widest.largest_degree, "edge")
+        ),
+        "stay off such nodes with a condition on the edge or its ends within the repetition, name fewer edge labels, or bound the hops",
+    )
+}

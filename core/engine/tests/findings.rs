@@ -1,0 +1,140 @@
+//! What plans and profiles give reason to change: each rule where it is to speak, and where it is to be silent.
+
+#![allow(clippy::unwrap_used)]
+
+mod folded;
+
+use graphodrome_engine::{Finding, Limits, Parameters, prepare};
+use graphodrome_graph::{
+    Element, KeyDefinition, NewEdge, NewNode, Schema, Snapshot, Transaction, Value, label_set,
+};
+use graphodrome_language::ast::Statement;
+use graphodrome_language::parse;
+
+use crate::folded::folded;
+
+/// Two thousand stops in a row, each fourth with an edge to a hub, and the hub to all of them.
+fn graph() -> Snapshot {
+    let mut transaction = Transaction::new(Snapshot::empty(None).unwrap());
+    let mut node = |label: &str, x: i64| {
+        let properties = vec![("x".into(), Value::Int(x)), ("zone".into(), Value::Int(x % 50))];
+        transaction.insert_node(NewNode { labels: label_set([label]), properties }).unwrap()
+    };
+    let stops: Vec<u32> = (0..2_000).map(|x| node("Stop", x)).collect();
+    let hub = node("Hub", -1);
+    let few: Vec<u32> = (0..20).map(|x| node("Depot", x)).collect();
+    let mut edge = |label: &str, source: u32, target: u32, directed: bool| {
+        let labels = label_set([label]);
+        transaction.insert_edge(NewEdge { labels, properties: vec![], directed, source, target }).unwrap();
+    };
+    for pair in stops.windows(2) {
+        edge("NEXT", pair[0], pair[1], true);
+    }
+    for (i, stop) in stops.iter().enumerate() {
+        edge("SERVES", hub, *stop, true);
+        if i.is_multiple_of(4) {
+            edge("TO", *stop, hub, true);
+        }
+    }
+    for (i, depot) in few.iter().enumerate() {
+        edge("NEAR", *depot, stops[i], false);
+    }
+    folded(&transaction.finish().unwrap().0)
+}
+
+fn rules(found: &[Finding]) -> Vec<&str> {
+    found.iter().map(|f| f.rule.as_str()).collect()
+}
+
+/// Findings of the plan, and of a run.
+fn findings(snapshot: &Snapshot, text: &str) -> (Vec<Finding>, Vec<Finding>) {
+    let statements = parse(text).unwrap();
+    let [Statement::Query(query)] = &statements[..] else { panic!("{text}") };
+    let none = Parameters::new();
+    let prepared = prepare(query, text, snapshot, &none).unwrap();
+    let planned = prepared.findings(snapshot);
+    let mut execution = prepared.run(snapshot.clone(), &none, Limits::default());
+    while execution.next_batch().unwrap().is_some() {}
+    (planned, execution.findings())
+}
+
+#[test]
+fn a_lookup_that_is_missing_is_named_with_its_statement() {
+    let snapshot = graph();
+    let (planned, ran) = findings(&snapshot, "MATCH (s:Stop {x: 700}) RETURN s.zone");
+    for found in [&planned, &ran] {
+        assert_eq!(rules(found), ["no-lookup"]);
+        assert_eq!(found[0].statement.as_deref(), Some("CREATE INDEX stop_x OVER (:Stop {x})"));
+        assert!(found[0].message.contains("2,000 nodes Stop"), "{found:?}");
+    }
+    assert!(ran[0].message.contains("for 1 row"), "{ran:?}");
+    // The statement can be read, and with the index the finding is gone.
+    assert!(parse(planned[0].statement.as_deref().unwrap()).is_ok());
+    let on = KeyDefinition {
+        name: "stop_x".into(),
+        element: Element::Node,
+        label: "Stop".into(),
+        properties: vec!["x".into()],
+    };
+    let schema = Schema { indexes: vec![on.into()], ..Schema::default() };
+    let base = graphodrome_graph::Base::build(snapshot.fold(), &schema).unwrap();
+    let indexed = Snapshot::new(base.into(), schema, 1);
+    assert_eq!(findings(&indexed, "MATCH (s:Stop {x: 700}) RETURN s.zone"), (vec![], vec![]));
+    // Few nodes, many of them wanted, or nothing compared: no reason.
+    assert_eq!(findings(&snapshot, "MATCH (d:Depot {x: 7}) RETURN d.zone"), (vec![], vec![]));
+    assert_eq!(findings(&snapshot, "MATCH (s:Stop WHERE s.x > 3) RETURN COUNT(*)").1, vec![]);
+    assert_eq!(findings(&snapshot, "MATCH (s:Stop) RETURN COUNT(*)"), (vec![], vec![]));
+}
+
+#[test]
+fn a_label_that_is_missing_is_asked_for() {
+    let snapshot = graph();
+    assert_eq!(rules(&findings(&snapshot, "MATCH (n {x: 700}) RETURN n.zone").0), ["no-label"]);
+    assert_eq!(rules(&findings(&snapshot, "MATCH (n) RETURN COUNT(*)").0), Vec::<&str>::new());
+}
+
+#[test]
+fn parts_that_nothing_joins_are_told() {
+    let snapshot = graph();
+    let (planned, ran) = findings(&snapshot, "MATCH (s:Stop), (d:Depot) RETURN s.x + d.x AS y");
+    assert_eq!((rules(&planned), rules(&ran)), (vec!["cross-join"], vec!["cross-join"]));
+    assert!(ran[0].message.contains("40,000 rows"), "{ran:?}");
+    let joined = "MATCH (s:Stop), (d:Depot) WHERE s.x = d.x RETURN s.x";
+    assert!(!rules(&findings(&snapshot, joined).1).contains(&"cross-join"));
+    assert!(!rules(&findings(&snapshot, "MATCH (h:Hub), (d:Depot) RETURN d.x").1).contains(&"cross-join"));
+}
+
+#[test]
+fn a_direction_that_is_missing_is_asked_for() {
+    let snapshot = graph();
+    let any = "MATCH (s:Stop WHERE s.x = 5)-[:NEXT]-{1,4}(t) RETURN DISTINCT t.x";
+    assert!(rules(&findings(&snapshot, any).0).contains(&"any-direction"));
+    let given = "MATCH (s:Stop WHERE s.x = 5)-[:NEXT]->{1,4}(t) RETURN DISTINCT t.x";
+    assert!(!rules(&findings(&snapshot, given).0).contains(&"any-direction"));
+    // Undirected edges have none.
+    let near = "MATCH (d:Depot WHERE d.x = 5)-[:NEAR]-{1,4}(t) RETURN DISTINCT t.x";
+    assert!(!rules(&findings(&snapshot, near).0).contains(&"any-direction"));
+}
+
+#[test]
+fn a_hub_is_named_by_its_hop() {
+    let snapshot = graph();
+    let through = "MATCH (s:Stop WHERE s.x < 40)-[:NEXT|TO|SERVES]->{1,4}(t) RETURN DISTINCT t.x";
+    let (planned, ran) = findings(&snapshot, through);
+    assert!(!rules(&planned).contains(&"hub"), "a plan has not seen it");
+    let hub = ran.iter().find(|f| f.rule == "hub").expect("no hub");
+    assert!(hub.message.contains("2,000 edges"), "{hub:?}");
+    let along = "MATCH (s:Stop WHERE s.x < 40)-[:NEXT]->{1,400}(t) RETURN DISTINCT t.x";
+    assert!(!rules(&findings(&snapshot, along).1).contains(&"hub"));
+}
+
+#[test]
+fn many_paths_are_told_once_they_were_made() {
+    let snapshot = graph();
+    let all = "MATCH (s:Stop WHERE s.x < 2)-[e:NEXT|TO|SERVES]->{1,4}(t) RETURN SIZE(e) AS n NEXT RETURN COUNT(DISTINCT n) AS m";
+    assert!(
+        rules(&findings(&snapshot, all).1).contains(&"many-paths") == (findings(&snapshot, all).1.len() > 0)
+    );
+    let ends = "MATCH (s:Stop WHERE s.x < 2)-[e:NEXT|TO|SERVES]->{1,4}(t) RETURN COUNT(DISTINCT t) AS m";
+    assert!(!rules(&findings(&snapshot, ends).1).contains(&"many-paths"));
+}

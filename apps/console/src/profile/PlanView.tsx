@@ -1,5 +1,6 @@
 // A plan or profile: where the time went, the tree, and the hops of every search.
 import { type PlanAnswer, duration } from "../shared/api";
+import { PlanFindings } from "./PlanFindings";
 import { HopChart } from "./HopChart";
 import { PlanTreeView } from "./PlanTreeView";
 import { rows, walk } from "./figures";
@@ -25,6 +26,8 @@ export function PlanView({ answer }: { answer: PlanAnswer }) {
           {off.length > 0 && <> The estimate of {off.map((t) => t.operator).join(", ")} is off by ten times and more.</>}
         </p>
       )}
+      {answer.rolled_back === true && <p className="faint">The query changes the graph: it was run to its end, and nothing of it was kept.</p>}
+      <PlanFindings findings={answer.findings ?? []} />
       <PlanTreeView plan={answer.plan} total={total} first={answer.execute_us !== undefined ? slowest : answer.plan} />
       {searches.map((search, i) => <HopChart key={i} hops={search.actual?.hops ?? []} name={search.operator} />)}
     </div>

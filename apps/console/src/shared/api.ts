@@ -105,8 +105,19 @@ export interface PlanTree {
   inputs: PlanTree[];
 }
 
+export interface PlanFinding {
+  rule: string;
+  operator: string;
+  message: string;
+  advice: string;
+  statement?: string;
+}
+
 export interface PlanAnswer {
   plan: PlanTree;
+  findings?: PlanFinding[];
+  /** The query changes the graph: it was run, and nothing of it was kept. */
+  rolled_back?: boolean;
   rows?: number;
   parse_us: number;
   check_us: number;

@@ -6,12 +6,14 @@ const FEWEST: u64 = 2_000;
 const SHARE: f64 = 0.4;
 
 pub(super) fn find(look: &Look<'_>) -> Option<Found> {
-    let hops = &look.actual?.hops;
+    let actual = look.actual?;
+    let hops = &actual.hops;
     let all: u64 = hops.iter().map(|h| h.edges_looked).sum();
     let widest = hops.iter().max_by_key(|h| h.edges_looked)?;
     let share = widest.edges_looked as f64 / all.max(1) as f64;
-    // A hub is one node with a good part of its hop's edges.
-    let is_hub = widest.largest_degree * 4 >= widest.edges_looked && widest.frontier > 1;
+    // A hub is one node with a good part of its hop's edges; hops of several searches are added up.
+    let searches = actual.searches.max(1);
+    let is_hub = widest.largest_degree * 4 * searches >= widest.edges_looked && widest.frontier > 1;
     if all < FEWEST || hops.len() < 2 || share < SHARE || !is_hub {
         return None;
     }

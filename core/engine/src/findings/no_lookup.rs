@@ -24,7 +24,7 @@ pub(super) fn find(look: &Look<'_>) -> Option<Found> {
     if known || nodes < FEWEST {
         return None;
     }
-    let all = times(nodes, &format!("node {label}"));
+    let all = format!("{} {label}", times(nodes, "node"));
     let message = match look.actual {
         Some(actual) if actual.rows_out as f64 > nodes as f64 * SHARE => return None,
         Some(actual) => {

@@ -44,7 +44,7 @@ fn shown(found: &Value) -> String {
         .zip(list(found, "hops"))
         .filter_map(|(n, hop)| Some((n["id"].as_str()?, hop.as_u64()?)))
         .collect();
-    let mut rows = table::plain(&["hop", "node", "over", "from"]);
+    let mut rows = table::plain(&["hop", "from", "over", "node"]);
     for node in nodes {
         let Some(id) = node["id"].as_str() else { continue };
         let hop = hop_of[id];
@@ -68,7 +68,7 @@ fn shown(found: &Value) -> String {
             };
             (arrow, names.get(other).cloned().unwrap_or_default())
         });
-        rows.add_row([hop.to_string(), names.get(id).cloned().unwrap_or_default(), over, from]);
+        rows.add_row([hop.to_string(), from, over, names.get(id).cloned().unwrap_or_default()]);
     }
     let mut out = format!("{rows}\n{} nodes, {} edges\n", nodes.len(), list(found, "edges").len());
     if found["full"] == true {

@@ -16,7 +16,7 @@ function widths(result: QueryResult): number[] {
   const sample = result.rows.slice(0, 100);
   return result.columns.map((column, c) => {
     const longest = sample.reduce((most, row) => Math.max(most, cellText(row[c]).length), 0);
-    return Math.min(WIDEST, Math.max(column.name.length + 3, longest, 5));
+    return Math.min(WIDEST, Math.max(column.name.length + 5, longest, 6));
   });
 }
 

@@ -61,7 +61,7 @@ impl OperatorPlan for FoldPaths {
 
     fn details(&self) -> Vec<(&'static str, String)> {
         let spec = self.spec();
-        search_details(spec, "a row an end; paths are made only where there is a cycle within reach")
+        search_details(spec, "a row an end")
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {

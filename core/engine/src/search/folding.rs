@@ -1,14 +1,16 @@
 //! Sums over paths without the paths: how many lead from a node to each end, and what adds up along them, where a step
 //! is repeated. Walks are counted hop by hop. Trails and their kin are the same as walks where what can be reached has no
-//! cycle; then one pass in the order of the edges is enough.
+//! cycle; then one pass in the order of the edges is enough. Where it has cycles, trails and acyclic paths of any length
+//! are made within each strong component alone, and folded from one component to the next.
 
 use std::ops::ControlFlow;
 use std::time::Instant;
 
+use graphodrome_algorithms::{Stopped, Subgraph, layers, strong_components};
 use graphodrome_graph::Value;
 use graphodrome_language::ast::PathMode;
 use graphodrome_language::{Diagnostic, Span};
-use hashbrown::HashMap;
+use hashbrown::{HashMap, HashSet};
 
 use crate::context::{Hop, Outcome, Side};
 use crate::evaluate::{Evaluator, Row};
@@ -275,7 +277,11 @@ impl Reach {
         &self, spec: &SearchSpec, folds: &[Fold], walks: bool, cursor: &mut Cursor<'_>,
     ) -> Outcome<Folded> {
         let order = self.order();
-        if order.is_none() && !walks {
+        // No trail is longer than there are edges, and none of the other modes.
+        let any_length = spec.min <= 1 && spec.max.is_none_or(|max| max as usize >= self.arcs.len());
+        let by_parts =
+            any_length && matches!(spec.mode, PathMode::Walk | PathMode::Trail | PathMode::Acyclic);
+        if order.is_none() && !walks && !by_parts {
             return Ok(Folded::Enumerate("there is a cycle within reach"));
         }
         let n = self.nodes.len();
@@ -287,6 +293,7 @@ impl Reach {
             totals[0].add(&begin, folds).ok_or_else(over)?;
         }
         match order {
+            None if !walks => self.fold_parts(spec, folds, &begin, &mut totals, cursor)?,
             // One pass: whatever its length, a way to a node counts.
             Some(order) if spec.min <= 1 && spec.max.is_none_or(|max| max as usize >= n) => {
                 let mut sums = vec![Sums { paths: 0, folds: vec![None; folds.len()] }; n];
@@ -346,6 +353,71 @@ impl Reach {
         Ok(Folded::Ends(ends))
     }
 
+    /// Trails and acyclic paths of any length where there are cycles: a path goes through the strong components in their
+    /// order and takes no edge of one in another, so that only the ways within a component are made, from each node at
+    /// which paths come into it.
+    fn fold_parts(
+        &self, spec: &SearchSpec, folds: &[Fold], begin: &Sums, totals: &mut [Sums], cursor: &mut Cursor<'_>,
+    ) -> Outcome<()> {
+        let n = self.nodes.len();
+        let span = folds.first().map_or(Span::default(), |f| f.argument.span);
+        let over = || too_many(span);
+        let none = || Sums { paths: 0, folds: vec![None; folds.len()] };
+        let ends: Vec<(u32, u32)> =
+            (0..n).flat_map(|a| self.arcs_of(a).map(move |arc| (a as u32, self.arcs[arc].0))).collect();
+        let graph = Subgraph::of_ends(n, &ends, false, None);
+        let budget = cursor.context.budget.clone();
+        let ask = |_: f64| budget.check().map_err(|_| Stopped::Asked);
+        let Ok((part, count)) = strong_components(&graph, &ask) else { return budget.check() };
+        let mut members: Vec<Vec<u32>> = vec![vec![]; count];
+        part.iter().enumerate().for_each(|(node, p)| members[*p as usize].push(node as u32));
+        let across: Vec<(u32, u32)> = ends
+            .iter()
+            .map(|(a, b)| (part[*a as usize], part[*b as usize]))
+            .filter(|(a, b)| a != b)
+            .collect();
+        let parts = Subgraph::of_ends(count, &across, false, None);
+        let Ok(order) = layers(&parts, &ask) else { return budget.check() };
+        let mut comes: Vec<Sums> = vec![none(); n];
+        comes[0] = begin.clone();
+        for p in order.order {
+            let inside = |node: u32| part[node as usize] == p;
+            let mut here: Vec<(u32, Sums)> = members[p as usize].iter().map(|m| (*m, none())).collect();
+            let place = |node: u32| members[p as usize].partition_point(|m| *m < node);
+            for &entry in &members[p as usize] {
+                let from = std::mem::take(&mut comes[entry as usize]);
+                if from.paths == 0 {
+                    continue;
+                }
+                let within = Within { reach: self, folds, acyclic: spec.mode == PathMode::Acyclic };
+                let mut failed = false;
+                within.ways(entry, &from, &inside, cursor, &mut |node, sums, edges| {
+                    // The path of length 0 was counted, and goes on by itself: it has nothing that could be added to.
+                    if entry != 0 || edges > 0 {
+                        failed |= here[place(node)].1.add(sums, folds).is_none();
+                        failed |= totals[node as usize].add(sums, folds).is_none();
+                    }
+                })?;
+                if failed {
+                    return Err(over());
+                }
+            }
+            if inside(0) {
+                here.push((0, begin.clone()));
+            }
+            for (node, sums) in here.iter().filter(|(_, sums)| sums.paths > 0) {
+                for arc in self.arcs_of(*node as usize) {
+                    let to = self.arcs[arc].0;
+                    if !inside(to) {
+                        let on = self.along(sums, arc, folds).ok_or_else(over)?;
+                        comes[to as usize].add(&on, folds).ok_or_else(over)?;
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+
     /// Every path of `from`, with one edge more.
     fn along(&self, from: &Sums, arc: usize, folds: &[Fold]) -> Option<Sums> {
         let mut on = Sums { paths: from.paths, folds: Vec::with_capacity(folds.len()) };
@@ -364,6 +436,56 @@ impl Reach {
             on.folds.push(Some(folded));
         }
         Some(on)
+    }
+}
+
+/// Ways within one strong component.
+struct Within<'r> {
+    reach: &'r Reach,
+    folds: &'r [Fold],
+    /// No node twice; otherwise no edge twice.
+    acyclic: bool,
+}
+
+impl Within<'_> {
+    /// Calls `seen(end, sums, edges)` for every way from `entry`, that without an edge too: what `from` becomes along it.
+    fn ways(
+        &self, entry: u32, from: &Sums, inside: &dyn Fn(u32) -> bool, cursor: &mut Cursor<'_>,
+        seen: &mut dyn FnMut(u32, &Sums, usize),
+    ) -> Outcome<()> {
+        let mut taken: HashSet<u32> = HashSet::new();
+        let mark = |node: u32, edge: u32| if self.acyclic { node } else { edge };
+        if self.acyclic {
+            taken.insert(entry);
+        }
+        seen(entry, from, 0);
+        // A node, its next arc, the sums there, and what was marked to get there.
+        let first = self.reach.arcs_of(entry as usize).start;
+        let mut way: Vec<(u32, usize, Sums, Option<u32>)> = vec![(entry, first, from.clone(), None)];
+        while let Some((node, next, sums, marked)) = way.last_mut() {
+            cursor.context.work(1)?;
+            if *next == self.reach.arcs_of(*node as usize).end {
+                let marked = *marked;
+                way.pop();
+                marked.iter().for_each(|m| {
+                    taken.remove(m);
+                });
+                continue;
+            }
+            let arc = *next;
+            *next += 1;
+            let (to, edge) = self.reach.arcs[arc];
+            if !inside(to) || !taken.insert(mark(to, edge)) {
+                continue;
+            }
+            let Some(on) = self.reach.along(sums, arc, self.folds) else {
+                return Err(too_many(self.folds.first().map_or(Span::default(), |f| f.argument.span)));
+            };
+            seen(to, &on, way.len());
+            let first = self.reach.arcs_of(to as usize).start;
+            way.push((to, first, on, Some(mark(to, edge))));
+        }
+        Ok(())
     }
 }
 

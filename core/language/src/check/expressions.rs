@@ -303,6 +303,19 @@ impl Checker<'_> {
         }
     }
 
+    /// A property of a variable on one side of an equality, a literal on the other.
+    fn equal_to_literal(&mut self, side: &Expression, literal: &Expression) {
+        let ExpressionKind::Property(operand, property) = &side.kind else { return };
+        let ExpressionKind::Variable(name) = &operand.kind else { return };
+        let Some(bound) = self.scope.get(name).cloned() else { return };
+        let element = match bound.kind {
+            VariableKind::Node => Element::Node,
+            VariableKind::Edge => Element::Edge,
+            _ => return,
+        };
+        self.float_equality(literal, &property.text, element, bound.labels.as_ref());
+    }
+
     fn binary(
         &mut self, e: &Expression, operator: BinaryOperator, a: &Expression, b: &Expression,
         in_aggregate: bool,
@@ -317,6 +330,10 @@ impl Checker<'_> {
             }
             Equal | NotEqual | Less | LessOrEqual | Greater | GreaterOrEqual => {
                 self.comparable(x, y, e.span);
+                if operator == Equal {
+                    self.equal_to_literal(a, b);
+                    self.equal_to_literal(b, a);
+                }
                 Class::Bool
             }
             Concatenate => {

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use graphodrome_graph::{Element, LabelExpression};
+use graphodrome_graph::{Code, Element, LabelExpression, Value, ValueType};
 
 use crate::ast::*;
 use crate::check::Checker;
@@ -94,7 +94,32 @@ impl Checker<'_> {
     pub(super) fn property_class(
         &self, name: &str, element: Element, labels: Option<&LabelExpression>,
     ) -> Class {
-        let Some(graph_type) = &self.known.graph_type else { return Class::Unknown };
+        let types = self.property_types(name, element, labels);
+        types.iter().map(Class::of_type).reduce(Class::or).unwrap_or(Class::Unknown)
+    }
+
+    /// A literal that is compared for equality with a property: a DECIMAL is equal to a float of exactly its value, and
+    /// there is none of most.
+    pub(super) fn float_equality(
+        &mut self, literal: &Expression, name: &str, element: Element, labels: Option<&LabelExpression>,
+    ) {
+        let ExpressionKind::Literal(Value::Decimal(wanted)) = &literal.kind else { return };
+        let types = self.property_types(name, element, labels);
+        let floats = !types.is_empty() && types.iter().all(|t| matches!(t, ValueType::Float(_)));
+        if floats && !Value::Float(wanted.to_f64()).order(&Value::Decimal(*wanted)).is_eq() {
+            let text = format!("{name} holds floats, and none is exactly {wanted}: this is never true");
+            let found = Diagnostic::warning(Code::DATA, literal.span, text);
+            self.found.push(
+                found.hint(format!("write {wanted}e0 for the float that is nearest, or ask for a range")),
+            );
+        }
+    }
+
+    /// The types that a property may have.
+    fn property_types(
+        &self, name: &str, element: Element, labels: Option<&LabelExpression>,
+    ) -> Vec<ValueType> {
+        let Some(graph_type) = &self.known.graph_type else { return vec![] };
         let fits = |set: &graphodrome_graph::LabelSet| labels.is_none_or(|l| l.matches(set));
         let properties: Vec<_> = match element {
             Element::Node => {
@@ -104,8 +129,8 @@ impl Checker<'_> {
                 graph_type.edges.iter().filter(|t| fits(&t.labels)).map(|t| &t.properties).collect()
             }
         };
-        let classes = properties.into_iter().flatten().filter(|p| *p.name == *name);
-        classes.map(|p| Class::of_type(&p.value_type)).reduce(Class::or).unwrap_or(Class::Unknown)
+        let named = properties.into_iter().flatten().filter(|p| *p.name == *name);
+        named.map(|p| p.value_type.clone()).collect()
     }
 
     pub(crate) fn unbound(&mut self, name: &Name) {
@@ -124,5 +149,50 @@ impl Checker<'_> {
         self.found.push(
             Diagnostic::unknown(name.span, format!("there is no variable {}", name.text)).maybe_hint(hint),
         );
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used)]
+
+    use crate::ast::Statement;
+    use crate::{Known, Severity, check_query, parse, parse_graph_type};
+
+    fn warnings(text: &str) -> Vec<String> {
+        let graph_type =
+            parse_graph_type("{ (A :A { f FLOAT64, d DECIMAL(9, 3) }), (A)-[:R { f FLOAT32 }]->(A) }")
+                .unwrap();
+        let (node_labels, edge_labels) = (vec!["A".into()], vec!["R".into()]);
+        let known =
+            Known { graph_type: Some(graph_type.into()), node_labels, edge_labels, ..Known::default() };
+        let statements = parse(text).unwrap();
+        let [Statement::Query(query)] = &statements[..] else { panic!("{text}") };
+        let found = check_query(query, &known, None);
+        assert!(found.iter().all(|d| d.severity == Severity::Warning), "{text}: {found:?}");
+        found.into_iter().map(|d| format!("{} {}", d.message, d.hint.unwrap_or_default())).collect()
+    }
+
+    #[test]
+    fn a_float_that_can_never_be_equal_is_told() {
+        for text in [
+            "MATCH (a:A {f: 155.2}) RETURN a",
+            "MATCH (a:A) WHERE a.f = 155.2 RETURN a",
+            "MATCH (a:A) WHERE 155.2 = a.f RETURN a",
+            "MATCH (a:A)-[r:R {f: 0.1}]->() RETURN r",
+        ] {
+            let said = warnings(text);
+            assert_eq!(said.len(), 1, "{text}: {said:?}");
+            assert!(said[0].contains("never true") && said[0].contains("e0 for the float"), "{said:?}");
+        }
+        for text in [
+            "MATCH (a:A {f: 155.25}) RETURN a",
+            "MATCH (a:A {f: 155.2e0}) RETURN a",
+            "MATCH (a:A {f: 155}) RETURN a",
+            "MATCH (a:A {d: 155.2}) RETURN a",
+            "MATCH (a:A) WHERE a.f > 155.2 RETURN a",
+        ] {
+            assert_eq!(warnings(text), Vec::<String>::new(), "{text}");
+        }
     }
 }

@@ -197,6 +197,7 @@ impl Checker<'_> {
         for (property, value) in &filter.properties {
             self.property(property, Some(element), labels);
             let class = self.expression(value, false);
+            self.float_equality(value, &property.text, element, labels);
             let held = self.property_class(&property.text, element, labels);
             self.comparable(held, class, property.span.to(value.span));
         }

@@ -4,7 +4,7 @@ use graphodrome_tests::*;
 use serde_json::Value;
 use thirtyfour::prelude::*;
 
-use crate::page::{Driver, browser, press, see, until, write};
+use crate::page::{Session, press, see, session, until, write};
 
 async fn violations(page: &WebDriver) -> Vec<String> {
     let run = "const done = arguments[arguments.length - 1];
@@ -18,13 +18,8 @@ async fn violations(page: &WebDriver) -> Vec<String> {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn axe_finds_nothing_serious_on_any_page() {
-    let folder = folder();
-    let service = Running::start(folder.path(), &[]);
-    load_demo(&service.client()).await;
     let axe = std::fs::read_to_string(root().join("apps/console/node_modules/axe-core/axe.min.js")).unwrap();
-    let driver = Driver::start();
-    let profile = tempfile::tempdir().unwrap();
-    let page = browser(&driver, profile.path()).await;
+    let Session { service, page, .. } = &session().await;
     let mut found = vec![];
     for theme in ["light", "dark"] {
         page.goto(&service.url).await.unwrap();
@@ -41,24 +36,24 @@ async fn axe_finds_nothing_serious_on_any_page() {
             ("/nowhere", "h1"),
         ] {
             page.goto(&format!("{}{path}", service.url)).await.unwrap();
-            see(&page, ready, "").await;
+            see(page, ready, "").await;
             page.execute(&axe, vec![]).await.unwrap();
-            found.extend(violations(&page).await.into_iter().map(|v| format!("{theme} {path}: {v}")));
+            found.extend(violations(page).await.into_iter().map(|v| format!("{theme} {path}: {v}")));
             if path.starts_with("/?") {
-                write(&page, "MATCH p = ANY SHORTEST (:Reservoir {code: 'S-001'})-[:PIPE]->+(:Junction {code: 'J-00050'}) RETURN p, '$code' AS text").await;
+                write(page, "MATCH p = ANY SHORTEST (:Reservoir {code: 'S-001'})-[:PIPE]->+(:Junction {code: 'J-00050'}) RETURN p, '$code' AS text").await;
                 for (button, shown) in [
                     ("#profile", ".operator"),
                     ("#run", ".result-pane .problem, table.result"),
                     ("[aria-expanded]", ".panel"),
                 ] {
-                    press(&page, button, "").await;
-                    until(&page, &format!("document.querySelector('{shown}')")).await;
+                    press(page, button, "").await;
+                    until(page, &format!("document.querySelector('{shown}')")).await;
                     let what = format!("{theme} {path} after {button}");
-                    found.extend(violations(&page).await.into_iter().map(|v| format!("{what}: {v}")));
+                    found.extend(violations(page).await.into_iter().map(|v| format!("{what}: {v}")));
                 }
             }
         }
     }
     assert!(found.is_empty(), "{}", found.join("\n"));
-    page.quit().await.unwrap();
+    page.clone().quit().await.unwrap();
 }

@@ -4,12 +4,33 @@ use std::io::{BufRead, BufReader};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
+use graphodrome_tests::*;
 use thirtyfour::prelude::*;
 
-pub struct Driver(Child, u16);
+/// A service with the demo graph, and a browser; all of it ends with the test.
+pub struct Session {
+    pub service: Running,
+    pub client: graphodrome_client::Client,
+    pub page: WebDriver,
+    _driver: Driver,
+    _folders: [tempfile::TempDir; 2],
+}
+
+pub async fn session() -> Session {
+    let data = folder();
+    let service = Running::start(data.path(), &[]);
+    let client = service.client();
+    load_demo(&client).await;
+    let driver = Driver::start();
+    let profile = tempfile::tempdir().unwrap();
+    let page = browser(&driver, profile.path()).await;
+    Session { service, client, page, _driver: driver, _folders: [data, profile] }
+}
+
+struct Driver(Child, u16);
 
 impl Driver {
-    pub fn start() -> Driver {
+    fn start() -> Driver {
         let mut child = Command::new("chromedriver")
             .arg("--port=0")
             .stdout(Stdio::piped())
@@ -35,7 +56,7 @@ impl Drop for Driver {
     }
 }
 
-pub async fn browser(driver: &Driver, profile: &std::path::Path) -> WebDriver {
+async fn browser(driver: &Driver, profile: &std::path::Path) -> WebDriver {
     let mut wanted = DesiredCapabilities::chrome();
     for argument in [
         "--headless=new",

@@ -57,7 +57,7 @@ fn shown(found: &Value) -> String {
             } else {
                 return None;
             };
-            (hop_of.get(other).copied()? + 1 == hop).then(|| (edge, other))
+            (hop_of.get(other).copied()? + 1 == hop).then_some((edge, other))
         });
         let (over, from) = by.map_or((String::new(), String::new()), |(edge, other)| {
             let label = table::cell(edge, &[]);

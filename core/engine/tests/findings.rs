@@ -131,7 +131,8 @@ fn a_hub_is_named_by_its_hop() {
 #[test]
 fn many_paths_are_told_once_they_were_made() {
     let snapshot = graph();
-    let all = "MATCH (s:Stop WHERE s.x < 80)-[e:NEXT|TO|SERVES]->{1,3}(t) RETURN MAX(SIZE(e)) AS n";
+    let all =
+        "MATCH p = (s:Stop WHERE s.x < 80)-[e:NEXT|TO|SERVES]->{1,3}(t) RETURN MAX(PATH_LENGTH(p)) AS n";
     let (planned, ran) = findings(&snapshot, all);
     assert!(
         !rules(&planned).contains(&"many-paths"),

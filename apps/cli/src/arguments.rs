@@ -1,9 +1,15 @@
 //! The command line's grammar, with an example for each command.
 
+mod measures;
+mod saved;
+
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+
+pub use measures::{MeasureCommand, MeasureOptions, NeighboursOptions};
+pub use saved::SavedCommand;
 
 #[derive(Parser)]
 #[command(
@@ -275,89 +281,6 @@ pub enum ModelFormat {
     Svg,
 }
 
-#[derive(Subcommand)]
-pub enum MeasureCommand {
-    /// List all measures
-    #[command(after_help = "Example:\n  graphodrome measure list")]
-    List {
-        #[arg(long)]
-        json: bool,
-    },
-    /// Show a measure's arguments and columns, its source and its cost
-    #[command(after_help = "Example:\n  graphodrome measure show page_rank")]
-    Show {
-        name: String,
-        #[arg(long)]
-        json: bool,
-    },
-    /// Run a measure, or keep its columns as properties
-    #[command(
-        after_help = "Examples:\n  graphodrome measure run betweenness -g averley --edges '-[:PIPE]-' --top 5\n  graphodrome measure run maximum_flow -g averley --edges '-[:PIPE]->' \\\n      -a source=\"(:Site {code: 'S-001'})\" -a target=\"(:Site {code: 'S-002'})\" -a capacity=diameter_mm\n  graphodrome measure run weak_components -g averley --set component=part"
-    )]
-    Run(MeasureOptions),
-}
-
-#[derive(Args)]
-pub struct NeighboursOptions {
-    /// Label that has a key
-    pub label: String,
-    /// The key's value; of several properties with commas between them
-    pub key: String,
-    #[arg(short, long, env = "GRAPHODROME_GRAPH")]
-    pub graph: String,
-    /// How far
-    #[arg(long, default_value_t = 1)]
-    pub hops: u32,
-    /// Which way edges are followed: out, in or any
-    #[arg(long, default_value = "any")]
-    pub direction: String,
-    /// Labels of the edges; all without it
-    #[arg(long, value_name = "LABEL,...")]
-    pub edges: Option<String>,
-    /// Nodes at most
-    #[arg(long, default_value_t = 100)]
-    pub limit: usize,
-    /// Of one node's edges of one label and direction so many at most
-    #[arg(long, default_value_t = 20)]
-    pub sample: usize,
-    /// The same seed draws the same edges
-    #[arg(long, default_value_t = 1)]
-    pub seed: u64,
-    /// Print the data instead of tables
-    #[arg(long)]
-    pub json: bool,
-}
-
-#[derive(Args)]
-pub struct MeasureOptions {
-    pub name: String,
-    #[arg(short, long)]
-    pub graph: String,
-    /// The nodes looked at, as a pattern: (n:Site WHERE n.population > 0)
-    #[arg(long, value_name = "PATTERN")]
-    pub nodes: Option<String>,
-    /// The edges looked at and how they are read: -[:PIPE]-> along, <-[:PIPE]- against, -[:PIPE]- both ways
-    #[arg(long, value_name = "PATTERN", allow_hyphen_values = true)]
-    pub edges: Option<String>,
-    /// Another argument; a node is given by a pattern: source="(:Site {code: 'S-001'})"
-    #[arg(short = 'a', long = "argument", value_name = "NAME=VALUE")]
-    pub arguments: Vec<String>,
-    /// So many rows, the foremost first; 0 for all
-    #[arg(long, default_value_t = 20)]
-    pub top: u64,
-    /// Keep a column as a property of the rows' nodes or edges; may be given again
-    #[arg(long, value_name = "COLUMN=PROPERTY")]
-    pub set: Vec<String>,
-    /// Print the query that this is, and do not run it
-    #[arg(long)]
-    pub text: bool,
-    #[arg(long, value_enum, default_value_t = Format::Table)]
-    pub format: Format,
-    /// Seconds it may take
-    #[arg(long)]
-    pub timeout: Option<f64>,
-}
-
 #[derive(Args)]
 pub struct LoadOptions {
     /// The mapping (TOML); files in it are relative to it
@@ -487,39 +410,6 @@ pub struct FmtOptions {
     /// Change nothing; fail and name the files that would be changed
     #[arg(long)]
     pub check: bool,
-}
-
-#[derive(Subcommand)]
-pub enum SavedCommand {
-    /// List the saved queries
-    #[command(after_help = "Example:\n  graphodrome saved list")]
-    List,
-    /// Print a saved query with its header
-    #[command(after_help = "Example:\n  graphodrome saved show sites_above")]
-    Show { name: String },
-    /// Save the query of a file; its header says its name, folder, description and parameters
-    #[command(after_help = "Example:\n  graphodrome saved add sites_above.gql")]
-    Add { file: PathBuf },
-    /// Run a saved query
-    #[command(after_help = "Example:\n  graphodrome saved run sites_above -g averley -p level=120")]
-    Run {
-        name: String,
-        /// Graph to query
-        #[arg(short, long, env = "GRAPHODROME_GRAPH")]
-        graph: String,
-        /// Parameter, read as its declared type
-        #[arg(short, long = "param", value_name = "NAME=VALUE")]
-        parameters: Vec<String>,
-    },
-    /// Forget a saved query
-    #[command(after_help = "Example:\n  graphodrome saved remove sites_above")]
-    Remove { name: String },
-    /// Write all saved queries into a folder, one file each
-    #[command(after_help = "Example:\n  graphodrome saved export queries/")]
-    Export { folder: PathBuf },
-    /// Save every .gql file of a folder and its folders
-    #[command(after_help = "Example:\n  graphodrome saved import queries/")]
-    Import { folder: PathBuf },
 }
 
 #[derive(Args)]

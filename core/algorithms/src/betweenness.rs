@@ -24,8 +24,7 @@ pub struct Sampled {
 pub struct Betweenness {
     /// Pairs of other nodes, each by the share of its shortest paths that lead through the node.
     pub scores: Vec<f64>,
-    /// Of a sample: with 95 % probability no score is farther off than this, times the number of pairs. 0 where all
-    /// were looked at.
+    /// Of a sample: with 95 % probability no score is farther off than this. 0 where all sources were searched from.
     pub error: f64,
 }
 
@@ -177,9 +176,9 @@ pub fn betweenness(graph: &Subgraph, sampled: Option<Sampled>, ask: Ask<'_>) -> 
     let scale = if sources.is_empty() { 1.0 } else { n as f64 / sources.len() as f64 };
     let scale = if once { scale / 2.0 } else { scale };
     scores.iter_mut().for_each(|score| *score *= scale);
-    let error = match sources.len() < n {
-        true => ((2.0 * n as f64 / 0.05).ln() / (2.0 * sources.len() as f64)).sqrt(),
-        false => 0.0,
-    };
+    // Of all pairs that a score could count, the share that it may be off by.
+    let share = ((2.0 * n as f64 / 0.05).ln() / (2.0 * sources.len().max(1) as f64)).sqrt();
+    let pairs = n as f64 * (n as f64 - 1.0) / if once { 2.0 } else { 1.0 };
+    let error = if sources.len() < n { share * pairs } else { 0.0 };
     Ok(Betweenness { scores, error })
 }

@@ -230,9 +230,7 @@ proptest! {
     #[test]
     fn a_cycle_has_no_order(drawn in drawn()) {
         let plain = drawn.plain();
-        let cyclic = drawn.ends.iter().enumerate().any(|(e, (a, b))| {
-            plain.reachable(*b as usize, *a as usize, None) && (!drawn.both_ways || e < drawn.ends.len())
-        });
+        let cyclic = drawn.ends.iter().any(|(a, b)| plain.reachable(*b as usize, *a as usize, None));
         prop_assert_eq!(layers(&drawn.graph(), GO_ON).is_err(), cyclic);
     }
 
@@ -397,9 +395,9 @@ fn a_sample_says_how_far_it_may_be_off() {
     let exact = betweenness(&graph, None, GO_ON).unwrap();
     let sampled = betweenness(&graph, Some(Sampled { sources: 200, seed: 3 }), GO_ON).unwrap();
     let pairs = 400.0 * 399.0 / 2.0;
-    assert!(sampled.error > 0.0 && sampled.error < 0.2, "{}", sampled.error);
+    assert!(sampled.error > 0.0 && sampled.error < 0.2 * pairs, "{}", sampled.error);
     for (a, b) in exact.scores.iter().zip(&sampled.scores) {
-        assert!((a - b).abs() <= sampled.error * pairs);
+        assert!((a - b).abs() <= sampled.error);
     }
 }
 

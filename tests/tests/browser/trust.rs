@@ -80,7 +80,7 @@ async fn results_say_what_they_are_of_and_are_exact() {
     let editor = page.find(By::Css(".cm-content")).await.unwrap();
     editor.send_keys(Key::End + "").await.unwrap();
     editor.send_keys("a").await.unwrap();
-    until(page, "document.querySelector('.cm-tooltip-autocomplete') || true").await;
+    until(page, "document.querySelector('.cm-tooltip-autocomplete')").await;
     editor.send_keys(Key::Enter + "LIMIT 5").await.unwrap();
     until(page, "document.querySelector('.cm-content').innerText.includes('ORDER BY ca')").await;
     see(page, ".cm-content", "LIMIT 5").await;

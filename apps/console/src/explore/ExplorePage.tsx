@@ -4,7 +4,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import Alert from "react-bootstrap/Alert";
 import { useSearchParams } from "react-router-dom";
-import { type Measure, type Names, ask, get } from "../shared/api";
+import { type Measure, type Names, Problem, ask, get } from "../shared/api";
 import { useKept } from "../shared/kept";
 import { ProblemBox } from "../shared/Problems";
 import { useDark } from "../shared/theme";
@@ -37,6 +37,7 @@ export default function ExplorePage({ graph }: { graph: string }) {
   const [fit, setFit] = useState(0);
   const [off, setOff] = useState<ReadonlySet<string>>(NONE);
   const [values, setValues] = useState<ReadonlyMap<string, number>>(new Map());
+  const [measuring, setMeasuring] = useState<Problem | null>(null);
   const drawn = useRef<cytoscape.Core | null>(null);
   const frame = useRef<HTMLDivElement>(null);
   const names = useQuery({ queryKey: ["names", graph], queryFn: () => get<Names>(`/v1/graphs/${encodeURIComponent(graph)}/names`) });
@@ -85,16 +86,15 @@ export default function ExplorePage({ graph }: { graph: string }) {
   useEffect(() => {
     if (wanted === null || picture.nodes.size === 0) return;
     const [measure = "", column = ""] = wanted.split(":");
-    let stale = false;
-    void ask(graph, measured(measure, column, picture), 20_000).then(
-      (answer) => {
-        if (!stale) setValues(new Map(answer.rows.map((row) => [String(row[0]), Number(row[1])])));
+    const abort = new AbortController();
+    setMeasuring(null);
+    ask(graph, measured(measure, column, picture), 20_000, abort.signal).then(
+      (answer) => setValues(new Map(answer.rows.map((row) => [String(row[0]), Number(row[1])]))),
+      (error: unknown) => {
+        if (error instanceof Problem) setMeasuring(error);
       },
-      () => undefined,
     );
-    return () => {
-      stale = true;
-    };
+    return () => abort.abort();
   }, [wanted, picture, graph]);
 
   const { looks, legend, scale } = useMemo(() => looksOf(picture, bundles, choices, values, dark), [picture, bundles, choices, values, dark]);
@@ -118,6 +118,7 @@ export default function ExplorePage({ graph }: { graph: string }) {
       <h1 className="visually-hidden">Explore {graph}</h1>
       <FindPanel graph={graph} names={names.data} exploration={exploration} onFound={(ids) => choose(ids)} />
       {exploration.problem && <ProblemBox problem={exploration.problem} onClose={exploration.dismiss} />}
+      {measuring && <ProblemBox problem={measuring} onClose={() => setMeasuring(null)} />}
       {exploration.note && <Alert variant="info" className="problem" dismissible onClose={exploration.dismiss}>{exploration.note}</Alert>}
       <div className="explore-frame">
         <div className="explore-main" ref={frame}>

@@ -2,7 +2,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import Button from "react-bootstrap/Button";
-import { type GraphElement, type Names, ask, cellText, elementName } from "../shared/api";
+import { type GraphElement, type Names, Problem, ask, cellText, elementName } from "../shared/api";
+import { ProblemBox } from "../shared/Problems";
 import { PathForm } from "./PathForm";
 import { type Way, neighbourCounts, neighbours } from "./queries";
 import type { Exploration } from "./useExploration";
@@ -14,13 +15,14 @@ const SAMPLE = 30;
 const ARROWS: Record<Way, [string, string]> = { out: ["-[", "]→"], in: ["←[", "]-"], undirected: ["~[", "]~"], any: ["-[", "]-"] };
 
 function Neighbours({ graph, node, exploration }: { graph: string; node: GraphElement; exploration: Exploration }) {
-  const [asked, ask_] = useState<string | null>(null);
+  const [hub, setHub] = useState<string | null>(null);
   const counts = useQuery({ queryKey: ["neighbours", graph, node.id], queryFn: () => ask(graph, neighbourCounts(node)) });
   const draw = (labels: string[], way: Way, limit: number, all: number) => {
-    ask_(null);
+    setHub(null);
     const [before, after] = ARROWS[way];
     void exploration.run(`${elementName(node)} ${before}${labels.join("&")}${after}${limit < all ? ` (${limit} of ${all})` : ""}`, neighbours(node, labels, way, limit));
   };
+  if (counts.error instanceof Problem) return <ProblemBox problem={counts.error} />;
   if (counts.data?.rows.length === 0) return <p className="faint">It has no edges.</p>;
   return (
     <ul className="neighbours" aria-label="Neighbours">
@@ -30,10 +32,10 @@ function Neighbours({ graph, node, exploration }: { graph: string; node: GraphEl
         const [before, after] = ARROWS[way];
         return (
           <li key={key}>
-            <button type="button" className="expand" onClick={() => (count > HUB ? ask_(key) : draw(labels, way, count, count))}>
+            <button type="button" className="expand" onClick={() => (count > HUB ? setHub(key) : draw(labels, way, count, count))}>
               <code>{before}{labels.join("&")}{after}</code> <span className="count">{count.toLocaleString("en")}</span>
             </button>
-            {asked === key && (
+            {hub === key && (
               <div className="hub" role="alert">
                 {count.toLocaleString("en")} edges are many.
                 <Button size="sm" variant="outline-secondary" onClick={() => draw(labels, way, SAMPLE, count)}>{SAMPLE} of them</Button>

@@ -9,7 +9,8 @@ import { useNavigate } from "react-router-dom";
 import { scalar, type LayoutName } from "./layout";
 import { propertyNames } from "./picture";
 import { asQuery } from "./queries";
-import { save, svgOf } from "./svg";
+import { save } from "../shared/save";
+import { svgOf } from "./svg";
 import type { Exploration } from "./useExploration";
 
 const LAYOUTS: [LayoutName, string][] = [

@@ -5,7 +5,7 @@ import { Bar, BarChart, CartesianGrid, Line, LineChart, ResponsiveContainer, Sca
 import { type QueryResult, cellText } from "../shared/api";
 import { number } from "./values";
 
-type Form_ = "bars" | "line" | "points" | "histogram";
+type ChartForm = "bars" | "line" | "points" | "histogram";
 
 const MOST = 2000;
 const BINS = 24;
@@ -29,7 +29,7 @@ function histogram(values: number[]): Point[] {
 export default function Chart({ result }: { result: QueryResult }) {
   const numeric = useMemo(() => result.columns.flatMap((c, i) => (result.rows.slice(0, 50).some((row) => number(row[i]) !== null) ? [{ name: c.name, i }] : [])), [result]);
   const first = result.columns.findIndex((_, i) => i !== numeric[0]?.i);
-  const [form, setForm] = useState<Form_>("bars");
+  const [form, setForm] = useState<ChartForm>("bars");
   const [x, setX] = useState(Math.max(0, first));
   const [y, setY] = useState(numeric[0]?.i ?? -1);
   const points = useMemo((): Point[] => {
@@ -51,7 +51,7 @@ export default function Chart({ result }: { result: QueryResult }) {
   return (
     <div className="chart">
       <div className="tools">
-        <Form.Select size="sm" aria-label="Kind of chart" value={form} onChange={(e) => setForm(e.target.value as Form_)}>
+        <Form.Select size="sm" aria-label="Kind of chart" value={form} onChange={(e) => setForm(e.target.value as ChartForm)}>
           <option value="bars">bars</option><option value="line">a line</option><option value="points">points</option><option value="histogram">histogram</option>
         </Form.Select>
         <Form.Select size="sm" aria-label="Values" value={y} onChange={(e) => setY(Number(e.target.value))}>{numeric.map((n) => <option key={n.i} value={n.i}>{n.name}</option>)}</Form.Select>

@@ -1,7 +1,7 @@
 // A result as a file: the rows that are shown, or, of a query that changes nothing, all of them in the service's formats.
 import { type Json, type QueryResult, download } from "../shared/api";
 import { writeExact } from "../shared/json";
-import { save } from "../explore/svg";
+import { save } from "../shared/save";
 import { parameterValues } from "./parameters";
 import type { Run } from "./sheets";
 

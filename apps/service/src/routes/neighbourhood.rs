@@ -1,16 +1,18 @@
 //! A node's neighbourhood as a part of the graph that is fit for drawing: so many hops, so many nodes, of hubs a
 //! sample, and exact counts of what was left out.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, HashSet};
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::ops::ControlFlow;
 use std::sync::Arc;
+use std::time::Instant;
 
 use axum::Json;
 use axum::extract::State;
+use axum::http::StatusCode;
 use graphodrome_engine::known_names;
 use graphodrome_formats::element_json;
-use graphodrome_graph::{Dense, Direction, Element, LabelExpression, Snapshot};
+use graphodrome_graph::{Dense, Direction, Element, LabelExpression, LabelSet, Snapshot};
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json_;
 use utoipa::{IntoParams, ToSchema};
@@ -71,8 +73,8 @@ pub struct Neighbourhood {
 const MOST_HOPS: u32 = 10;
 const MOST_NODES: usize = 5_000;
 
-/// Edges of one node, of one label and one direction.
-type Groups = BTreeMap<(String, &'static str), Vec<(Dense, Dense)>>;
+/// Edges of one node with their other ends, by labels and direction.
+type Groups = BTreeMap<(LabelSet, &'static str), Vec<(Dense, Dense)>>;
 
 struct Spread<'s> {
     snapshot: &'s Snapshot,
@@ -83,9 +85,12 @@ struct Spread<'s> {
     seed: u64,
     nodes: Vec<Dense>,
     hops: Vec<u32>,
-    known: HashMap<Dense, usize>,
+    known: HashSet<Dense>,
     edges: HashSet<Dense>,
+    /// Nodes of which some edges were not taken, by place.
+    partly: Vec<usize>,
     full: bool,
+    deadline: Instant,
 }
 
 impl Spread<'_> {
@@ -98,8 +103,7 @@ impl Spread<'_> {
                 true if self.snapshot.edge_ends(edge).0 == node => "out",
                 true => "in",
             };
-            let label = self.snapshot.edge_labels(edge).join("&");
-            groups.entry((label, way)).or_default().push((edge, other));
+            groups.entry((self.snapshot.edge_labels(edge), way)).or_default().push((edge, other));
             ControlFlow::Continue(())
         });
         groups
@@ -120,40 +124,57 @@ impl Spread<'_> {
         edges
     }
 
-    fn go_on(&mut self, hops: u32) {
+    /// Asked once a node: the greatest hub is gone through in a moment.
+    fn check(&self) -> Result<(), Problem> {
+        if Instant::now() < self.deadline {
+            return Ok(());
+        }
+        Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "the neighbourhood took longer than a query may")
+            .hint("ask for fewer hops or nodes, or name the edges' labels"))
+    }
+
+    fn go_on(&mut self, hops: u32) -> Result<(), Problem> {
         let mut at = 0;
         while at < self.nodes.len() && self.hops[at] < hops {
+            self.check()?;
             let (node, hop) = (self.nodes[at], self.hops[at]);
-            at += 1;
+            let mut left = false;
             for (_, edges) in self.groups(node) {
+                left |= edges.len() > self.sample;
                 for (edge, other) in self.drawn(edges) {
-                    if !self.known.contains_key(&other) {
+                    if !self.known.contains(&other) {
                         if self.nodes.len() == self.limit {
                             self.full = true;
+                            left = true;
                             continue;
                         }
-                        self.known.insert(other, self.nodes.len());
+                        self.known.insert(other);
                         self.nodes.push(other);
                         self.hops.push(hop + 1);
                     }
                     self.edges.insert(edge);
                 }
             }
+            self.partly.extend(left.then_some(at));
+            at += 1;
         }
+        Ok(())
     }
 
-    /// Edges of the nodes that were gone on from which are not in the answer.
-    fn left_out(&self, hops: u32) -> Vec<LeftOut> {
+    /// Edges of the nodes that were gone on from which are not in the answer: one that was not drawn here may have been
+    /// at its other end.
+    fn left_out(&self) -> Result<Vec<LeftOut>, Problem> {
         let mut left_out = vec![];
-        for (at, &node) in self.nodes.iter().enumerate().filter(|(at, _)| self.hops[*at] < hops) {
-            debug_assert!(self.known[&node] == at);
-            for ((edge, direction), all) in self.groups(node) {
+        for &at in &self.partly {
+            self.check()?;
+            let node = self.nodes[at];
+            for ((labels, direction), all) in self.groups(node) {
                 let shown = all.iter().filter(|(e, _)| self.edges.contains(e)).count();
                 if shown < all.len() {
                     let node = format!("n{}", self.snapshot.node_id(node));
                     left_out.push(LeftOut {
                         node,
-                        edge,
+                        edge: labels.join("&"),
                         direction,
                         all: all.len() as u64,
                         shown: shown as u64,
@@ -161,7 +182,7 @@ impl Spread<'_> {
                 }
             }
         }
-        left_out
+        Ok(left_out)
     }
 }
 
@@ -210,8 +231,12 @@ pub async fn node_neighbourhood(
     let limit = within("limit", parameters.limit, 300, MOST_NODES)?;
     let sample = within("sample", parameters.sample, 50, MOST_NODES)?;
     let seed = parameters.seed.unwrap_or(1);
-    // A hub has many edges: not on a thread that answers requests.
+    // A hub has many edges: as a query it takes a slot, a time, and a thread that answers no requests.
+    let time = app.limits.query_time;
+    let slot = app.slot(time).await?;
+    let deadline = Instant::now() + time;
     let found = tokio::task::spawn_blocking(move || {
+        let _slot = slot;
         let mut spread = Spread {
             snapshot: &snapshot,
             direction,
@@ -221,23 +246,26 @@ pub async fn node_neighbourhood(
             seed,
             nodes: vec![node],
             hops: vec![0],
-            known: HashMap::from([(node, 0)]),
+            known: HashSet::from([node]),
             edges: HashSet::new(),
+            partly: vec![],
+            deadline,
             full: false,
         };
-        spread.go_on(hops);
+        spread.go_on(hops)?;
+        let left_out = spread.left_out()?;
         let mut edges: Vec<Dense> = spread.edges.iter().copied().collect();
         edges.sort_by_key(|edge| snapshot.edge_id(*edge));
-        Neighbourhood {
+        Ok(Neighbourhood {
             graph,
             version: snapshot.version,
-            left_out: spread.left_out(hops),
+            left_out,
             nodes: spread.nodes.iter().map(|n| element_json(Element::Node, *n, &snapshot)).collect(),
             hops: spread.hops,
             edges: edges.into_iter().map(|e| element_json(Element::Edge, e, &snapshot)).collect(),
             full: spread.full,
             seed,
-        }
+        })
     });
-    found.await.map(Json).map_err(|e| Problem::internal(&e))
+    found.await?.map(Json)
 }

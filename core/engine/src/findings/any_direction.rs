@@ -2,7 +2,7 @@
 
 use graphodrome_graph::Direction;
 
-use super::{Found, Look};
+use super::{Look, Reason};
 use crate::operators::{Reach, SearchPaths, ShortestPaths};
 use crate::search::SearchSpec;
 
@@ -14,7 +14,7 @@ pub(super) fn spec<'a>(look: &'a Look<'_>) -> Option<&'a SearchSpec> {
         .or_else(|| node.operator::<ShortestPaths>().map(|o| &o.spec))
 }
 
-pub(super) fn find(look: &Look<'_>) -> Option<Found> {
+pub(super) fn find(look: &Look<'_>) -> Option<Reason> {
     let step = spec(look)?.step.as_ref()?;
     let both = matches!(step.direction, Direction::Any | Direction::OutOrIn);
     let tables = &look.snapshot.base.edges;
@@ -22,7 +22,7 @@ pub(super) fn find(look: &Look<'_>) -> Option<Found> {
     if !both || !directed || step.test.tables.is_empty() || !look.snapshot.is_unchanged() {
         return None;
     }
-    Found::new(
+    Reason::new(
         "the search follows edges both ways, and every edge it takes has a direction".into(),
         "give the direction where you mean one, as in -[...]->: half the edges, and no way back over the way there",
     )

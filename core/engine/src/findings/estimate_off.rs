@@ -1,11 +1,11 @@
 //! The planner expected far fewer or far more rows than there were.
 
-use super::{Found, Look, times};
+use super::{Look, Reason, times};
 
 const FACTOR: f64 = 30.0;
 const FEWEST: f64 = 1_000.0;
 
-pub(super) fn find(look: &Look<'_>) -> Option<Found> {
+pub(super) fn find(look: &Look<'_>) -> Option<Reason> {
     let actual = look.actual?;
     let (rows, expected) = ((actual.rows_out as f64).max(1.0), look.node.estimate.rows.max(1.0));
     let factor = (rows / expected).max(expected / rows);
@@ -15,7 +15,7 @@ pub(super) fn find(look: &Look<'_>) -> Option<Found> {
     if factor < FACTOR || rows.max(expected) < FEWEST || below {
         return None;
     }
-    Found::new(
+    Reason::new(
         format!(
             "{} came where {} were expected ({})",
             times(rows as u64, "row"),

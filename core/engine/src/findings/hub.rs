@@ -1,11 +1,11 @@
 //! One hop of a search did most of its work, at a node with very many edges.
 
-use super::{Found, Look, times};
+use super::{Look, Reason, times};
 
 const FEWEST: u64 = 2_000;
 const SHARE: f64 = 0.4;
 
-pub(super) fn find(look: &Look<'_>) -> Option<Found> {
+pub(super) fn find(look: &Look<'_>) -> Option<Reason> {
     let actual = look.actual?;
     let hops = &actual.hops;
     let all: u64 = hops.iter().map(|h| h.edges_looked).sum();
@@ -17,7 +17,7 @@ pub(super) fn find(look: &Look<'_>) -> Option<Found> {
     if all < FEWEST || hops.len() < 2 || share < SHARE || !is_hub {
         return None;
     }
-    Found::new(
+    Reason::new(
         format!(
             "hop {} looked at {} of {} ({:.0} %): one node there has {}",
             widest.hop,

@@ -1,11 +1,11 @@
 //! Many paths are made where few rows come out at the end.
 
-use super::{Found, Look, times};
+use super::{Look, Reason, times};
 use crate::operators::SearchPaths;
 
 const FEWEST: u64 = 50_000;
 
-pub(super) fn find(look: &Look<'_>) -> Option<Found> {
+pub(super) fn find(look: &Look<'_>) -> Option<Reason> {
     let search = look.node.operator::<SearchPaths>()?;
     let paths = match look.actual {
         Some(actual) => actual.rows_out,
@@ -18,7 +18,7 @@ pub(super) fn find(look: &Look<'_>) -> Option<Found> {
         return None;
     }
     let word = if look.actual.is_some() { "were made" } else { "may have to be made" };
-    Found::new(
+    Reason::new(
         format!("{} {word} one by one", times(paths, "path")),
         "where only ends matter RETURN DISTINCT them; where one way to each is enough write ANY SHORTEST; where paths are counted or what adds up along them is, group by the ends alone",
     )

@@ -39,21 +39,21 @@ pub(crate) struct Look<'a> {
     pub snapshot: &'a Snapshot,
 }
 
-struct Found {
+struct Reason {
     message: String,
     advice: String,
     statement: Option<String>,
 }
 
-impl Found {
-    fn new(message: String, advice: impl Into<String>) -> Option<Found> {
-        Some(Found { message, advice: advice.into(), statement: None })
+impl Reason {
+    fn new(message: String, advice: impl Into<String>) -> Option<Reason> {
+        Some(Reason { message, advice: advice.into(), statement: None })
     }
 }
 
-type Rule = fn(&Look<'_>) -> Option<Found>;
+type Finder = fn(&Look<'_>) -> Option<Reason>;
 
-const RULES: &[(&str, Rule)] = &[
+const FINDERS: &[(&str, Finder)] = &[
     ("no-lookup", no_lookup::find),
     ("no-label", no_label::find),
     ("cross-join", cross_join::find),
@@ -70,8 +70,8 @@ pub(crate) fn findings(root: &PlanNode, metrics: Option<&[Metrics]>, snapshot: &
     while let Some(node) = left.pop() {
         let actual = metrics.and_then(|all| all.get(node.id));
         let look = Look { node, actual, snapshot };
-        for (name, rule) in RULES {
-            if let Some(Found { message, advice, statement }) = rule(&look) {
+        for (name, finder) in FINDERS {
+            if let Some(Reason { message, advice, statement }) = finder(&look) {
                 let operator = node.plan.name().to_string();
                 let finding = Finding { rule: (*name).into(), operator, message, advice, statement };
                 if !found.contains(&finding) {

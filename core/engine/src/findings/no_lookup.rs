@@ -2,7 +2,7 @@
 
 use graphodrome_graph::{Element, LabelExpression, quoted};
 
-use super::{Found, Look, compared, times};
+use super::{Look, Reason, compared, times};
 use crate::operators::ScanNodes;
 
 /// Fewer nodes are gone through as fast as they are looked up.
@@ -10,7 +10,7 @@ const FEWEST: u64 = 200;
 /// An index is worth it where it leaves no more than this share.
 const SHARE: f64 = 0.2;
 
-pub(super) fn find(look: &Look<'_>) -> Option<Found> {
+pub(super) fn find(look: &Look<'_>) -> Option<Reason> {
     let scan = look.node.operator::<ScanNodes>()?;
     let Some(LabelExpression::Name(label)) = &scan.test.expression else { return None };
     let (property, equal) = scan.conditions.iter().find_map(|c| compared(c, 0))?;
@@ -34,7 +34,7 @@ pub(super) fn find(look: &Look<'_>) -> Option<Found> {
     };
     let name = format!("{}_{property}", label.to_lowercase());
     let pattern = format!("(:{} {{{}}})", quoted(label), quoted(&property));
-    Some(Found {
+    Some(Reason {
         message,
         advice: match equal {
             true => format!("create an index over {property}, or a key where it tells {label} nodes apart"),

@@ -1,6 +1,7 @@
 //! CallProcedure: the rows that a measure gives, for each row from below.
 
-use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use graphodrome_algorithms::Stopped;
 use graphodrome_graph::{Code, Snapshot, Value};
@@ -45,7 +46,7 @@ struct Run {
     spec: Arc<CallProcedure>,
     input: Input,
     /// The batch that is gone through, the row, and that row's result with how many of its rows were given out.
-    at: Option<(Batch, usize, Option<Open>)>,
+    at: Option<(Arc<Batch>, usize, Option<Open>)>,
     /// The part that was looked at last, and of which version.
     part: Option<(PartRequest, Arc<Snapshot>, Part)>,
 }
@@ -156,20 +157,32 @@ impl Open {
 
 fn run(entry: &Entry, part: &Part, given: &Given, context: &Context, span: Span) -> Outcome<Table> {
     let budget = &context.budget;
+    // What stopped it, where that is not found by asking again.
+    let stopped_by: Mutex<Option<Diagnostic>> = Mutex::default();
+    let held = AtomicUsize::new(0);
     let ask = |_: f64| budget.check().map_err(|_| Stopped::Asked);
+    let hold = |bytes: usize| {
+        held.fetch_add(bytes, Ordering::Relaxed);
+        budget.hold(bytes).map_err(|why| {
+            *stopped_by.lock().unwrap_or_else(PoisonError::into_inner) = Some(why);
+            Stopped::Asked
+        })
+    };
     let number = |node| part.number(node);
-    let call = Call { graph: &part.graph, given, number: &number, ask: &ask };
+    let call = Call { graph: &part.graph, given, number: &number, ask: &ask, hold: &hold };
     let result = match share_out::threads() {
         Some(pool) => pool.install(|| (entry.run)(&call)),
         None => (entry.run)(&call),
     };
+    budget.release(held.into_inner());
+    let stopped_by = stopped_by.into_inner().unwrap_or_else(PoisonError::into_inner);
     result.map_err(|stopped| match stopped {
         Stopped::NoAnswer(text) => {
             Diagnostic::error(Code::DATA, span, format!("{}: {text}", entry.procedure.name))
         }
-        Stopped::Asked => match budget.check() {
-            Err(why) => why,
-            Ok(()) => {
+        Stopped::Asked => match stopped_by.or_else(|| budget.check().err()) {
+            Some(why) => why,
+            None => {
                 Diagnostic::error(graphodrome_graph::Code(Limit::CANCELLED), span, "the query was cancelled")
             }
         },
@@ -183,7 +196,7 @@ impl Operator for Run {
                 return Ok(Some(rows));
             }
             match self.input.next(context)? {
-                Some(batch) => self.at = Some((batch, 0, None)),
+                Some(batch) => self.at = Some((Arc::new(batch), 0, None)),
                 None => return Ok(None),
             }
         }

@@ -73,7 +73,7 @@ impl OperatorPlan for FoldPaths {
 struct Run {
     plan: Arc<FoldPaths>,
     input: Input,
-    batch: Option<Batch>,
+    batch: Option<Arc<Batch>>,
     row: usize,
     /// Ends of `row` that are left to be given.
     ready: Vec<(u32, i64, Vec<Value>)>,
@@ -210,7 +210,7 @@ impl Operator for Run {
                 if !found.rows.is_empty() {
                     return Ok(self.batch_of(found));
                 }
-                self.batch = self.input.next(context)?;
+                self.batch = self.input.next(context)?.map(Arc::new);
                 self.row = 0;
                 if self.batch.is_none() {
                     return Ok(None);

@@ -67,7 +67,8 @@ impl Planner<'_> {
         let others = specs.iter().enumerate().filter(|(i, _)| !is_wish(*i));
         others.filter_map(|(_, s)| s.argument.as_ref()).for_each(|e| e.slots(&mut read));
         let mut input = input;
-        let Some(path) = folded_below(&mut input, read.into_iter().collect(), &wishes) else {
+        let nodes = self.scope.node_count() as f64;
+        let Some(path) = folded_below(&mut input, read.into_iter().collect(), &wishes, nodes) else {
             return (input, false);
         };
         for (i, spec) in specs.iter_mut().enumerate().filter(|(_, s)| is_weighed(s)) {
@@ -94,7 +95,9 @@ impl Planner<'_> {
 }
 
 /// Folds the search below, if nothing but the wishes reads of its paths; the slot with the number of paths.
-fn folded_below(node: &mut PlanNode, mut read: BTreeSet<usize>, wishes: &[Wish]) -> Option<usize> {
+fn folded_below(
+    node: &mut PlanNode, mut read: BTreeSet<usize>, wishes: &[Wish], nodes: f64,
+) -> Option<usize> {
     let mut slots = vec![];
     if let Some(filter) = node.operator::<Filter>() {
         filter.conditions.iter().for_each(|c| c.slots(&mut slots));
@@ -106,18 +109,18 @@ fn folded_below(node: &mut PlanNode, mut read: BTreeSet<usize>, wishes: &[Wish])
         slots.extend(&step.edge.different_from);
         step.conditions.iter().for_each(|c| c.slots(&mut slots));
     } else {
-        return fold(node, &read, wishes);
+        return fold(node, &read, wishes, nodes);
     }
     read.extend(slots);
     let [below] = &mut node.inputs[..] else { return None };
-    let path = folded_below(below, read, wishes)?;
+    let path = folded_below(below, read, wishes, nodes)?;
     // What stands in the search's slots is no longer what it was.
     let width = below.schema.len();
     node.schema.variables[..width].clone_from_slice(&below.schema.variables);
     Some(path)
 }
 
-fn fold(node: &mut PlanNode, read: &BTreeSet<usize>, wishes: &[Wish]) -> Option<usize> {
+fn fold(node: &mut PlanNode, read: &BTreeSet<usize>, wishes: &[Wish], nodes: f64) -> Option<usize> {
     let search = node.operator::<SearchPaths>()?.clone();
     let spec = &search.spec;
     let [below] = &node.inputs[..] else { return None };
@@ -142,7 +145,8 @@ fn fold(node: &mut PlanNode, read: &BTreeSet<usize>, wishes: &[Wish]) -> Option<
         }
         foldings.push(Folding { fold: wish.fold.clone(), of_path: wish.of_path.clone(), output });
     }
-    let most = (below.estimate.rows * 1000.0).max(1.0);
+    // A row an end: no more ends than nodes.
+    let most = (below.estimate.rows * nodes).max(1.0);
     node.plan = Arc::new(FoldPaths { search, foldings });
     node.estimate.rows = node.estimate.rows.min(most);
     for slot in path..beyond {

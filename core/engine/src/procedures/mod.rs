@@ -28,6 +28,8 @@ pub(crate) struct Call<'a> {
     /// The subgraph's number of a node of the graph.
     pub number: &'a (dyn Fn(u32) -> Option<u32> + Sync),
     pub ask: Ask<'a>,
+    /// Accounts for bytes of a result that grows; they are given back when the measure ends.
+    pub hold: &'a (dyn Fn(usize) -> Result<(), Stopped> + Sync),
 }
 
 pub(crate) type Run = fn(&Call<'_>) -> Result<Table, Stopped>;

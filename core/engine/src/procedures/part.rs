@@ -84,7 +84,10 @@ impl Part {
             since_check += 1;
             if since_check == CHECK_EVERY {
                 since_check = 0;
-                if let Err(error) = context.check() {
+                // Its rows are among what is held before they are made.
+                let bytes = Subgraph::bytes(0, CHECK_EVERY as usize);
+                part.bytes += bytes;
+                if let Err(error) = context.check().and_then(|()| context.hold(bytes)) {
                     problem = Some(error);
                     return ControlFlow::Break(());
                 }
@@ -118,9 +121,11 @@ impl Part {
         if let Some(problem) = problem {
             return Err(problem);
         }
+        // What was held on the way was for edges looked at: from here on for those that are in it.
+        context.release(part.bytes - numbers_bytes);
         let bytes = Subgraph::bytes(part.graph.node_count(), part.graph.edge_count());
+        part.bytes = numbers_bytes + bytes;
         context.reserve(bytes)?;
-        part.bytes += bytes;
         Ok(part)
     }
 }

@@ -120,7 +120,7 @@ pub(crate) enum Folded {
 }
 
 /// Nodes within reach by their own numbers, with the edges that may be taken from each.
-struct Reach {
+struct Network {
     nodes: Vec<u32>,
     numbers: HashMap<u32, u32>,
     starts: Vec<u32>,
@@ -146,22 +146,25 @@ pub(crate) fn fold_paths(
     spec: &SearchSpec, step: &Step, folds: &[Fold], start: u32, cursor: &mut Cursor<'_>,
 ) -> Outcome<Folded> {
     let walks = spec.mode == PathMode::Walk && !spec.trails && spec.max.is_some();
-    let reach = match Reach::from(start, spec, step, folds, cursor)? {
-        Ok(reach) => reach,
+    let network = match Network::from(start, spec, step, folds, cursor)? {
+        Ok(network) => network,
         Err(why) => return Ok(Folded::Enumerate(why)),
     };
-    let bytes = reach.bytes;
-    let result = reach.fold(spec, folds, walks, cursor);
-    cursor.context.release(bytes);
+    let bytes = network.bytes;
+    // Sums of all nodes: where they begin, of those at hand, and in all.
+    let sums = network.nodes.len() * 3 * (size_of::<Sums>() + folds.len() * size_of::<Option<Number>>());
+    cursor.context.reserve(sums)?;
+    let result = network.fold(spec, folds, walks, cursor);
+    cursor.context.release(bytes + sums);
     result
 }
 
-impl Reach {
+impl Network {
     /// `Err` with the reason where a value is not plain.
     fn from(
         start: u32, spec: &SearchSpec, step: &Step, folds: &[Fold], cursor: &mut Cursor<'_>,
-    ) -> Outcome<Result<Reach, &'static str>> {
-        let mut reach = Reach {
+    ) -> Outcome<Result<Network, &'static str>> {
+        let mut network = Network {
             nodes: vec![start],
             numbers: HashMap::from([(start, 0)]),
             starts: vec![],
@@ -178,15 +181,15 @@ impl Reach {
         let (mut at, mut hop) = (0, 0u32);
         let mut edges = vec![];
         let mut plain = true;
-        while at < reach.nodes.len() && spec.max.is_none_or(|max| hop < max) {
+        while at < network.nodes.len() && spec.max.is_none_or(|max| hop < max) {
             let started = Instant::now();
-            let level = at..reach.nodes.len();
+            let level = at..network.nodes.len();
             hop += 1;
             let mut counted = Hop { hop, side: Side::From, frontier: level.len() as u64, ..Hop::default() };
             for i in level.clone() {
-                reach.starts.push(reach.arcs.len() as u32);
+                network.starts.push(network.arcs.len() as u32);
                 edges.clear();
-                let expanded = step.expand(reach.nodes[i], spec.reversed, cursor, |edge, other| {
+                let expanded = step.expand(network.nodes[i], spec.reversed, cursor, |edge, other| {
                     if check.is_different(edge, batch, row) {
                         edges.push((edge, other));
                     }
@@ -196,37 +199,37 @@ impl Reach {
                 counted.failed += expanded.failed;
                 counted.largest_degree = counted.largest_degree.max(expanded.largest);
                 for &(edge, other) in &edges {
-                    let next = reach.nodes.len() as u32;
-                    let number = *reach.numbers.entry(other).or_insert(next);
+                    let next = network.nodes.len() as u32;
+                    let number = *network.numbers.entry(other).or_insert(next);
                     if number == next {
-                        reach.nodes.push(other);
+                        network.nodes.push(other);
                         counted.reached += 1;
                     } else {
                         counted.known += 1;
                     }
-                    reach.arcs.push((number, edge));
-                    plain &= reach.value_of(folds, edge, cursor)?;
+                    network.arcs.push((number, edge));
+                    plain &= network.value_of(folds, edge, cursor)?;
                 }
             }
             // What is held is counted level by level.
-            let bytes = reach.nodes.len() * 24 + reach.arcs.len() * (8 + 32 * folds.len());
-            let more = bytes.saturating_sub(reach.bytes);
-            reach.bytes += more;
+            let bytes = network.nodes.len() * 24 + network.arcs.len() * (8 + 32 * folds.len());
+            let more = bytes.saturating_sub(network.bytes);
+            network.bytes += more;
             if let Err(error) = cursor.context.reserve(more) {
-                cursor.context.release(reach.bytes);
+                cursor.context.release(network.bytes);
                 return Err(error);
             }
             counted.time_us = started.elapsed().as_secs_f64() * 1e6;
             cursor.context.hop(counted);
             at = level.end;
             if !plain {
-                cursor.context.release(reach.bytes);
+                cursor.context.release(network.bytes);
                 return Ok(Err("what is folded is not of one kind of number without nulls"));
             }
         }
         // Those at the longest length are not gone on from.
-        reach.starts.resize(reach.nodes.len() + 1, reach.arcs.len() as u32);
-        Ok(Ok(reach))
+        network.starts.resize(network.nodes.len() + 1, network.arcs.len() as u32);
+        Ok(Ok(network))
     }
 
     /// Reads what is folded of an edge; whether it is plain.
@@ -389,7 +392,7 @@ impl Reach {
                 if from.paths == 0 {
                     continue;
                 }
-                let within = Within { reach: self, folds, acyclic: spec.mode == PathMode::Acyclic };
+                let within = Within { network: self, folds, acyclic: spec.mode == PathMode::Acyclic };
                 let mut failed = false;
                 within.ways(entry, &from, &inside, cursor, &mut |node, sums, edges| {
                     // The path of length 0 was counted, and goes on by itself: it has nothing that could be added to.
@@ -441,7 +444,7 @@ impl Reach {
 
 /// Ways within one strong component.
 struct Within<'r> {
-    reach: &'r Reach,
+    network: &'r Network,
     folds: &'r [Fold],
     /// No node twice; otherwise no edge twice.
     acyclic: bool,
@@ -460,11 +463,11 @@ impl Within<'_> {
         }
         seen(entry, from, 0);
         // A node, its next arc, the sums there, and what was marked to get there.
-        let first = self.reach.arcs_of(entry as usize).start;
+        let first = self.network.arcs_of(entry as usize).start;
         let mut way: Vec<(u32, usize, Sums, Option<u32>)> = vec![(entry, first, from.clone(), None)];
         while let Some((node, next, sums, marked)) = way.last_mut() {
             cursor.context.work(1)?;
-            if *next == self.reach.arcs_of(*node as usize).end {
+            if *next == self.network.arcs_of(*node as usize).end {
                 let marked = *marked;
                 way.pop();
                 marked.iter().for_each(|m| {
@@ -474,15 +477,15 @@ impl Within<'_> {
             }
             let arc = *next;
             *next += 1;
-            let (to, edge) = self.reach.arcs[arc];
+            let (to, edge) = self.network.arcs[arc];
             if !inside(to) || !taken.insert(mark(to, edge)) {
                 continue;
             }
-            let Some(on) = self.reach.along(sums, arc, self.folds) else {
+            let Some(on) = self.network.along(sums, arc, self.folds) else {
                 return Err(too_many(self.folds.first().map_or(Span::default(), |f| f.argument.span)));
             };
             seen(to, &on, way.len());
-            let first = self.reach.arcs_of(to as usize).start;
+            let first = self.network.arcs_of(to as usize).start;
             way.push((to, first, on, Some(mark(to, edge))));
         }
         Ok(())

@@ -1,0 +1,88 @@
+//! Grammar of what looks at a graph without a query: measures, and what is around a node.
+
+use clap::{Args, Subcommand};
+
+use super::Format;
+
+#[derive(Subcommand)]
+pub enum MeasureCommand {
+    /// List all measures
+    #[command(after_help = "Example:\n  graphodrome measure list")]
+    List {
+        #[arg(long)]
+        json: bool,
+    },
+    /// Show a measure's arguments and columns, its source and its cost
+    #[command(after_help = "Example:\n  graphodrome measure show page_rank")]
+    Show {
+        name: String,
+        #[arg(long)]
+        json: bool,
+    },
+    /// Run a measure, or keep its columns as properties
+    #[command(
+        after_help = "Examples:\n  graphodrome measure run betweenness -g averley --edges '-[:PIPE]-' --top 5\n  graphodrome measure run maximum_flow -g averley --edges '-[:PIPE]->' \\\n      -a source=\"(:Site {code: 'S-001'})\" -a target=\"(:Site {code: 'S-002'})\" -a capacity=diameter_mm\n  graphodrome measure run weak_components -g averley --set component=part"
+    )]
+    Run(MeasureOptions),
+}
+
+#[derive(Args)]
+pub struct MeasureOptions {
+    pub name: String,
+    #[arg(short, long)]
+    pub graph: String,
+    /// The nodes looked at, as a pattern: (n:Site WHERE n.population > 0)
+    #[arg(long, value_name = "PATTERN")]
+    pub nodes: Option<String>,
+    /// The edges looked at and how they are read: -[:PIPE]-> along, <-[:PIPE]- against, -[:PIPE]- both ways
+    #[arg(long, value_name = "PATTERN", allow_hyphen_values = true)]
+    pub edges: Option<String>,
+    /// Another argument; a node is given by a pattern: source="(:Site {code: 'S-001'})"
+    #[arg(short = 'a', long = "argument", value_name = "NAME=VALUE")]
+    pub arguments: Vec<String>,
+    /// So many rows, the foremost first; 0 for all
+    #[arg(long, default_value_t = 20)]
+    pub top: u64,
+    /// Keep a column as a property of the rows' nodes or edges; may be given again
+    #[arg(long, value_name = "COLUMN=PROPERTY")]
+    pub set: Vec<String>,
+    /// Print the query that this is, and do not run it
+    #[arg(long)]
+    pub text: bool,
+    #[arg(long, value_enum, default_value_t = Format::Table)]
+    pub format: Format,
+    /// Seconds it may take
+    #[arg(long)]
+    pub timeout: Option<f64>,
+}
+
+#[derive(Args)]
+pub struct NeighboursOptions {
+    /// Label that has a key
+    pub label: String,
+    /// The key's value; of several properties with commas between them
+    pub key: String,
+    #[arg(short, long, env = "GRAPHODROME_GRAPH")]
+    pub graph: String,
+    /// How far
+    #[arg(long, default_value_t = 1)]
+    pub hops: u32,
+    /// Which way edges are followed: out, in or any
+    #[arg(long, default_value = "any")]
+    pub direction: String,
+    /// Labels of the edges; all without it
+    #[arg(long, value_name = "LABEL,...")]
+    pub edges: Option<String>,
+    /// Nodes at most
+    #[arg(long, default_value_t = 100)]
+    pub limit: usize,
+    /// Of one node's edges of one label and direction so many at most
+    #[arg(long, default_value_t = 20)]
+    pub sample: usize,
+    /// The same seed draws the same edges
+    #[arg(long, default_value_t = 1)]
+    pub seed: u64,
+    /// Print the data instead of tables
+    #[arg(long)]
+    pub json: bool,
+}

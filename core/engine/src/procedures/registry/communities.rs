@@ -1,0 +1,101 @@
+//! What belongs together, and what is alike.
+
+use graphodrome_algorithms::{Communities, Likeness, Stopped, label_propagation, louvain, similar};
+use graphodrome_language::{Gives, Takes};
+
+use crate::procedures::{Call, Entry, Table};
+
+use super::{
+    About, COMMUNITY, MODULARITY, NODE, RESOLUTION, SEED, SIZE, WEIGHT, entry, floats, gives, grouped, nodes,
+    takes, wholes,
+};
+
+pub(super) fn communities() -> Vec<Entry> {
+    vec![
+        entry(
+            About {
+                name: "louvain",
+                order: "size DESC, community",
+                about: "Communities with as much weight inside as can be found, edges read both ways.",
+                source: "Blondel, Guillaume, Lambiotte, Lefebvre, Fast unfolding of communities in large networks, 2008",
+                cost: "about O(m log n)",
+            },
+            [WEIGHT, RESOLUTION, SEED],
+            [NODE, COMMUNITY, SIZE, MODULARITY],
+            (96, 32),
+            40.0,
+            |call| {
+                let resolution = call.given.number_in("resolution", 1.0, 0.0..=1e9)?;
+                let seed = call.given.whole("seed", 1) as u64;
+                louvain(call.graph, resolution, seed, call.ask).map(|found| division(call, &found))
+            },
+        ),
+        entry(
+            About {
+                name: "label_propagation",
+                order: "size DESC, community",
+                about: "Communities by taking over the label that most neighbours have, edges read both ways.",
+                source: "Raghavan, Albert, Kumara, Near linear time algorithm to detect community structures, 2007",
+                cost: "O(m) a round",
+            },
+            [WEIGHT, takes("rounds", Takes::WholeNumber, "100", "rounds at most"), SEED],
+            [NODE, COMMUNITY, SIZE, MODULARITY],
+            (32, 0),
+            20.0,
+            |call| {
+                let (rounds, seed) = (call.given.whole("rounds", 100), call.given.whole("seed", 1) as u64);
+                label_propagation(call.graph, rounds, seed, call.ask).map(|found| division(call, &found))
+            },
+        ),
+        entry(
+            About {
+                name: "similar_nodes",
+                order: "score DESC",
+                about: "By node the others that have edges to the same nodes.",
+                source: "Jaccard, 1901; Szymkiewicz, 1934; Salton, 1983",
+                cost: "the sum of the squares of in-degrees",
+            },
+            [
+                WEIGHT,
+                takes("likeness", Takes::Text, "jaccard", "jaccard, overlap or cosine"),
+                takes("most", Takes::WholeNumber, "10", "how many others for each node"),
+                takes("least", Takes::Number, "0", "the lowest score"),
+            ],
+            [
+                NODE,
+                gives("other", Gives::Node, "a node that is like it"),
+                gives("score", Gives::Float, "how alike, up to 1"),
+                gives("common", Gives::WholeNumber, "neighbours that both have"),
+            ],
+            (200, 48),
+            100.0,
+            similar_nodes,
+        ),
+    ]
+}
+
+fn division(call: &Call<'_>, found: &Communities) -> Table {
+    let mut table = grouped(call, &found.of_nodes, found.count);
+    table.push(floats(std::iter::repeat_n(found.modularity, found.of_nodes.len())));
+    table
+}
+
+fn similar_nodes(call: &Call<'_>) -> Result<Table, Stopped> {
+    let likeness = match call.given.text("likeness").unwrap_or("jaccard") {
+        "jaccard" => Likeness::Jaccard,
+        "overlap" => Likeness::Overlap,
+        "cosine" => Likeness::Cosine,
+        other => {
+            let text = format!("likeness is '{other}': it must be jaccard, overlap or cosine");
+            return Err(Stopped::NoAnswer(text));
+        }
+    };
+    let least = call.given.number("least", 0.0);
+    let found = similar(call.graph, likeness, call.given.whole("most", 10), least, call.ask)?;
+    Ok(vec![
+        nodes(call, found.iter().map(|p| p.a)),
+        nodes(call, found.iter().map(|p| p.b)),
+        floats(found.iter().map(|p| p.score)),
+        wholes(found.iter().map(|p| u64::from(p.common))),
+    ])
+}

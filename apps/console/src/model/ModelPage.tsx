@@ -85,7 +85,7 @@ function Existing({ graph }: { graph: string }) {
     <>
       <p className="faint">
         {own.closed ? `The graph ${graph} is closed: only what conforms to this type can be in it.` : `The graph ${graph} is open: this is what is in it, in the form of a type. Applied to it, the type closes it.`}
-        {own.lookups.length > 0 && <> Beside the type: {own.lookups.map((l) => l.replace(/^CREATE /, "").toLowerCase().replace(/^(key|index) (\S+)/, "$1 $2")).join("; ")}.</>}
+        {own.lookups.length > 0 && <> Beside the type: {own.lookups.map((l) => l.replace(/^CREATE (KEY|INDEX) (\S+) OVER /, (_, what: string, name: string) => `${what.toLowerCase()} ${name} over `)).join("; ")}.</>}
       </p>
       <div className="model-frame">
         <div>

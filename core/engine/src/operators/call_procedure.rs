@@ -42,6 +42,9 @@ impl OperatorPlan for CallProcedure {
     }
 }
 
+/// So that what is asked for can be added up.
+const MORE_THAN_ANY_LIMIT: usize = 1 << 48;
+
 struct Run {
     spec: Arc<CallProcedure>,
     input: Input,
@@ -162,6 +165,7 @@ fn run(entry: &Entry, part: &Part, given: &Given, context: &Context, span: Span)
     let held = AtomicUsize::new(0);
     let ask = |_: f64| budget.check().map_err(|_| Stopped::Asked);
     let hold = |bytes: usize| {
+        let bytes = bytes.min(MORE_THAN_ANY_LIMIT);
         held.fetch_add(bytes, Ordering::Relaxed);
         budget.hold(bytes).map_err(|why| {
             *stopped_by.lock().unwrap_or_else(PoisonError::into_inner) = Some(why);

@@ -4,10 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
-use futures::{StreamExt, TryStreamExt};
-use graphodrome_graph::{
-    Base, BaseParts, Change, Code, Created, GraphError, GraphType, Schema, Snapshot, violations,
-};
+use graphodrome_graph::{Code, Created, GraphError, GraphType, Schema, Snapshot, violations};
 use parking_lot::RwLock;
 use sea_orm::sqlx::{self, Connection, PgConnection, Row};
 use sea_orm::{
@@ -15,17 +12,19 @@ use sea_orm::{
     EntityTrait, PaginatorTrait, QueryFilter, QueryOrder, TransactionTrait,
 };
 use sea_orm_migration::MigratorTrait;
-use tokio::sync::mpsc;
 
-use crate::entities::{graph, graph_type, manifest};
+use crate::entities::{graph, graph_type};
 use crate::fence::Fence;
-use crate::graph_handle::{GraphHandle, LogRead, each_commit};
-use crate::head::{Head, Moves, is_there, lock_catalog};
+use crate::graph_handle::{GraphHandle, LogRead};
+use crate::head::{Head, is_there, lock_catalog};
+use crate::history::VersionKind;
 use crate::migration::Migrator;
-use crate::pages::{read_pages, read_segment, remove_segments};
-use crate::publishing::{Contents, clean};
+use crate::opening::{Bases, Opened, StoredGraph};
+use crate::pages::remove_segments;
+use crate::past::Past;
+use crate::publishing::Contents;
 use crate::schema::{SchemaRows, TypeRow, remove_rows};
-use crate::segments::{Assembly, Layout, read_residue, read_rows};
+use crate::segments::Layout;
 use crate::{StoreError, jobs};
 
 /// Any number will do, as long as every service on a database asks for the same.
@@ -43,15 +42,14 @@ const ANSWERING: Duration = Duration::from_secs(20);
 /// Between two looks whether the service's lock is still held.
 const LOOK_AT_LOCK: Duration = Duration::from_secs(1);
 
-/// Segments that are read and unpacked at once.
-const READ_AT_ONCE: usize = 6;
-
 pub struct Catalog {
     pub(crate) database: DatabaseConnection,
     graphs: RwLock<BTreeMap<String, Arc<GraphHandle>>>,
     /// Graphs that cannot be opened.
     offline: RwLock<BTreeMap<String, OfflineGraph>>,
     pub(crate) fence: Arc<Fence>,
+    /// Earlier versions that are being read.
+    pub(crate) past: Past,
     /// Catalog changes come one after the other. Who needs a graph's turn as well takes that first.
     pub(crate) changing: tokio::sync::Mutex<()>,
 }
@@ -143,6 +141,7 @@ impl Catalog {
             graphs: RwLock::default(),
             offline: RwLock::default(),
             fence,
+            past: Past::default(),
             changing: tokio::sync::Mutex::new(()),
         };
         catalog.recover().await?;
@@ -195,121 +194,35 @@ impl Catalog {
                 elapsed_ms = started.elapsed().as_millis() as u64,
                 "graph opened"
             );
-            self.graphs.write().insert(row.name.clone(), Arc::new(handle));
+            self.graphs.write().insert(row.name.clone(), handle);
         }
         Ok(())
     }
 
     /// The newest manifest's segments, then the commits after it.
-    async fn open_graph(&self, row: &graph::Model) -> Result<GraphHandle, StoreError> {
-        let created =
-            serde_json::from_value(row.lookups.clone()).map_err(|e| StoreError::Damaged(e.to_string()))?;
-        let schema = Schema::new(self.type_of(row).await?, created);
-        let newest = manifest::Entity::find()
-            .filter(manifest::Column::GraphId.eq(row.id))
-            .order_by_desc(manifest::Column::Version)
-            .one(&self.database)
-            .await?;
+    async fn open_graph(&self, row: &graph::Model) -> Result<Arc<GraphHandle>, StoreError> {
         let head = sqlx::query("SELECT version, ticket FROM heads WHERE graph_id = $1")
             .bind(row.id)
             .fetch_optional(self.database.get_postgres_connection_pool())
             .await?
             .ok_or_else(|| StoreError::Damaged(format!("the head of graph {} is missing", row.name)))?;
         let (written, ticket): (i64, i64) = (head.try_get(0)?, head.try_get(1)?);
-        let mut stored = Layout::default();
-        let mut named = None;
-        let mut snapshot = match newest {
-            None => Snapshot::empty_with(schema)?,
-            Some(manifest) => {
-                let layout: Layout = serde_json::from_value(manifest.layout.clone())
-                    .map_err(|e| StoreError::Damaged(e.to_string()))?;
-                let ids = layout.segment_ids();
-                named = Some((manifest.version, ids.clone()));
-                let tables = ids.len() - layout.residue.is_some() as usize;
-                let parts = self.read_tables(&layout, &ids[..tables]).await?;
-                let residue = match layout.residue {
-                    Some(id) => {
-                        read_residue(read_segment(self.database.get_postgres_connection_pool(), id).await?)?
-                    }
-                    None => vec![],
-                };
-                stored = layout.clone();
-                let snapshot = tokio::task::spawn_blocking(move || {
-                    let (base, collisions) = Base::reopened(parts, &schema)?;
-                    let mut snapshot = Snapshot::new(Arc::new(base), schema, manifest.version as u64);
-                    snapshot.reserve_ids(manifest.next_node_id as u64, manifest.next_edge_id as u64);
-                    if !residue.is_empty() {
-                        snapshot = snapshot.replay(&residue)?;
-                        snapshot.version = manifest.version as u64;
-                    }
-                    snapshot.check_collisions(&collisions)?;
-                    Ok::<_, StoreError>(snapshot)
-                });
-                let snapshot = snapshot.await??;
-                let base = snapshot.base.clone();
-                tokio::task::spawn_blocking(move || base.make_ready());
-                snapshot
-            }
-        };
-        let after = snapshot.version;
-        let replay = |changes: Vec<Change>| {
-            snapshot = snapshot.replay(&changes)?;
-            Ok(())
-        };
-        let bytes = each_commit(&self.database, row.id, &row.name, after, replay).await?;
-        if snapshot.version != written as u64 {
+        let bases = Arc::<Bases>::default();
+        let stored = StoredGraph { database: &self.database, id: row.id, name: &row.name, bases: &bases };
+        let (opened, damaged) = stored.open(None).await?;
+        let base = opened.snapshot.base.clone();
+        tokio::task::spawn_blocking(move || base.make_ready());
+        if opened.snapshot.version != written as u64 {
             let text = format!(
                 "graph {} was written up to version {written}, and its log ends at {}",
-                row.name, snapshot.version
+                row.name, opened.snapshot.version
             );
             return Err(StoreError::Damaged(text));
         }
+        let handle = self.handle(Head::new(row.id, ticket), &row.name, opened, bases);
         // Not before what replaces it has been read.
-        if let Some((version, ids)) = named {
-            clean(&self.database, row.id, version, &ids).await?;
-        }
-        let log = LogRead { after, bytes };
-        Ok(self.handle(Head::new(row.id, ticket), &row.name, (snapshot, stored, log)))
-    }
-
-    /// The parts of a base out of its segments: while some are read others are unpacked, and put in their place.
-    async fn read_tables(&self, layout: &Layout, ids: &[i64]) -> Result<BaseParts, StoreError> {
-        let unpacked = |id: i64| {
-            let pool = self.database.get_postgres_connection_pool().clone();
-            // Tasks of their own, as what comes over the connections is work for more than one thread.
-            let reading = tokio::spawn(async move { read_pages(&pool, id).await });
-            async move {
-                let pages = reading.await??;
-                tokio::task::spawn_blocking(move || read_rows(pages.into_segment()?)).await?
-            }
-        };
-        let (sender, mut receiver) = mpsc::channel(1);
-        let layout = layout.clone();
-        let putting = tokio::task::spawn_blocking(move || {
-            let mut assembly = Assembly::new(&layout);
-            while let Some(rows) = receiver.blocking_recv() {
-                assembly.add(rows)?;
-            }
-            assembly.finish()
-        });
-        let mut segments = futures::stream::iter(ids.iter().copied().map(unpacked)).buffered(READ_AT_ONCE);
-        while let Some(rows) = segments.try_next().await? {
-            // Where they are not taken, what came before was wrong, which is said at the end.
-            if sender.send(rows).await.is_err() {
-                break;
-            }
-        }
-        drop(sender);
-        putting.await?
-    }
-
-    async fn type_of(&self, row: &graph::Model) -> Result<Option<Arc<GraphType>>, StoreError> {
-        let Some(id) = row.graph_type_id else { return Ok(None) };
-        let found = graph_type::Entity::find_by_id(id)
-            .one(&self.database)
-            .await?
-            .ok_or_else(|| StoreError::Damaged(format!("the type of graph {} is missing", row.name)))?;
-        Ok(Some(Arc::new(parsed_type(found.definition)?)))
+        handle.prune_unnamed(&damaged).await?;
+        Ok(handle)
     }
 
     pub fn graph(&self, name: &str) -> Option<Arc<GraphHandle>> {
@@ -472,9 +385,13 @@ impl Catalog {
         };
         let pool = self.database.get_postgres_connection_pool();
         let id = sqlx::query("SELECT nextval('graphs_id_seq')").fetch_one(pool).await?.try_get(0)?;
-        let empty = Snapshot::empty_with(schema.clone())?;
-        let handle =
-            Arc::new(self.handle(Head::new(id, 0), name, (empty, Layout::default(), LogRead::default())));
+        let empty = Opened {
+            snapshot: Snapshot::empty_with(schema.clone())?,
+            layout: Layout::default(),
+            log: LogRead::default(),
+        };
+        let handle = self.handle(Head::new(id, 0), name, empty, Arc::default());
+        let turn = handle.turn().await?;
         match new.copy_of {
             Some(source) => {
                 let ids = source.next_ids();
@@ -484,11 +401,9 @@ impl Catalog {
                 });
                 let parts = copied.await??;
                 let contents = Contents::Parts(parts);
-                handle.turn().await?.publish_under(contents, ids, schema, Some(rows)).await?;
+                turn.publish_under(contents, ids, schema, rows, VersionKind::Create).await?;
             }
-            None => {
-                handle.write(Moves::First(0), async |transaction| rows.write(id, transaction).await).await?;
-            }
+            None => turn.begin(rows).await?,
         }
         if let Some(old) = &old {
             old.forget();
@@ -530,8 +445,17 @@ impl Catalog {
         }
     }
 
-    fn handle(&self, row: Head, name: &str, state: (Snapshot, Layout, LogRead)) -> GraphHandle {
-        GraphHandle::new(row, name.into(), state, self.fence.clone(), self.database.clone())
+    pub(crate) fn handle(
+        &self, row: Head, name: &str, opened: Opened, bases: Arc<Bases>,
+    ) -> Arc<GraphHandle> {
+        let (fence, database) = (self.fence.clone(), self.database.clone());
+        Arc::new(GraphHandle::new(row, name.into(), opened, bases, fence, database))
+    }
+
+    /// A graph that was offline is open.
+    pub(crate) fn bring_back(&self, handle: Arc<GraphHandle>) {
+        self.offline.write().remove(&handle.name);
+        self.graphs.write().insert(handle.name.clone(), handle);
     }
 
     /// An error where another graph, or none, has come to have the name while a turn was waited for.

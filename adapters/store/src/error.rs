@@ -41,6 +41,8 @@ pub enum StoreError {
     Fenced(String),
     #[error("the graph {name} is offline: {reason}")]
     Offline { name: String, reason: String },
+    #[error("graph {graph} has no {wanted}: its versions from {oldest} to {newest} are kept")]
+    NoVersion { graph: String, wanted: String, oldest: u64, newest: u64 },
     #[error("the graph changed while it was being loaded; nothing was published")]
     Conflict,
 }

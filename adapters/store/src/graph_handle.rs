@@ -11,23 +11,26 @@ use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
-use futures::TryStreamExt;
 use graphodrome_graph::{Change, Snapshot};
 use parking_lot::Mutex;
-use sea_orm::{ColumnTrait, DatabaseConnection, EntityTrait, QueryFilter, QueryOrder};
+use sea_orm::{ColumnTrait, DatabaseConnection, EntityTrait, QueryFilter};
 use tokio::sync::{Notify, oneshot, watch};
 
 use crate::StoreError;
-use crate::entities::commit;
+use crate::entities::segment;
+use crate::entries::{encode_changes, read_commits};
 use crate::fence::Fence;
 use crate::head::Head;
+use crate::history::Keeping;
 use crate::lent::Lent;
+use crate::opening::{Bases, Opened};
 use crate::pages::remove_segments;
 use crate::segments::Layout;
 
 pub(crate) struct Pending {
     pub snapshot: Arc<Snapshot>,
     pub changes: Vec<u8>,
+    pub origin: Arc<str>,
     pub done: oneshot::Sender<Result<(), StoreError>>,
 }
 
@@ -130,6 +133,10 @@ pub struct GraphHandle {
     /// Where the tables of the newest base are stored.
     pub(crate) layout: Mutex<Layout>,
     pub(crate) folding: tokio::sync::Mutex<()>,
+    /// Bases in memory, for those who read earlier versions.
+    pub(crate) bases: Arc<Bases>,
+    /// What earlier versions need is kept while they are read.
+    pub(crate) keeping: Keeping,
     /// The version of the newest base.
     base_version: AtomicU64,
     /// Bytes of the log after it, more or less.
@@ -146,18 +153,17 @@ pub struct Turn<'g> {
     pub(crate) graph: &'g Arc<GraphHandle>,
     /// The newest state when the turn began: what is written in this turn follows it, or is not written.
     head: Arc<Snapshot>,
+    /// Who or what writes, as the history names it.
+    pub(crate) origin: Arc<str>,
     _guard: tokio::sync::MutexGuard<'g, ()>,
-}
-
-pub(crate) fn encode_changes(changes: &[Change]) -> Result<Vec<u8>, StoreError> {
-    postcard::to_stdvec(changes).map_err(|e| StoreError::Damaged(e.to_string()))
 }
 
 impl GraphHandle {
     pub(crate) fn new(
-        row: Head, name: String, (snapshot, layout, log): (Snapshot, Layout, LogRead), fence: Arc<Fence>,
+        row: Head, name: String, opened: Opened, bases: Arc<Bases>, fence: Arc<Fence>,
         database: DatabaseConnection,
     ) -> Self {
+        let Opened { snapshot, layout, log } = opened;
         let snapshot = Arc::new(snapshot);
         let state = State {
             standing: Standing::Open,
@@ -181,6 +187,8 @@ impl GraphHandle {
             lent: Arc::default(),
             layout: Mutex::new(layout),
             folding: tokio::sync::Mutex::new(()),
+            bases,
+            keeping: Keeping::default(),
             base_version: AtomicU64::new(log.after),
             log_bytes: AtomicUsize::new(log.bytes),
             cleared: Notify::new(),
@@ -214,7 +222,7 @@ impl GraphHandle {
             }
         }
         let published = self.snapshot().version;
-        let log = match read_commits(&self.database, self.id, &self.name, version).await {
+        let log = match read_commits(&self.database, (self.id, &self.name), version).await {
             Ok(log) => log,
             // A gap: what filled it was no commit.
             Err(StoreError::Damaged(_)) => return Ok(None),
@@ -240,7 +248,10 @@ impl GraphHandle {
             let refused = {
                 let state = self.state.lock();
                 match state.may_write() {
-                    Ok(()) => return Ok(Turn { graph: self, head: state.head.clone(), _guard: guard }),
+                    Ok(()) => {
+                        let (head, origin) = (state.head.clone(), Arc::default());
+                        return Ok(Turn { graph: self, head, origin, _guard: guard });
+                    }
                     Err(refused) => refused,
                 }
             };
@@ -275,55 +286,22 @@ impl GraphHandle {
 
     /// Removes the segments of a graph that is gone, while nobody waits for it.
     pub(crate) fn forget(&self) {
-        let (pool, ids) =
-            (self.database.get_postgres_connection_pool().clone(), self.layout.lock().segment_ids());
-        let graph = self.id;
+        let (database, graph) = (self.database.clone(), self.id);
         tokio::spawn(async move {
-            if let Err(error) = remove_segments(&pool, &ids).await {
+            let found =
+                segment::Entity::find().filter(segment::Column::GraphId.eq(graph)).all(&database).await;
+            let removed = match found {
+                Ok(found) => {
+                    let ids: Vec<i64> = found.into_iter().map(|segment| segment.id).collect();
+                    remove_segments(database.get_postgres_connection_pool(), &ids).await
+                }
+                Err(error) => Err(error.into()),
+            };
+            if let Err(error) = removed {
                 tracing::warn!(%error, graph, "a dropped graph's segments are left for the next start to remove");
             }
         });
     }
-}
-
-/// Changes of the commits after a version, one entry a commit.
-pub(crate) async fn read_commits(
-    database: &DatabaseConnection, graph_id: i64, name: &str, after: u64,
-) -> Result<Vec<Vec<Change>>, StoreError> {
-    let mut entries = vec![];
-    let take = |changes| {
-        entries.push(changes);
-        Ok(())
-    };
-    each_commit(database, graph_id, name, after, take).await?;
-    Ok(entries)
-}
-
-/// Calls `take` with the changes of each commit after a version, in order, as they come; returns their bytes.
-pub(crate) async fn each_commit(
-    database: &DatabaseConnection, graph_id: i64, name: &str, after: u64,
-    mut take: impl FnMut(Vec<Change>) -> Result<(), StoreError>,
-) -> Result<usize, StoreError> {
-    let mut log = commit::Entity::find()
-        .filter(commit::Column::GraphId.eq(graph_id))
-        .filter(commit::Column::Version.gt(after as i64))
-        .order_by_asc(commit::Column::Version)
-        .stream(database)
-        .await?;
-    let (mut wanted, mut bytes) = (after as i64, 0);
-    while let Some(entry) = log.try_next().await? {
-        wanted += 1;
-        let damaged = |what: &str| StoreError::Damaged(format!("commit {wanted} of graph {name} {what}"));
-        if entry.version != wanted {
-            return Err(damaged("is missing"));
-        }
-        if crc32fast::hash(&entry.changes) as i64 != entry.checksum {
-            return Err(damaged("has a wrong checksum"));
-        }
-        bytes += entry.changes.len();
-        take(postcard::from_bytes(&entry.changes).map_err(|e| damaged(&e.to_string()))?)?;
-    }
-    Ok(bytes)
 }
 
 impl Turn<'_> {
@@ -340,6 +318,12 @@ impl Turn<'_> {
         if Arc::ptr_eq(&state.head, &self.head) { Ok(()) } else { Err(StoreError::Lost) }
     }
 
+    /// Says who or what writes, for the history.
+    pub fn by(mut self, origin: &str) -> Self {
+        self.origin = origin.into();
+        self
+    }
+
     /// Queues a commit and gives the turn on; returns when it is durable and published.
     pub async fn commit(self, snapshot: Snapshot, changes: Vec<Change>) -> Result<(), StoreError> {
         let (done, answer) = oneshot::channel();
@@ -351,7 +335,7 @@ impl Turn<'_> {
             self.follows(&state)?;
             state.head = snapshot.clone();
             state.remember(snapshot.version, made);
-            state.queue.push(Pending { snapshot, changes, done });
+            state.queue.push(Pending { snapshot, changes, origin: self.origin.clone(), done });
         }
         let graph = self.graph;
         drop(self);
@@ -364,9 +348,16 @@ impl Turn<'_> {
 
     /// Makes a state that is durable the one that everybody sees.
     pub(crate) fn show(&self, snapshot: Arc<Snapshot>) {
+        self.graph.bases.know(&self.graph.layout.lock(), &snapshot.base);
         let mut state = self.graph.state.lock();
         state.head = snapshot.clone();
         self.graph.publish_snapshot(snapshot);
+    }
+
+    /// Makes the same elements under another schema, which is durable, the one that everybody sees.
+    pub(crate) fn show_schema(&self, snapshot: Arc<Snapshot>) {
+        self.graph.state.lock().remember(snapshot.version, Arc::default());
+        self.show(snapshot);
     }
 
     /// Waits until every commit made before this turn is durable; an error where one could not be written.

@@ -6,29 +6,37 @@
 
 mod catalog;
 mod entities;
+mod entries;
 mod error;
 mod fence;
 mod graph_handle;
 mod head;
+mod history;
 mod jobs;
 mod lent;
 mod log;
 mod migration;
+mod opening;
 mod pages;
+mod past;
 mod publishing;
+mod restoring;
 mod saved;
 mod schema;
 mod segments;
 mod server;
 mod stored_columns;
 mod texts;
+mod verification;
 
 pub use catalog::{Catalog, GraphInfo, GraphTypeInfo, NewGraph, OfflineGraph, OpenMode};
 pub use error::StoreError;
 pub use graph_handle::{GraphHandle, Turn};
+pub use history::{KeptVersion, Moment, Retention, VersionInfo, VersionKind};
 pub use jobs::{JobRecord, JobState, RejectRecord};
 pub use log::Outcome;
 pub use publishing::Contents;
 pub use saved::SavedRecord;
 pub use schema::GoOn;
 pub use server::{PrivateServer, find_server_binaries};
+pub use verification::Verification;

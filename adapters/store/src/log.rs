@@ -25,9 +25,10 @@ moved AS (
     WHERE graph_id = $1 AND version = $6 AND ticket = $8 AND EXISTS (SELECT FROM ours)
     RETURNING graph_id
 )
-INSERT INTO commits (graph_id, version, checksum, changes, ticket, created)
-SELECT graph_id, new.version, checksum, changes, $7, now()
-FROM moved, unnest($2::bigint[], $3::bigint[], $4::bytea[]) AS new (version, checksum, changes)";
+INSERT INTO commits (graph_id, version, checksum, changes, nodes, edges, origin, ticket, created)
+SELECT graph_id, new.version, checksum, changes, nodes, edges, origin, $7, now()
+FROM moved, unnest($2::bigint[], $3::bigint[], $4::bytea[], $10::bigint[], $11::bigint[], $12::text[])
+    AS new (version, checksum, changes, nodes, edges, origin)";
 
 /// The same in parts, for what is too much for one statement.
 const MOVE: &str = "
@@ -35,15 +36,19 @@ WITH ours AS (SELECT FROM service WHERE epoch = $6 FOR SHARE)
 UPDATE heads SET version = $2, ticket = $4
 WHERE graph_id = $1 AND version = $3 AND ticket = $5 AND EXISTS (SELECT FROM ours)";
 const PIECE_OF_LOG: &str = "
-INSERT INTO commits (graph_id, version, checksum, changes, ticket, created)
-SELECT $1, version, checksum, changes, $5, now()
-FROM unnest($2::bigint[], $3::bigint[], $4::bytea[]) AS new (version, checksum, changes)";
+INSERT INTO commits (graph_id, version, checksum, changes, nodes, edges, origin, ticket, created)
+SELECT $1, version, checksum, changes, nodes, edges, origin, $5, now()
+FROM unnest($2::bigint[], $3::bigint[], $4::bytea[], $6::bigint[], $7::bigint[], $8::text[])
+    AS new (version, checksum, changes, nodes, edges, origin)";
 
 /// Commits as columns.
 struct Rows<'p> {
     versions: Vec<i64>,
     checksums: Vec<i64>,
     changes: Vec<&'p [u8]>,
+    nodes: Vec<i64>,
+    edges: Vec<i64>,
+    origins: Vec<&'p str>,
 }
 
 impl Rows<'_> {
@@ -52,6 +57,9 @@ impl Rows<'_> {
             versions: batch.iter().map(|p| p.snapshot.version as i64).collect(),
             checksums: batch.iter().map(|p| crc32fast::hash(&p.changes) as i64).collect(),
             changes: batch.iter().map(|p| &p.changes[..]).collect(),
+            nodes: batch.iter().map(|p| p.snapshot.node_count() as i64).collect(),
+            edges: batch.iter().map(|p| p.snapshot.edge_count() as i64).collect(),
+            origins: batch.iter().map(|p| &*p.origin).collect(),
         }
     }
 }
@@ -267,7 +275,7 @@ impl GraphHandle {
     async fn log_at_once(&self, pool: &PgPool, batch: &[Pending], ticket: Ticket) -> Result<u64, Failed> {
         let mut connection = self.lent.take(pool).await.map_err(Failed::Before)?;
         let Some((first, last)) = batch.first().zip(batch.last()) else { return Ok(0) };
-        let Rows { versions, checksums, changes } = Rows::of(batch);
+        let Rows { versions, checksums, changes, nodes, edges, origins } = Rows::of(batch);
         let done = sqlx::query(LOG)
             .bind(self.id)
             .bind(versions)
@@ -278,6 +286,9 @@ impl GraphHandle {
             .bind(ticket.own)
             .bind(ticket.before)
             .bind(self.fence.epoch)
+            .bind(nodes)
+            .bind(edges)
+            .bind(origins)
             .execute(&mut *connection)
             .await
             .map_err(Failed::Amid)?;
@@ -307,13 +318,16 @@ impl GraphHandle {
         }
         let mut written = 0;
         for piece in pieces {
-            let Rows { versions, checksums, changes } = Rows::of(piece);
+            let Rows { versions, checksums, changes, nodes, edges, origins } = Rows::of(piece);
             let done = sqlx::query(PIECE_OF_LOG)
                 .bind(self.id)
                 .bind(versions)
                 .bind(checksums)
                 .bind(changes)
                 .bind(ticket.own)
+                .bind(nodes)
+                .bind(edges)
+                .bind(origins)
                 .execute(&mut *transaction)
                 .await
                 .map_err(Failed::Before)?;

@@ -15,6 +15,7 @@ impl MigratorTrait for Migrator {
             Box::new(Pages),
             Box::new(Commits),
             Box::new(Heads),
+            Box::new(Versions),
         ]
     }
 }
@@ -243,6 +244,47 @@ ALTER TABLE commits ADD COLUMN ticket bigint NOT NULL DEFAULT 0;
 impl MigrationTrait for Heads {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared(HEADS).await?;
+        Ok(())
+    }
+}
+
+/// What it takes to read an earlier version: what each is, who made it, the schema of each base, and how long they stay.
+struct Versions;
+
+impl MigrationName for Versions {
+    fn name(&self) -> &str {
+        "m0008_versions"
+    }
+}
+
+const VERSIONS: &str = "
+ALTER TABLE commits
+    ADD COLUMN format smallint NOT NULL DEFAULT 1,
+    ADD COLUMN nodes bigint,
+    ADD COLUMN edges bigint,
+    ADD COLUMN origin text NOT NULL DEFAULT '';
+ALTER TABLE manifests
+    ADD COLUMN kind text NOT NULL DEFAULT 'load',
+    ADD COLUMN schema jsonb,
+    ADD COLUMN nodes bigint,
+    ADD COLUMN edges bigint,
+    ADD COLUMN origin text NOT NULL DEFAULT '';
+ALTER TABLE graphs
+    ADD COLUMN keep_versions bigint NOT NULL DEFAULT 10,
+    ADD COLUMN keep_days bigint NOT NULL DEFAULT 7;
+-- Every log has a base below it.
+INSERT INTO manifests (graph_id, version, next_node_id, next_edge_id, layout, created, kind, nodes, edges)
+SELECT id, 0, 0, 0, '{\"nodes\": [], \"edges\": []}', created, 'create', 0, 0
+FROM graphs g WHERE NOT EXISTS (SELECT FROM manifests WHERE graph_id = g.id);
+UPDATE manifests m SET schema = jsonb_build_object('graph_type', t.definition, 'created', g.lookups)
+FROM graphs g LEFT JOIN graph_types t ON t.id = g.graph_type_id WHERE g.id = m.graph_id;
+ALTER TABLE manifests ALTER COLUMN schema SET NOT NULL;
+";
+
+#[async_trait::async_trait]
+impl MigrationTrait for Versions {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(VERSIONS).await?;
         Ok(())
     }
 }

@@ -6,16 +6,16 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use graphodrome_graph::{Base, BaseParts, Change, Code, GraphError, Schema, Snapshot, StoredTables};
 use parking_lot::Mutex;
-use sea_orm::{
-    ActiveValue::Set, ColumnTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, QueryFilter,
-    TransactionTrait, sqlx,
-};
+use sea_orm::sea_query::OnConflict;
+use sea_orm::{ActiveValue::Set, DatabaseTransaction, EntityTrait, TransactionTrait};
 use tokio::sync::oneshot;
 
 use crate::StoreError;
-use crate::entities::{manifest, segment};
-use crate::graph_handle::{GraphHandle, Standing, Turn, read_commits};
+use crate::entities::manifest;
+use crate::entries::{StoredSchema, read_commits};
+use crate::graph_handle::{GraphHandle, Standing, Turn};
 use crate::head::{Moves, is_there, lock_catalog};
+use crate::history::VersionKind;
 use crate::log::after;
 use crate::pages::{remove_segments, store};
 use crate::schema::{GoOn, SchemaRows};
@@ -92,10 +92,19 @@ impl GraphHandle {
         let mut snapshot = Snapshot::new(base, before.schema(), before.version);
         let ids = head.next_ids();
         snapshot.reserve_ids(ids.0, ids.1);
-        for changes in read_commits(&self.database, self.id, &self.name, before.version).await? {
+        for changes in read_commits(&self.database, (self.id, &self.name), before.version).await? {
             snapshot = snapshot.replay(&changes)?;
         }
-        self.write_manifest((before.version, Moves::Not), ids, layout, None).await?;
+        let base = NewBase {
+            moves: Moves::Not,
+            state: &before,
+            ids,
+            layout,
+            rows: None,
+            kind: VersionKind::Fold,
+            origin: "",
+        };
+        self.write_manifest(base).await?;
         turn.show(Arc::new(snapshot));
         Ok(())
     }
@@ -137,51 +146,68 @@ impl GraphHandle {
         }
     }
 
-    /// Makes a layout the graph, with the schema's rows in the same transaction. What it replaces is
-    /// removed; a crash before that leaves it to the next start.
-    async fn write_manifest(
-        &self, (version, moves): (u64, Moves), ids: (u64, u64), layout: Layout, schema: Option<SchemaRows>,
-    ) -> Result<(), StoreError> {
-        let described = serde_json::to_value(&layout).map_err(|e| StoreError::Damaged(e.to_string()))?;
+    /// Makes a base the graph, with the schema's rows in the same transaction. What is no longer kept then is removed
+    /// while nobody waits for it; a crash before that leaves it to the next start.
+    async fn write_manifest(self: &Arc<Self>, base: NewBase<'_>) -> Result<(), StoreError> {
+        let NewBase { moves, state, ids, layout, rows, kind, origin } = base;
+        let described = |e: serde_json::Error| StoreError::Damaged(e.to_string());
         let row = manifest::ActiveModel {
             graph_id: Set(self.id),
-            version: Set(version as i64),
+            version: Set(state.version as i64),
             next_node_id: Set(ids.0 as i64),
             next_edge_id: Set(ids.1 as i64),
-            layout: Set(described),
+            layout: Set(serde_json::to_value(&layout).map_err(described)?),
             created: Set(chrono::Utc::now().fixed_offset()),
+            kind: Set(kind.as_str().into()),
+            schema: Set(serde_json::to_value(StoredSchema::of(&state.schema())).map_err(described)?),
+            nodes: Set(Some(state.node_count() as i64)),
+            edges: Set(Some(state.edge_count() as i64)),
+            origin: Set(origin.into()),
         };
-        self.write(moves, async |transaction| {
-            if let Some(rows) = schema {
+        self.write(moves, async |transaction, _| {
+            if let Some(rows) = rows {
                 rows.write(self.id, transaction).await?;
             }
-            // A base written anew for the state that another was written for replaces that.
-            manifest::Entity::delete_by_id((self.id, version as i64)).exec(transaction).await?;
-            manifest::Entity::insert(row).exec_without_returning(transaction).await?;
+            // A base written anew for the state that another was written for takes its place; who made the
+            // version, and when, stays.
+            let again = OnConflict::columns([manifest::Column::GraphId, manifest::Column::Version])
+                .update_columns([
+                    manifest::Column::NextNodeId,
+                    manifest::Column::NextEdgeId,
+                    manifest::Column::Layout,
+                    manifest::Column::Schema,
+                ])
+                .to_owned();
+            manifest::Entity::insert(row).on_conflict(again).exec_without_returning(transaction).await?;
             Ok(())
         })
         .await?;
-        self.begin_log(version);
-        let kept = layout.segment_ids();
+        self.begin_log(state.version);
         let before = std::mem::replace(&mut *self.layout.lock(), layout).segment_ids();
-        let gone: Vec<i64> = before.into_iter().filter(|id| !kept.contains(id)).collect();
-        let (pool, id) = (self.database.get_postgres_connection_pool().clone(), self.id);
-        // Nobody waits for it: it takes longer the larger what is removed was.
-        tokio::spawn(async move {
-            if let Err(error) = remove_replaced(&pool, id, version as i64, &gone).await {
-                tracing::warn!(%error, graph = id, "what was replaced could not be removed; the next start does it");
-            }
-        });
+        self.prune_later(before);
         Ok(())
     }
+}
+
+/// A base that is stored and about to become the graph.
+struct NewBase<'b> {
+    moves: Moves,
+    /// The state that it is the base of.
+    state: &'b Snapshot,
+    /// The next ids of elements.
+    ids: (u64, u64),
+    layout: Layout,
+    rows: Option<SchemaRows>,
+    kind: VersionKind,
+    origin: &'b str,
 }
 
 impl GraphHandle {
     /// Does all of `write` in one transaction, or nothing of it: moves the graph's head with it, and where
     /// PostgreSQL went away before it said what became of it waits until it says so. Called in a turn whose
-    /// commits are durable.
+    /// commits are durable. `write` gets the transaction's ticket.
     pub(crate) async fn write(
-        &self, moves: Moves, write: impl AsyncFnOnce(&DatabaseTransaction) -> Result<(), StoreError>,
+        &self, moves: Moves, write: impl AsyncFnOnce(&DatabaseTransaction, i64) -> Result<(), StoreError>,
     ) -> Result<(), StoreError> {
         let _log = self.log.lock().await;
         self.state.lock().may_write()?;
@@ -190,12 +216,12 @@ impl GraphHandle {
         self.fence.hold(&transaction).await?;
         if let Moves::First(_) = moves {
             lock_catalog(&transaction).await?;
-            write(&transaction).await?;
+            write(&transaction, ticket.own).await?;
             self.row.move_in(ticket, moves, &transaction).await?;
         } else {
             // The head first: whoever settles waits for it.
             self.row.move_in(ticket, moves, &transaction).await?;
-            write(&transaction).await?;
+            write(&transaction, ticket.own).await?;
         }
         let Err(error) = transaction.commit().await else {
             self.row.kept(ticket);
@@ -217,36 +243,39 @@ impl GraphHandle {
     }
 }
 
-/// Removes what a manifest has replaced, and nothing that came later.
-async fn remove_replaced(
-    pool: &sqlx::PgPool, graph_id: i64, version: i64, segments: &[i64],
-) -> Result<(), StoreError> {
-    for text in [
-        "DELETE FROM commits WHERE graph_id = $1 AND version <= $2",
-        "DELETE FROM manifests WHERE graph_id = $1 AND version < $2",
-    ] {
-        sqlx::query(text).bind(graph_id).bind(version).execute(pool).await?;
-    }
-    remove_segments(pool, segments).await
-}
-
 impl Turn<'_> {
     /// Makes what a load came to the graph's next version: all of it or none. `go_on` ends it before that.
     pub async fn publish(self, contents: Contents, go_on: GoOn) -> Result<Arc<Snapshot>, StoreError> {
         let before = self.snapshot();
         let ids = before.next_ids();
-        self.publish_asking(contents, ids, before.schema(), None, go_on).await
+        self.publish_asking((contents, VersionKind::Load), ids, (before.schema(), None), go_on).await
     }
 
     /// Publishes a base under a schema, whose rows change in the transaction that makes the base the graph.
     pub(crate) async fn publish_under(
-        self, contents: Contents, ids: (u64, u64), schema: Schema, rows: Option<SchemaRows>,
+        self, contents: Contents, ids: (u64, u64), schema: Schema, rows: SchemaRows, kind: VersionKind,
     ) -> Result<Arc<Snapshot>, StoreError> {
-        self.publish_asking(contents, ids, schema, rows, Arc::new(|| Ok(()))).await
+        self.publish_asking((contents, kind), ids, (schema, Some(rows)), Arc::new(|| Ok(()))).await
+    }
+
+    /// Makes the rows of a new graph without elements.
+    pub(crate) async fn begin(self, rows: SchemaRows) -> Result<(), StoreError> {
+        let state = self.snapshot();
+        let base = NewBase {
+            moves: Moves::First(0),
+            state: &state,
+            ids: state.next_ids(),
+            layout: Layout::default(),
+            rows: Some(rows),
+            kind: VersionKind::Create,
+            origin: &self.origin,
+        };
+        self.graph.write_manifest(base).await
     }
 
     async fn publish_asking(
-        self, contents: Contents, ids: (u64, u64), schema: Schema, rows: Option<SchemaRows>, go_on: GoOn,
+        self, (contents, kind): (Contents, VersionKind), ids: (u64, u64),
+        (schema, rows): (Schema, Option<SchemaRows>), go_on: GoOn,
     ) -> Result<Arc<Snapshot>, StoreError> {
         // Commits made before this turn may still be on their way to the log.
         let before = self.settled().await?;
@@ -296,26 +325,17 @@ impl Turn<'_> {
             true => Moves::First(version),
             false => Moves::To { before: version - 1, after: version },
         };
-        self.graph.write_manifest((version, moves), snapshot.next_ids(), layout, rows).await?;
+        let base = NewBase {
+            moves,
+            state: &snapshot,
+            ids: snapshot.next_ids(),
+            layout,
+            rows,
+            kind,
+            origin: &self.origin,
+        };
+        self.graph.write_manifest(base).await?;
         self.show(snapshot.clone());
         Ok(snapshot)
     }
-}
-
-/// Removes what a graph's newest manifest has replaced, and segments that it does not name.
-pub(crate) async fn clean(
-    database: &DatabaseConnection, graph_id: i64, version: i64, named: &[i64],
-) -> Result<(), StoreError> {
-    let pool = database.get_postgres_connection_pool();
-    let mut transaction = pool.begin().await?;
-    for text in [
-        "DELETE FROM commits WHERE graph_id = $1 AND version <= $2",
-        "DELETE FROM manifests WHERE graph_id = $1 AND version < $2",
-    ] {
-        sqlx::query(text).bind(graph_id).bind(version).execute(&mut *transaction).await?;
-    }
-    transaction.commit().await?;
-    let stored = segment::Entity::find().filter(segment::Column::GraphId.eq(graph_id)).all(database).await?;
-    let unnamed: Vec<i64> = stored.into_iter().map(|s| s.id).filter(|id| !named.contains(id)).collect();
-    remove_segments(pool, &unnamed).await
 }

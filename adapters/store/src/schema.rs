@@ -11,14 +11,18 @@ use sea_orm::{
 
 use crate::catalog::{parsed_type, to_json};
 use crate::entities::{commit, graph, graph_type};
+use crate::entries::{SCHEMA, encode_schema};
 use crate::graph_handle::Turn;
 use crate::head::Moves;
+use crate::history::VersionKind;
 use crate::publishing::Contents;
 use crate::{Catalog, StoreError};
 
 /// What becomes of the row of a graph's type.
 pub(crate) enum TypeRow {
     Keep,
+    /// The graph is open.
+    Open,
     /// The graph is of the type in this row.
     Use(i64),
     /// The graph is of the type in this row, which gets another name and definition.
@@ -45,6 +49,7 @@ impl SchemaRows {
             graph::ActiveModel { id: Set(graph_id), lookups: Set(self.lookups), ..Default::default() };
         match self.graph_type {
             TypeRow::Keep => {}
+            TypeRow::Open => row.graph_type_id = Set(None),
             TypeRow::Use(id) => row.graph_type_id = Set(Some(id)),
             TypeRow::Change(id, name, definition) => {
                 let changed =
@@ -117,13 +122,36 @@ impl Turn<'_> {
             let ids = before.next_ids();
             let parts = tokio::task::spawn_blocking(move || before.fold());
             let parts = parts.await?;
-            return self.publish_under(Contents::Parts(parts), ids, schema, Some(rows)).await;
+            return self.publish_under(Contents::Parts(parts), ids, schema, rows, VersionKind::Model).await;
         }
+        let version = before.version + 1;
+        let entry = encode_schema(&schema)?;
         let made = tokio::task::spawn_blocking(move || before.with_schema(schema, &*go_on));
-        let snapshot = Arc::new(made.await??);
+        let mut snapshot = made.await??;
+        snapshot.version = version;
+        let row = |ticket| commit::ActiveModel {
+            graph_id: Set(self.graph().id),
+            version: Set(version as i64),
+            checksum: Set(crc32fast::hash(&entry) as i64),
+            changes: Set(entry),
+            created: Set(chrono::Utc::now().fixed_offset()),
+            ticket: Set(ticket),
+            format: Set(SCHEMA),
+            nodes: Set(Some(snapshot.node_count() as i64)),
+            edges: Set(Some(snapshot.edge_count() as i64)),
+            origin: Set(self.origin.to_string()),
+        };
         let graph = self.graph();
-        graph.write(Moves::Not, async |transaction| rows.write(graph.id, transaction).await).await?;
-        self.show(snapshot.clone());
+        let moves = Moves::To { before: version - 1, after: version };
+        graph
+            .write(moves, async |transaction, ticket| {
+                rows.write(graph.id, transaction).await?;
+                commit::Entity::insert(row(ticket)).exec_without_returning(transaction).await?;
+                Ok(())
+            })
+            .await?;
+        let snapshot = Arc::new(snapshot);
+        self.show_schema(snapshot.clone());
         Ok(snapshot)
     }
 }
@@ -146,7 +174,9 @@ impl Catalog {
             graph_type: graph_type_row,
         };
         match contents {
-            Some(contents) => turn.publish_under(contents, before.next_ids(), schema, Some(rows)).await,
+            Some(contents) => {
+                turn.publish_under(contents, before.next_ids(), schema, rows, VersionKind::Model).await
+            }
             None => turn.change_schema(schema, rows, go_on).await,
         }
     }
@@ -163,11 +193,13 @@ impl Catalog {
             lookups: to_json(&schema.created())?,
             graph_type: TypeRow::Keep,
         };
-        turn.publish_under(Contents::Parts(parts), ids, schema, Some(rows)).await
+        turn.publish_under(Contents::Parts(parts), ids, schema, rows, VersionKind::Model).await
     }
 
     /// Where the new type of a graph is written. A type that other graphs are of stays as it is.
-    async fn type_row(&self, graph_id: i64, graph: &str, new: &GraphType) -> Result<TypeRow, StoreError> {
+    pub(crate) async fn type_row(
+        &self, graph_id: i64, graph: &str, new: &GraphType,
+    ) -> Result<TypeRow, StoreError> {
         let row = graph::Entity::find_by_id(graph_id).one(&self.database).await?;
         let own = row.and_then(|row| row.graph_type_id);
         let own = match own {

@@ -39,10 +39,19 @@ pub(crate) struct Layout {
 }
 
 impl Layout {
-    /// All segments, nodes first, in the order in which [`Assembly`] wants them; the residue last.
+    /// The tables' segments, nodes first, in the order in which [`Assembly`] wants them.
+    pub fn table_segments(&self) -> Vec<i64> {
+        self.nodes.iter().chain(&self.edges).flat_map(|t| t.segments.iter().copied()).collect()
+    }
+
+    /// All segments, the residue last.
     pub fn segment_ids(&self) -> Vec<i64> {
-        let tables = self.nodes.iter().chain(&self.edges).flat_map(|t| t.segments.iter().copied());
-        tables.chain(self.residue).collect()
+        self.table_segments().into_iter().chain(self.residue).collect()
+    }
+
+    /// Whether both are made of the same tables, whatever lies above them.
+    pub fn same_tables(&self, other: &Layout) -> bool {
+        self.nodes == other.nodes && self.edges == other.edges
     }
 
     /// This layout's tables and those of a level on top of them.
@@ -55,7 +64,7 @@ impl Layout {
     }
 }
 
-#[derive(Clone, Debug, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub(crate) struct TableLayout {
     pub labels: LabelSet,
     pub directed: bool,
@@ -561,7 +570,7 @@ mod tests {
                 .unwrap();
         }
         let (after, changes) = t.finish().unwrap();
-        let bytes = crate::graph_handle::encode_changes(&changes).unwrap();
+        let bytes = crate::entries::encode_changes(&changes).unwrap();
         let replayed: Vec<graphodrome_graph::Change> = postcard::from_bytes(&bytes).unwrap();
         let again = Snapshot::empty(None).unwrap().replay(&replayed).unwrap();
         assert_eq!(shown(&again), shown(&after));

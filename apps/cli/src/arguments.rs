@@ -1,5 +1,6 @@
 //! The command line's grammar, with an example for each command.
 
+mod graphs;
 mod measures;
 mod saved;
 
@@ -8,6 +9,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
+pub use graphs::GraphCommand;
 pub use measures::{MeasureCommand, MeasureOptions, NeighboursOptions};
 pub use saved::SavedCommand;
 
@@ -157,42 +159,6 @@ pub struct DemoOptions {
     /// Stop after the graph is loaded, instead of serving until Ctrl+C
     #[arg(long)]
     pub once: bool,
-}
-
-#[derive(Subcommand)]
-pub enum GraphCommand {
-    /// List all graphs
-    #[command(after_help = "Example:\n  graphodrome graph list")]
-    List,
-    /// Show a graph: labels with counts, keys, size
-    #[command(after_help = "Example:\n  graphodrome graph show averley")]
-    Show { name: String },
-    /// Create an empty graph, open or of a graph type
-    #[command(
-        after_help = "Examples:\n  graphodrome graph create scratch\n  graphodrome graph create copy --type water_network"
-    )]
-    Create {
-        name: String,
-        /// Name of a graph type; without it the graph is open
-        #[arg(long = "type")]
-        graph_type: Option<String>,
-    },
-    /// Remove every node and edge of a graph; its model, keys and indexes stay
-    #[command(after_help = "Example:\n  graphodrome graph empty scratch --confirm scratch")]
-    Empty {
-        name: String,
-        /// The name once more; asked for on a terminal where it is not given
-        #[arg(long)]
-        confirm: Option<String>,
-    },
-    /// Drop a graph with everything in it
-    #[command(after_help = "Example:\n  graphodrome graph drop scratch --confirm scratch")]
-    Drop {
-        name: String,
-        /// The name once more; asked for on a terminal where it is not given
-        #[arg(long)]
-        confirm: Option<String>,
-    },
 }
 
 #[derive(Subcommand)]
@@ -366,6 +332,19 @@ pub struct TextOptions {
     /// Rules of the planner that are not used, or all: the answer stays the same, the way to it changes
     #[arg(long, value_delimiter = ',', value_name = "RULE")]
     pub rules_off: Vec<String>,
+    #[command(flatten)]
+    pub at: AtOptions,
+}
+
+/// An earlier version instead of the newest.
+#[derive(Args, Clone, Default)]
+pub struct AtOptions {
+    /// Read this version of the graph; graph history lists them
+    #[arg(long, value_name = "N", conflicts_with = "at_timestamp")]
+    pub at_version: Option<u64>,
+    /// Read the version that was the newest then, such as 2026-11-29T10:00:00Z
+    #[arg(long, value_name = "TIME")]
+    pub at_timestamp: Option<String>,
 }
 
 #[derive(Args)]
@@ -442,6 +421,8 @@ pub struct ExportOptions {
     /// Parameter of the query
     #[arg(short, long = "param", value_name = "NAME=VALUE")]
     pub parameters: Vec<String>,
+    #[command(flatten)]
+    pub at: AtOptions,
     /// What names of N-Quads begin with
     #[arg(long, value_name = "IRI")]
     pub base: Option<String>,

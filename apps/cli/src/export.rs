@@ -38,7 +38,7 @@ pub async fn export(client: &Client, options: ExportOptions) -> anyhow::Result<(
     }
     let request = json!({
         "format": format.name(), "labels": options.labels, "query": query, "parameters": parameters,
-        "base": options.base,
+        "base": options.base, "at_version": options.at.at_version, "at_timestamp": options.at.at_timestamp,
     });
     let mut answer = client.export(&options.graph, &request).await?;
     let losses: Vec<String> = answer

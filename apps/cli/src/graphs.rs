@@ -6,7 +6,7 @@ use comfy_table::CellAlignment;
 use graphodrome_client::Client;
 
 use crate::arguments::GraphCommand;
-use crate::table;
+use crate::{table, versions};
 
 pub async fn graph(client: &Client, command: GraphCommand) -> anyhow::Result<()> {
     match command {
@@ -87,6 +87,15 @@ pub async fn graph(client: &Client, command: GraphCommand) -> anyhow::Result<()>
             client.drop_graph(&name).await?;
             println!("graph {name} dropped");
         }
+        GraphCommand::History { name, limit, before, json } => {
+            versions::history(client, &name, limit, before, json).await?;
+        }
+        GraphCommand::Diff { name, from, to, limit, json } => {
+            versions::diff(client, &name, (&from, to.as_deref()), limit, json).await?;
+        }
+        GraphCommand::Restore { name, to } => versions::restore(client, &name, &to).await?,
+        GraphCommand::Verify { name, json } => versions::verify(client, &name, json).await?,
+        GraphCommand::Keep { name, versions, days } => versions::keep(client, &name, versions, days).await?,
     }
     Ok(())
 }

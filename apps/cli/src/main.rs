@@ -16,6 +16,7 @@ mod saved;
 mod serve;
 mod shell;
 mod table;
+mod versions;
 
 use std::process::ExitCode;
 
@@ -88,8 +89,21 @@ fn main() -> ExitCode {
     }
 }
 
+/// For whom this is, as the history of a graph shows it: GRAPHODROME_FROM, otherwise who is logged in where.
+fn person() -> Option<String> {
+    if let Ok(said) = std::env::var("GRAPHODROME_FROM") {
+        return Some(said).filter(|said| !said.is_empty());
+    }
+    let user = std::env::var("USER").or_else(|_| std::env::var("LOGNAME")).ok()?;
+    let host = std::fs::read_to_string("/etc/hostname").unwrap_or_default();
+    match host.trim() {
+        "" => Some(user),
+        host => Some(format!("{user}@{host}")),
+    }
+}
+
 async fn run(arguments: Arguments) -> anyhow::Result<()> {
-    let client = Client::new(&arguments.url);
+    let client = Client::asking_for(&arguments.url, person().as_deref());
     match arguments.command {
         Command::Serve(options) => serve::serve(options).await,
         Command::Demo(options) => demo::demo(options).await,

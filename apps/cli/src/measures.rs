@@ -97,6 +97,7 @@ async fn run(client: &Client, options: MeasureOptions) -> anyhow::Result<()> {
         parameters: vec![],
         timeout: options.timeout,
         rules_off: vec![],
+        at: options.at,
     };
     let query = QueryOptions { text, format: options.format, show: vec![], max_rows: None, memory_mib: None };
     queries::query(client, query).await

@@ -50,6 +50,8 @@ pub fn request(options: &TextOptions) -> anyhow::Result<QueryRequest> {
     Ok(QueryRequest {
         text,
         graph: options.graph.clone(),
+        at_version: options.at.at_version,
+        at_timestamp: options.at.at_timestamp.clone(),
         parameters,
         timeout_ms: options.timeout.map(|s| (s * 1e3) as u64),
         rules_off: options.rules_off.clone(),

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 
-use reqwest::header::{ACCEPT, CONTENT_TYPE};
+use reqwest::header::{ACCEPT, CONTENT_TYPE, FROM, HeaderMap, HeaderValue};
 use reqwest::multipart::{Form, Part};
 use reqwest::{Method, Response};
 use serde::de::DeserializeOwned;
@@ -79,6 +79,11 @@ pub struct QueryRequest {
     pub text: String,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub graph: Option<String>,
+    /// The version of the graph to read, or the time whose newest version is meant.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub at_version: Option<u64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub at_timestamp: Option<String>,
     #[serde(skip_serializing_if = "Map::is_empty")]
     pub parameters: Map<String, Value>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -216,7 +221,18 @@ pub fn path_of(parts: &[&str], query: &[(&str, &str)]) -> String {
 
 impl Client {
     pub fn new(url: &str) -> Client {
-        let http = reqwest::Client::builder().no_proxy().build().unwrap_or_default();
+        Client::asking_for(url, None)
+    }
+
+    /// A client whose requests say for whom they are, which the history of a graph shows.
+    pub fn asking_for(url: &str, person: Option<&str>) -> Client {
+        let mut headers = HeaderMap::new();
+        if let Some(person) = person.and_then(|person| HeaderValue::from_str(person).ok()) {
+            headers.insert(FROM, person);
+        }
+        let program = concat!("graphodrome/", env!("CARGO_PKG_VERSION"));
+        let builder = reqwest::Client::builder().no_proxy().user_agent(program).default_headers(headers);
+        let http = builder.build().unwrap_or_default();
         let url = url.trim_end_matches('/').to_string();
         Client { base: url.parse().ok(), url, http }
     }
@@ -450,6 +466,12 @@ impl Client {
     /// The bytes of an export, with its headers.
     pub async fn export(&self, graph: &str, request: &Value) -> Result<Response> {
         self.send(self.request(Method::POST, &format!("/v1/graphs/{graph}/export")).json(request)).await
+    }
+
+    /// What is different between two versions: lines of JSON, the last one the summary or what went wrong. `asked` are
+    /// the query's parameters.
+    pub async fn difference(&self, graph: &str, asked: &[(&str, String)]) -> Result<Response> {
+        self.send(self.request(Method::GET, &format!("/v1/graphs/{graph}/difference")).query(asked)).await
     }
 
     /// The files in which a load's rejects come back, and the mapping to load them with.

@@ -8,6 +8,7 @@ use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 
 use crate::problem::Problem;
+use crate::who;
 
 fn is_loopback_host(host: &str) -> bool {
     let name = match host.strip_prefix('[') {
@@ -59,7 +60,8 @@ pub async fn check(request: extract::Request, next: Next) -> Response {
     if let Some(problem) = refusal(&request) {
         return problem.into_response();
     }
-    let mut response = next.run(request).await;
+    let client = who::named_by(request.headers());
+    let mut response = who::asked_by(client, next.run(request)).await;
     mark(response.headers_mut());
     response
 }

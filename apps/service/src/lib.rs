@@ -17,6 +17,7 @@ mod serve;
 mod sessions;
 mod state;
 mod values;
+mod who;
 
 use std::net::SocketAddr;
 use std::path::PathBuf;
@@ -99,6 +100,7 @@ impl Service {
             app.stop();
         };
         let mut serving = tokio::spawn(serve::serve(self.listener, self.app.clone(), router, stopping));
+        let tidying = tokio::spawn(tidy(self.app.clone()));
         let server = self.server.map(Arc::new);
         let watching = server.clone().map(|server| tokio::spawn(keep_running(server)));
         let app = self.app.clone();
@@ -118,6 +120,7 @@ impl Service {
             why = &mut taken_over => lost = Some(why),
         }
         serving.abort();
+        tidying.abort();
         drop(self.app);
         if let Some(watching) = watching {
             watching.abort();
@@ -144,6 +147,21 @@ const LOOK_AT_MOST: Duration = Duration::from_secs(30);
 
 /// It is started again when it was gone at so many looks, one after the other.
 const GONE_LOOKS: u32 = 3;
+
+/// Between two rounds of giving back what nobody needs any more.
+const TIDY: Duration = Duration::from_secs(60);
+
+/// Forgets earlier versions that nobody reads, and removes those that have come of age.
+async fn tidy(app: Arc<App>) {
+    let mut rounds = tokio::time::interval(TIDY);
+    rounds.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    // The first comes at once: a start has done so already.
+    rounds.tick().await;
+    loop {
+        rounds.tick().await;
+        app.catalog.tidy().await;
+    }
+}
 
 /// Starts our own PostgreSQL again where it has died.
 async fn keep_running(server: Arc<PrivateServer>) {

@@ -158,7 +158,9 @@ fn rand_number() -> u32 {
 impl From<StoreError> for Problem {
     fn from(error: StoreError) -> Self {
         let status = match &error {
-            StoreError::NoGraph(_) | StoreError::NoGraphType(_) => StatusCode::NOT_FOUND,
+            StoreError::NoGraph(_) | StoreError::NoGraphType(_) | StoreError::NoVersion { .. } => {
+                StatusCode::NOT_FOUND
+            }
             StoreError::Exists { .. }
             | StoreError::InUse { .. }
             | StoreError::Shared(_)
@@ -199,9 +201,12 @@ impl From<StoreError> for Problem {
             StoreError::Closed(_) => {
                 problem.hint = Some("start the service again: it reads what is stored, and checks it".into());
             }
+            StoreError::NoVersion { .. } => {
+                problem.hint = Some("graph history lists the versions that are kept".into());
+            }
             StoreError::Offline { .. } => {
                 problem.hint = Some(
-                    "the other graphs are not touched; restore it from an export, or remove it with DROP GRAPH or CREATE OR REPLACE GRAPH"
+                    "the other graphs are not touched; graph verify says what is damaged and up to which version it can be read, graph restore opens it with that version; DROP GRAPH or CREATE OR REPLACE GRAPH remove it"
                         .into(),
                 );
             }

@@ -15,6 +15,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::problem::Problem;
+use crate::who;
 
 /// Sessions that may be open at once.
 const MOST_SESSIONS: usize = 1000;
@@ -124,7 +125,7 @@ impl OpenTransaction {
             })?
         };
         let (version, count) = (snapshot.version, changes.len());
-        turn.commit(snapshot, changes).await?;
+        turn.by(&who::with("transaction")).commit(snapshot, changes).await?;
         Ok(Committed { graph: Some(graph), changes: count, version })
     }
 }

@@ -168,10 +168,38 @@ pub enum Conjunction {
     Otherwise,
 }
 
+/// `AT VERSION 17` or `AT TIMESTAMP '2026-11-29T10:00:00Z'` after a graph's name: its state of then.
+#[derive(Clone, Debug, PartialEq)]
+pub struct At {
+    pub kind: AtKind,
+    pub value: AtValue,
+    pub span: Span,
+}
+
+/// Whether both mean the same version, wherever they are written.
+pub fn same_moment(a: Option<&At>, b: Option<&At>) -> bool {
+    let meant = |at: Option<&At>| at.map(|at| (at.kind, at.value.clone()));
+    meant(a) == meant(b)
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum AtKind {
+    Version,
+    Timestamp,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub enum AtValue {
+    Literal(Value),
+    Parameter(Arc<str>),
+}
+
 #[derive(Clone, Debug, PartialEq)]
 pub struct Linear {
     /// `USE g`.
     pub graph: Option<Name>,
+    /// Which of the graph's versions; the newest where nothing is said.
+    pub at: Option<At>,
     pub clauses: Vec<Clause>,
     pub span: Span,
 }
@@ -603,11 +631,11 @@ impl Query {
         }
     }
 
-    /// Every `USE` in it, nested ones too.
-    pub fn graphs(&self) -> Vec<&Name> {
+    /// Every graph that is named in it, with its version where one is meant, in nested queries too.
+    pub fn graphs(&self) -> Vec<(&Name, Option<&At>)> {
         let mut found = vec![];
         for linear in self.linears() {
-            found.extend(&linear.graph);
+            found.extend(linear.graph.iter().map(|graph| (graph, linear.at.as_ref())));
             linear.clauses.iter().for_each(|c| c.graphs(&mut found));
         }
         found
@@ -659,7 +687,7 @@ impl Clause {
         }
     }
 
-    fn graphs<'q>(&'q self, found: &mut Vec<&'q Name>) {
+    fn graphs<'q>(&'q self, found: &mut Vec<(&'q Name, Option<&'q At>)>) {
         match self {
             Clause::Call { query, .. } | Clause::Nested(query) => found.extend(query.graphs()),
             Clause::Optional { clauses, .. } => clauses.iter().for_each(|c| c.graphs(found)),

@@ -14,6 +14,13 @@ pub struct Model {
     pub created: DateTimeWithTimeZone,
     /// Of the transaction that wrote it.
     pub ticket: i64,
+    /// How `changes` is to be read.
+    pub format: i16,
+    /// Elements of the version; unknown of those that earlier releases wrote.
+    pub nodes: Option<i64>,
+    pub edges: Option<i64>,
+    /// Who or what asked for it.
+    pub origin: String,
 }
 
 #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

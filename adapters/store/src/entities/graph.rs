@@ -14,6 +14,10 @@ pub struct Model {
     pub created: DateTimeWithTimeZone,
     /// Keys and indexes created on their own, as JSON.
     pub lookups: Json,
+    /// Earlier versions stay that are among so many of the newest,
+    pub keep_versions: i64,
+    /// or younger than so many days.
+    pub keep_days: i64,
 }
 
 #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

@@ -16,6 +16,15 @@ pub struct Model {
     /// Tables and their segments, as JSON.
     pub layout: Json,
     pub created: DateTimeWithTimeZone,
+    /// What made the version, in one word.
+    pub kind: String,
+    /// Type, keys and indexes of the base, as JSON.
+    pub schema: Json,
+    /// Elements of the version; unknown of those that earlier releases wrote.
+    pub nodes: Option<i64>,
+    pub edges: Option<i64>,
+    /// Who or what asked for it.
+    pub origin: String,
 }
 
 #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

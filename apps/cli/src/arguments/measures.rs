@@ -54,6 +54,8 @@ pub struct MeasureOptions {
     /// Seconds it may take
     #[arg(long)]
     pub timeout: Option<f64>,
+    #[command(flatten)]
+    pub at: super::AtOptions,
 }
 
 #[derive(Args)]

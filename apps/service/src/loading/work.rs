@@ -10,6 +10,7 @@ use serde_json::{Value, json};
 use crate::loading::fetch::fetch;
 use crate::loading::upload::Sources;
 use crate::state::{App, Job};
+use crate::who;
 
 /// What to load, and how.
 pub(crate) struct Load {
@@ -69,7 +70,7 @@ async fn work(app: &Arc<App>, graph: &Arc<GraphHandle>, job: &Job, plan: Load) -
     let turn = match check {
         true => None,
         false => tokio::select! {
-            turn = graph.turn() => Some(turn?),
+            turn = graph.turn() => Some(turn?.by(&who::with(&format!("job {}", job.record.id)))),
             () = cancelled(progress) => return Err(Failure::Cancelled),
         },
     };

@@ -17,6 +17,7 @@ use crate::models::findings::{ModelFinding, model_finding};
 use crate::models::form::texts;
 use crate::problem::Problem;
 use crate::state::App;
+use crate::who;
 
 /// A text with one CREATE GRAPH TYPE, and the renamings before it.
 pub struct NewModel {
@@ -196,7 +197,7 @@ fn conflict(detail: String) -> Problem {
 pub async fn apply(app: &Arc<App>, name: &str, request: ModelApplication) -> Result<ModelApplied, Problem> {
     let graph = app.graph(name)?;
     let new = declared(&request.model, Some(name))?;
-    let turn = graph.turn().await?;
+    let turn = graph.turn().await?.by(&who::with("apply"));
     let snapshot = turn.snapshot();
     if let Some(wanted) = request.version
         && wanted != snapshot.version
@@ -262,7 +263,7 @@ fn model_error(error: GraphError, text: &str) -> Problem {
 /// `ALTER GRAPH g RENAME ...` by itself.
 pub async fn rename(app: &Arc<App>, rename: Rename, text: &str) -> Result<String, Problem> {
     let graph = app.graph(&rename.graph.text)?;
-    let turn = graph.turn().await?;
+    let turn = graph.turn().await?.by(&who::with("rename"));
     let snapshot = turn.snapshot();
     let step = renaming(&rename);
     let error =

@@ -13,6 +13,7 @@ use utoipa::{IntoParams, ToSchema};
 use crate::extract;
 use crate::problem::Problem;
 use crate::state::App;
+use crate::who;
 
 #[derive(Serialize, ToSchema)]
 pub struct GraphSummary {
@@ -224,7 +225,7 @@ pub async fn empty_graph(
             .hint(format!("add ?confirm={name}")));
     }
     let nothing = Contents::Parts(Default::default());
-    graph.turn().await?.publish(nothing, app.go_on()).await?;
+    graph.turn().await?.by(&who::with("emptied")).publish(nothing, app.go_on()).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -22,6 +22,7 @@ use crate::extract;
 use crate::problem::Problem;
 use crate::state::App;
 use crate::values;
+use crate::who;
 
 #[derive(Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -201,7 +202,7 @@ async fn change<T>(
     let (snapshot, changes) = transaction.finish().map_err(graph_problem)?;
     let after = Arc::new(snapshot.clone());
     if !changes.is_empty() {
-        turn.commit(snapshot, changes).await?;
+        turn.by(&who::with("element route")).commit(snapshot, changes).await?;
     }
     Ok((made, after))
 }

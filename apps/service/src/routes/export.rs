@@ -19,6 +19,7 @@ use utoipa::ToSchema;
 
 use crate::extract;
 use crate::problem::Problem;
+use crate::run::moment;
 use crate::state::App;
 use crate::values;
 
@@ -39,6 +40,12 @@ pub struct ExportRequest {
     #[serde(default)]
     #[schema(value_type = Object)]
     pub parameters: Map<String, serde_json::Value>,
+    /// The version to export; the newest where neither this nor a time is given.
+    #[serde(default)]
+    pub at_version: Option<u64>,
+    /// The time (RFC 3339) whose newest version is to be exported.
+    #[serde(default)]
+    pub at_timestamp: Option<String>,
     /// What the names of N-Quads begin with.
     #[serde(default)]
     pub base: Option<String>,
@@ -59,7 +66,10 @@ pub async fn export_graph(
     extract::Json(request): extract::Json<ExportRequest>,
 ) -> Result<Response, Problem> {
     let graph = app.graph(&name)?;
-    let snapshot = graph.snapshot();
+    let snapshot = match moment(request.at_version, request.at_timestamp.as_deref())? {
+        Some(moment) => app.catalog.state_at(&graph, moment).await?,
+        None => graph.snapshot(),
+    };
     let format = request.format;
     if !request.labels.is_empty() && request.query.is_some() {
         return Err(Problem::bad_request("an export is of labels or of a query, not of both"));

@@ -20,6 +20,7 @@ use crate::loading::work::{Load, run};
 use crate::problem::Problem;
 use crate::routes::jobs::{JobView, view};
 use crate::state::App;
+use crate::who;
 
 /// Form fields of an upload.
 #[derive(ToSchema)]
@@ -55,7 +56,7 @@ pub async fn start_load(
     let job = app.start_job(kind, &name, &title).await?;
     let answer = view(&job.record, Some(job.running()));
     let load = Load { mapping, sources: upload.sources, check: parameters.check };
-    tokio::spawn(async move {
+    who::spawn(async move {
         let (state, detail) = run(&app, &graph, &job, load).await;
         job.finish(&app, state, detail).await;
     });

@@ -15,6 +15,7 @@ mod query;
 mod saved;
 mod sessions;
 mod status;
+mod versions;
 
 use std::sync::Arc;
 
@@ -84,6 +85,11 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(catalog::empty_graph))
         .routes(routes!(catalog::change_outcome))
         .routes(routes!(export::export_graph))
+        .routes(routes!(versions::list_versions))
+        .routes(routes!(versions::set_retention))
+        .routes(routes!(versions::restore_graph))
+        .routes(routes!(versions::verify_graph))
+        .routes(routes!(versions::show_difference))
         .routes(routes!(loads::read_mapping))
         .routes(routes!(measures::list_measures))
         .routes(routes!(measures::run_measure))

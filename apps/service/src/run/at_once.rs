@@ -17,6 +17,7 @@ use super::read::{BRIEF, BRIEF_COST};
 use super::{QueryRequest, Ready, Run, Terms, microseconds, terms};
 use crate::problem::Problem;
 use crate::state::App;
+use crate::who;
 
 /// A request as most are: of a graph that it names, with plain values for parameters. What is anything else is not
 /// read as one, and goes the whole way.
@@ -139,7 +140,7 @@ impl Run {
         let (body, made) = self.make(&ready, brief, wait, format).ok()?;
         if let Some((snapshot, changes)) = made
             && !changes.is_empty()
-            && let Err(error) = turn.commit(snapshot, changes).await
+            && let Err(error) = turn.by(&who::with("query")).commit(snapshot, changes).await
         {
             return Some(Problem::from(error).into_response());
         }

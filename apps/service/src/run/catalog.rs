@@ -14,6 +14,7 @@ use super::QueryRequest;
 use crate::models::evolve;
 use crate::problem::Problem;
 use crate::state::App;
+use crate::who;
 
 /// Does what a catalog statement says, and says so in a line.
 pub(super) async fn statement(
@@ -57,7 +58,7 @@ pub(super) async fn statement(
         Statement::DropLookup { graph, unique, name, if_exists } => {
             let what = if unique { "key" } else { "index" };
             let graph = graph_named(app, graph.as_ref(), request)?;
-            let turn = graph.turn().await?;
+            let turn = graph.turn().await?.by(&who::with(&format!("drop {what} {}", name.text)));
             let snapshot = turn.snapshot();
             let mut lookups = snapshot.schema().created();
             let list = if unique { &mut lookups.keys } else { &mut lookups.indexes };
@@ -193,7 +194,7 @@ fn check_lookup(snapshot: &Snapshot, new: &CreateLookup) -> Result<(), Diagnosti
 async fn create_lookup(app: &Arc<App>, new: CreateLookup, request: &QueryRequest) -> Result<String, Problem> {
     let what = if new.unique { "key" } else { "index" };
     let graph = graph_named(app, new.graph.as_ref(), request)?;
-    let turn = graph.turn().await?;
+    let turn = graph.turn().await?.by(&who::with(&format!("create {what} {}", new.name.text)));
     let snapshot = turn.snapshot();
     let definition = Arc::new(KeyDefinition {
         name: new.name.text.clone(),

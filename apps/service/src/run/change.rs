@@ -14,6 +14,7 @@ use super::epilogue::Facts;
 use super::read::{BRIEF, BRIEF_COST};
 use super::{Ready, Run, microseconds, time_is_up, too_many_rows};
 use crate::problem::Problem;
+use crate::who;
 
 /// The answer, and the new state with the changes that lead to it.
 pub(super) type Made = (Vec<u8>, Option<(Snapshot, Vec<Change>)>);
@@ -32,7 +33,7 @@ impl Run {
         if let Some((snapshot, changes)) = made
             && !changes.is_empty()
         {
-            turn.commit(snapshot, changes).await?;
+            turn.by(&who::with("query")).commit(snapshot, changes).await?;
         }
         Ok(([(header::CONTENT_TYPE, format.media_type())], body).into_response())
     }

@@ -74,11 +74,13 @@ fn diagnostics_problem(text: &str) -> impl Fn(Diagnostics) -> Problem + '_ {
 }
 
 pub async fn plan(app: Arc<App>, request: QueryRequest) -> Result<PlanAnswer, Problem> {
-    let Terms { rules, parameters, .. } = terms(&app, &request)?;
+    let terms = terms(&app, &request)?;
     let (statements, parse_us) = statements(&request.text).await?;
     let query = only_query(statements)?;
     let graph = graph_of(&app, &query, &request, &Session::default())?;
-    let snapshot = graph.snapshot();
+    let past = super::past::state(&app, &graph, &query, &request, &terms).await?;
+    let snapshot = past.unwrap_or_else(|| graph.snapshot());
+    let Terms { rules, parameters, .. } = terms;
     tokio::task::spawn_blocking(move || {
         let text = &request.text;
         let prepared =
@@ -98,16 +100,18 @@ pub async fn plan(app: Arc<App>, request: QueryRequest) -> Result<PlanAnswer, Pr
 }
 
 pub async fn profile(app: Arc<App>, request: QueryRequest) -> Result<ProfileAnswer, Problem> {
-    let Terms { rules, parameters, limits, .. } = terms(&app, &request)?;
+    let terms = terms(&app, &request)?;
     let (statements, parse_us) = statements(&request.text).await?;
     let query = only_query(statements)?;
     let graph = graph_of(&app, &query, &request, &Session::default())?;
+    let past = super::past::state(&app, &graph, &query, &request, &terms).await?;
+    let Terms { rules, parameters, limits, .. } = terms;
     let waiting = Instant::now();
     let (token, guard) = app.register_query();
     let slot = app.slot(limits.time.unwrap_or(app.limits.query_time)).await?;
     let wait_us = microseconds(waiting.elapsed());
     let limits = Limits { cancel: token, ..limits };
-    let snapshot = graph.snapshot();
+    let snapshot = past.unwrap_or_else(|| graph.snapshot());
     let answer = tokio::task::spawn_blocking(move || {
         let _slot = slot;
         let text = &request.text;

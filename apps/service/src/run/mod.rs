@@ -6,6 +6,7 @@ mod catalog;
 mod change;
 mod epilogue;
 mod explain;
+mod past;
 mod read;
 mod session;
 
@@ -17,7 +18,7 @@ use axum::response::{IntoResponse, Response};
 use graphodrome_engine::{ColumnInfo, ColumnKind, Found, Limits, Parameters, Prepared, Rules, prepare_by};
 use graphodrome_formats::{ResultFormat, ResultWriter};
 use graphodrome_graph::Snapshot;
-use graphodrome_language::ast::{Query, Statement};
+use graphodrome_language::ast::{At, Name, Query, Statement, same_moment};
 use graphodrome_language::{Diagnostic, parse};
 use graphodrome_store::GraphHandle;
 use serde::{Deserialize, Serialize};
@@ -28,9 +29,11 @@ use crate::problem::Problem;
 use crate::sessions::{OpenTransaction, Session};
 use crate::state::App;
 use crate::values;
+use crate::who;
 
 pub use at_once::at_once;
 pub use explain::{PlanAnswer, ProfileAnswer, plan, profile};
+pub use past::moment;
 
 /// A request for a query, a plan or a profile.
 #[derive(Clone, Debug, Default, Deserialize, Serialize, ToSchema)]
@@ -41,6 +44,12 @@ pub struct QueryRequest {
     /// The graph to query; `USE g` in the text comes before it.
     #[serde(default)]
     pub graph: Option<String>,
+    /// The version of that graph to read; `AT VERSION` in the text does the same.
+    #[serde(default)]
+    pub at_version: Option<u64>,
+    /// The time (RFC 3339) whose newest version is to be read; `AT TIMESTAMP` in the text does the same.
+    #[serde(default)]
+    pub at_timestamp: Option<String>,
     /// By name without the `$`. JSON values, or `{"gql": "DATE '2024-05-31'"}` for any literal.
     #[serde(default)]
     #[schema(value_type = Object)]
@@ -131,11 +140,14 @@ fn graph_of(
     app: &App, query: &Query, request: &QueryRequest, session: &Session,
 ) -> Result<Arc<GraphHandle>, Problem> {
     let named = query.graphs();
-    if let Some(other) = named.iter().find(|n| n.text != named[0].text) {
-        let text = "not supported: several graphs within one query (feature GQ01)";
+    let differs =
+        |(name, at): &&(&Name, Option<&At>)| name.text != named[0].0.text || !same_moment(*at, named[0].1);
+    if let Some((other, _)) = named.iter().find(differs) {
+        let text =
+            "not supported: several graphs, or several versions of one, within one query (feature GQ01)";
         return Err(Problem::from_diagnostic(Diagnostic::syntax(other.span, text), &request.text));
     }
-    match (named.first(), request.graph.as_ref().or(session.graph.as_ref())) {
+    match (named.first().map(|(name, _)| name), request.graph.as_ref().or(session.graph.as_ref())) {
         (Some(name), _) => app.graph(&name.text),
         (None, Some(name)) => app.graph(name),
         (None, None) => {
@@ -165,6 +177,7 @@ pub async fn query(app: Arc<App>, request: QueryRequest, format: ResultFormat) -
     let terms = terms(&app, &request)?;
     if let Some(graph) = request.graph.as_ref().and_then(|name| app.catalog.graph(name))
         && terms.rules == Rules::all()
+        && !request.is_of_the_past()
     {
         let snapshot = graph.snapshot();
         if let Some(Found { prepared, literals }) =
@@ -224,10 +237,12 @@ async fn in_session(
                 }
                 terms.limits.zone = session.zone;
                 let changes = query.changes();
+                let past = past::state(app, &graph, &query, request, &terms).await?;
                 // A plan is found again by the text and the graph beside it.
                 let keep = count == 1
                     && query.graphs().is_empty()
                     && session.transaction.is_none()
+                    && past.is_none()
                     && terms.rules == Rules::all();
                 let run = Run {
                     changes,
@@ -237,6 +252,7 @@ async fn in_session(
                 };
                 let run = Run { query: Some(query), ..run };
                 let response = match &mut session.transaction {
+                    _ if past.is_some() => run.of_the_past(past, format, last).await?,
                     Some(open) => run.in_transaction(open, format, last).await?,
                     None => run.answer(format, last).await?,
                 };
@@ -262,7 +278,7 @@ async fn in_session(
                 // In a task of its own: a client that goes away must not leave it half done.
                 let graph = request.graph.clone().or_else(|| session.graph.clone());
                 let (app, request) = (app.clone(), QueryRequest { graph, ..request.clone() });
-                let work = tokio::spawn(async move { catalog::statement(&app, statement, &request).await });
+                let work = who::spawn(async move { catalog::statement(&app, statement, &request).await });
                 done.push(work.await??);
             }
         }
@@ -396,6 +412,17 @@ impl Run {
             }
             return Ok(([(header::CONTENT_TYPE, format.media_type())], body).into_response());
         }
+        let (mut run, ready) = self.prepared(snapshot).await?;
+        run.ready = Some(ready);
+        run.read(format, last).await
+    }
+
+    /// On an earlier version.
+    async fn of_the_past(
+        mut self, past: Option<Arc<Snapshot>>, format: ResultFormat, last: bool,
+    ) -> Result<Response, Problem> {
+        self.isolated = true;
+        let snapshot = past.unwrap_or_else(|| self.graph.snapshot());
         let (mut run, ready) = self.prepared(snapshot).await?;
         run.ready = Some(ready);
         run.read(format, last).await

@@ -12,6 +12,7 @@ use super::{QueryRequest, Terms, terms};
 use crate::problem::Problem;
 use crate::sessions::{OpenTransaction, Session};
 use crate::state::App;
+use crate::who;
 
 /// What the parameters of one session may hold.
 const SESSION_BYTES: usize = 64 << 20;
@@ -45,7 +46,7 @@ pub(super) async fn transaction(
         TransactionCommand::Commit => {
             let open = session.transaction.take().ok_or_else(none)?;
             // In a task of its own: a client that goes away must not leave it half done.
-            let committed = tokio::spawn(open.commit()).await??;
+            let committed = who::spawn(open.commit()).await??;
             if committed.graph.is_none() {
                 return Ok("transaction committed; nothing was changed".into());
             }
@@ -145,7 +146,7 @@ async fn evaluate(
         page: Page::default(),
         span,
     };
-    let query = Query::of(Linear { graph: None, clauses: vec![Clause::Return(result)], span });
+    let query = Query::of(Linear { graph: None, at: None, clauses: vec![Clause::Return(result)], span });
     let Terms { limits, .. } = terms(app, request)?;
     let slot = app.slot(limits.time.unwrap_or(app.limits.query_time)).await?;
     // A client that goes away takes the query with it.

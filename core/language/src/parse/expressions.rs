@@ -604,7 +604,7 @@ impl Parser<'_> {
             let pattern = self.deeper(Self::graph_pattern)?;
             let span = self.span_since(place);
             let clauses = vec![Clause::Match { optional: false, pattern, span }];
-            Query::of(Linear { graph: None, clauses, span })
+            Query::of(Linear { graph: None, at: None, clauses, span })
         };
         self.expect(close)?;
         Ok(self.node(start, ExpressionKind::Exists(Box::new(query))))

@@ -4,6 +4,7 @@
 use crate::ast::*;
 use crate::parse::{MAX_ERRORS, Parsed, Parser};
 use crate::{Diagnostic, TokenKind};
+use graphodrome_graph::Value;
 
 /// What stands between queries, and so ends a linear one.
 const JOINTS: &[&str] = &["NEXT", "UNION", "EXCEPT", "INTERSECT", "OTHERWISE"];
@@ -84,9 +85,10 @@ impl Parser<'_> {
     fn linear_query(&mut self) -> Parsed<Linear> {
         let start = self.span();
         self.count_clause()?;
-        let mut linear = Linear { graph: None, clauses: vec![], span: start };
+        let mut linear = Linear { graph: None, at: None, clauses: vec![], span: start };
         if self.eat_word("USE") {
             linear.graph = Some(self.graph_name()?);
+            linear.at = self.at_version()?;
         }
         if self.at_punctuation("{") {
             let query = self.nested_query("}")?;
@@ -100,10 +102,12 @@ impl Parser<'_> {
                 }
                 if self.eat_word("USE") {
                     let again = self.graph_name()?;
-                    if linear.graph.as_ref().is_none_or(|g| g.text != again.text) {
+                    let at = self.at_version()?;
+                    let known = linear.graph.as_ref().is_some_and(|g| g.text == again.text);
+                    if !known || !same_moment(at.as_ref(), linear.at.as_ref()) {
                         self.errors.push(self.not_supported(
                             again.span,
-                            "another graph within one query",
+                            "another graph, or another version of one, within one query",
                             "GQ01",
                         ));
                     }
@@ -129,6 +133,39 @@ impl Parser<'_> {
         self.name("a graph name")
     }
 
+    /// `AT VERSION 17` or `AT TIMESTAMP '...'`, where it is there.
+    fn at_version(&mut self) -> Parsed<Option<At>> {
+        let start = self.span();
+        if !self.eat_word("AT") {
+            return Ok(None);
+        }
+        let kind = if self.eat_word("VERSION") {
+            AtKind::Version
+        } else if self.eat_word("TIMESTAMP") {
+            AtKind::Timestamp
+        } else {
+            return Err(Diagnostic::syntax(self.span(), "expected VERSION or TIMESTAMP after AT")
+                .hint("write AT VERSION 17 or AT TIMESTAMP '2026-11-29T10:00:00Z'"));
+        };
+        let value = match (&self.token().kind, kind) {
+            (TokenKind::Parameter(name), _) => AtValue::Parameter(name.clone()),
+            (TokenKind::Literal(value @ Value::Int(0..)), AtKind::Version)
+            | (TokenKind::Literal(value @ Value::Text(_)), AtKind::Timestamp) => {
+                AtValue::Literal(value.clone())
+            }
+            _ => {
+                let (wanted, example) = match kind {
+                    AtKind::Version => ("a version", "AT VERSION 17"),
+                    AtKind::Timestamp => ("a time", "AT TIMESTAMP '2026-11-29T10:00:00Z'"),
+                };
+                return Err(Diagnostic::syntax(self.span(), format!("expected {wanted} or a parameter"))
+                    .hint(format!("write {example}")));
+            }
+        };
+        self.bump();
+        Ok(Some(At { kind, value, span: self.span_since(start) }))
+    }
+
     /// `SELECT ... FROM g MATCH ... WHERE ... GROUP BY ... HAVING ... ORDER BY ...`.
     fn select(&mut self, linear: &mut Linear) -> Parsed<()> {
         let start = self.span();
@@ -142,14 +179,19 @@ impl Parser<'_> {
                 loop {
                     if !self.at_word("MATCH") && !self.at_word("OPTIONAL") {
                         let graph = self.graph_name()?;
-                        if linear.graph.as_ref().is_some_and(|g| g.text != graph.text) {
+                        let at = self.at_version()?;
+                        let differs = |known: &Name| {
+                            known.text != graph.text || !same_moment(at.as_ref(), linear.at.as_ref())
+                        };
+                        if linear.graph.as_ref().is_some_and(differs) {
                             return Err(self.not_supported(
                                 graph.span,
-                                "another graph within one query",
+                                "another graph, or another version of one, within one query",
                                 "GQ01",
                             ));
                         }
                         linear.graph = Some(graph);
+                        linear.at = at;
                     }
                     if self.at_punctuation("{") {
                         linear.clauses.push(Clause::Nested(Box::new(self.nested_query("}")?)));

@@ -1,0 +1,79 @@
+//! Who asks: what a request says of its client, for the history of the graph that it changes.
+
+use std::sync::Arc;
+
+use axum::http::{HeaderMap, header};
+
+/// Characters of a name that are kept.
+const MOST: usize = 80;
+
+tokio::task_local! {
+    static CLIENT: Arc<str>;
+}
+
+/// The person that a request names (From, RFC 9110), otherwise its program.
+pub fn named_by(headers: &HeaderMap) -> Arc<str> {
+    let text = |name: &header::HeaderName| headers.get(name).and_then(|h| h.to_str().ok()).map(str::trim);
+    let person = text(&header::FROM).filter(|from| !from.is_empty());
+    let program = || text(&header::USER_AGENT).and_then(|agent| agent.split_whitespace().next());
+    let name = match person.or_else(program) {
+        // What every browser says of itself.
+        Some(name) if name.starts_with("Mozilla/") => "browser",
+        Some(name) => name,
+        None => "",
+    };
+    name.chars().take(MOST).collect::<String>().into()
+}
+
+/// Answers a request as one of this client.
+pub async fn asked_by<T>(client: Arc<str>, answer: impl Future<Output = T>) -> T {
+    CLIENT.scope(client, answer).await
+}
+
+/// The client whose request this is.
+pub fn client() -> Arc<str> {
+    CLIENT.try_with(Arc::clone).unwrap_or_default()
+}
+
+/// The client, and what changes the graph for it.
+pub fn with(what: &str) -> String {
+    match &*client() {
+        "" => what.into(),
+        client => format!("{client}, {what}"),
+    }
+}
+
+/// A task of its own that works for the same client.
+pub fn spawn<T: Send + 'static>(
+    work: impl Future<Output = T> + Send + 'static,
+) -> tokio::task::JoinHandle<T> {
+    tokio::spawn(asked_by(client(), work))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_person_comes_before_a_program() {
+        let headers = |fields: &[(header::HeaderName, &'static str)]| -> HeaderMap {
+            fields
+                .iter()
+                .map(|(name, value)| (name.clone(), header::HeaderValue::from_static(value)))
+                .collect()
+        };
+        assert_eq!(&*named_by(&headers(&[(header::USER_AGENT, "curl/8.5.0")])), "curl/8.5.0");
+        assert_eq!(&*named_by(&headers(&[(header::USER_AGENT, "Mozilla/5.0 (X11)")])), "browser");
+        let both = [(header::USER_AGENT, "curl/8.5.0"), (header::FROM, "ann@averley.example")];
+        assert_eq!(&*named_by(&headers(&both)), "ann@averley.example");
+        assert_eq!(&*named_by(&headers(&[])), "");
+    }
+
+    #[tokio::test]
+    async fn a_task_works_for_who_began_it() {
+        let told = asked_by("ann".into(), async { spawn(async { with("job 3") }).await }).await;
+        assert_eq!(told.ok().as_deref(), Some("ann, job 3"));
+        assert_eq!(with("job 3"), "job 3");
+        assert_eq!(&*client(), "");
+    }
+}

@@ -200,7 +200,7 @@ impl Catalog {
     }
 
     /// The newest manifest's segments, then the commits after it.
-    async fn open_graph(&self, row: &graph::Model) -> Result<Arc<GraphHandle>, StoreError> {
+    pub(crate) async fn open_graph(&self, row: &graph::Model) -> Result<Arc<GraphHandle>, StoreError> {
         let head = sqlx::query("SELECT version, ticket FROM heads WHERE graph_id = $1")
             .bind(row.id)
             .fetch_optional(self.database.get_postgres_connection_pool())
@@ -284,6 +284,12 @@ impl Catalog {
     pub async fn graph_type(&self, name: &str) -> Result<GraphType, StoreError> {
         let found = self.find_type(name).await?.ok_or_else(|| StoreError::NoGraphType(name.into()))?;
         parsed_type(found.definition)
+    }
+
+    /// The name of the type in a row; `None` where it is one graph's own.
+    pub(crate) async fn type_name(&self, id: i64) -> Result<Option<String>, StoreError> {
+        let found = graph_type::Entity::find_by_id(id).one(&self.database).await?;
+        Ok(found.and_then(|row| row.name))
     }
 
     pub(crate) async fn find_type(&self, name: &str) -> Result<Option<graph_type::Model>, StoreError> {
@@ -434,7 +440,7 @@ impl Catalog {
         Ok(true)
     }
 
-    async fn remove(&self, id: i64) -> Result<(), StoreError> {
+    pub(crate) async fn remove(&self, id: i64) -> Result<(), StoreError> {
         let transaction = self.database.begin().await?;
         self.fence.hold(&transaction).await?;
         lock_catalog(&transaction).await?;

@@ -4,6 +4,7 @@
 //! Invariant: everything that was answered is in PostgreSQL; everything else is derived. Every start is
 //! a recovery.
 
+mod backup;
 mod catalog;
 mod entities;
 mod entries;
@@ -29,6 +30,7 @@ mod stored_columns;
 mod texts;
 mod verification;
 
+pub use backup::{BACKUP_FORMAT, BackupBase, BackupManifest, LogEntry, Restoring};
 pub use catalog::{Catalog, GraphInfo, GraphTypeInfo, NewGraph, OfflineGraph, OpenMode};
 pub use error::StoreError;
 pub use graph_handle::{GraphHandle, Turn};

@@ -16,6 +16,7 @@ impl MigratorTrait for Migrator {
             Box::new(Commits),
             Box::new(Heads),
             Box::new(Versions),
+            Box::new(Identity),
         ]
     }
 }
@@ -285,6 +286,24 @@ ALTER TABLE manifests ALTER COLUMN schema SET NOT NULL;
 impl MigrationTrait for Versions {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared(VERSIONS).await?;
+        Ok(())
+    }
+}
+
+/// By which a backup knows the database that it was made of.
+struct Identity;
+
+impl MigrationName for Identity {
+    fn name(&self) -> &str {
+        "m0009_identity"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Identity {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        let text = "ALTER TABLE service ADD COLUMN identity uuid NOT NULL DEFAULT gen_random_uuid()";
+        manager.get_connection().execute_unprepared(text).await?;
         Ok(())
     }
 }

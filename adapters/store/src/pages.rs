@@ -28,6 +28,8 @@ const READY: usize = 4;
 /// Segments that are removed in one statement.
 const REMOVED_AT_ONCE: usize = 64;
 
+const COPY: &str = "COPY segment_pages (segment_id, page, data) FROM STDIN (FORMAT binary)";
+
 /// Begins and ends a stream of PostgreSQL's binary COPY.
 const HEADER: &[u8] = b"PGCOPY\n\xff\r\n\0\0\0\0\0\0\0\0\0";
 const TRAILER: [u8; 2] = (-1i16).to_be_bytes();
@@ -81,6 +83,31 @@ pub(crate) async fn store(
     Ok(layout)
 }
 
+/// The rows of a segment's pages, as COPY takes them.
+fn page_rows(id: i64, data: &[u8]) -> Vec<u8> {
+    let mut rows = Vec::with_capacity(data.len() + (data.len() / PAGE + 1) * 26);
+    for (page, bytes) in data.chunks(PAGE).enumerate() {
+        rows.extend_from_slice(&3i16.to_be_bytes());
+        rows.extend_from_slice(&8i32.to_be_bytes());
+        rows.extend_from_slice(&id.to_be_bytes());
+        rows.extend_from_slice(&4i32.to_be_bytes());
+        rows.extend_from_slice(&(page as i32).to_be_bytes());
+        rows.extend_from_slice(&(bytes.len() as i32).to_be_bytes());
+        rows.extend_from_slice(bytes);
+    }
+    rows
+}
+
+/// Stores one segment; its number.
+pub(crate) async fn write_segment(pool: &PgPool, graph_id: i64, data: Vec<u8>) -> Result<i64, StoreError> {
+    let text = "INSERT INTO segments (id, graph_id) VALUES (nextval('segment_ids'), $1) RETURNING id";
+    let id: i64 = sqlx::query_scalar(text).bind(graph_id).fetch_one(pool).await?;
+    let mut copy = pool.copy_in_raw(COPY).await?;
+    copy.send([HEADER, &page_rows(id, &data), &TRAILER].concat()).await?;
+    copy.finish().await?;
+    Ok(id)
+}
+
 /// Writes what comes, over one connection.
 async fn copy(
     pool: &PgPool, segments: &tokio::sync::Mutex<mpsc::Receiver<(i64, Vec<u8>)>>,
@@ -92,23 +119,12 @@ async fn copy(
         let copy = match &mut copy {
             Some(copy) => copy,
             None => {
-                let text = "COPY segment_pages (segment_id, page, data) FROM STDIN (FORMAT binary)";
-                let copy = copy.insert(pool.copy_in_raw(text).await?);
+                let copy = copy.insert(pool.copy_in_raw(COPY).await?);
                 copy.send(HEADER).await?;
                 copy
             }
         };
-        let mut rows = Vec::with_capacity(data.len() + (data.len() / PAGE + 1) * 26);
-        for (page, bytes) in data.chunks(PAGE).enumerate() {
-            rows.extend_from_slice(&3i16.to_be_bytes());
-            rows.extend_from_slice(&8i32.to_be_bytes());
-            rows.extend_from_slice(&id.to_be_bytes());
-            rows.extend_from_slice(&4i32.to_be_bytes());
-            rows.extend_from_slice(&(page as i32).to_be_bytes());
-            rows.extend_from_slice(&(bytes.len() as i32).to_be_bytes());
-            rows.extend_from_slice(bytes);
-        }
-        copy.send(rows).await?;
+        copy.send(page_rows(id, &data)).await?;
     }
     if let Some(mut copy) = copy {
         copy.send(&TRAILER[..]).await?;

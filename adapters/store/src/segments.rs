@@ -1,6 +1,7 @@
 //! Segments: a base's tables cut into record batches, each an Arrow IPC stream with LZ4 and a
 //! checksum. Reverse adjacency, key indexes and statistics are derived when a graph is opened.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use arrow_array::builder::{
@@ -52,6 +53,14 @@ impl Layout {
     /// Whether both are made of the same tables, whatever lies above them.
     pub fn same_tables(&self, other: &Layout) -> bool {
         self.nodes == other.nodes && self.edges == other.edges
+    }
+
+    /// The same tables with other numbers for their segments.
+    pub fn renumbered(mut self, numbers: &BTreeMap<i64, i64>) -> Layout {
+        let renumber = |id: &mut i64| *id = numbers.get(id).copied().unwrap_or(*id);
+        self.nodes.iter_mut().chain(&mut self.edges).flat_map(|t| &mut t.segments).for_each(renumber);
+        self.residue.iter_mut().for_each(renumber);
+        self
     }
 
     /// This layout's tables and those of a level on top of them.
@@ -161,7 +170,7 @@ impl Outline {
 }
 
 /// The bytes of a segment, where its checksum is right.
-fn checked(mut data: Vec<u8>) -> Result<Vec<u8>, StoreError> {
+pub(crate) fn checked(mut data: Vec<u8>) -> Result<Vec<u8>, StoreError> {
     let wrong = || damaged("a segment's checksum is wrong");
     let at = data.len().checked_sub(4).ok_or_else(wrong)?;
     let checksum = crc32fast::hash(&data[..at]).to_be_bytes();

@@ -1,5 +1,6 @@
 //! The command line's grammar, with an example for each command.
 
+mod backups;
 mod graphs;
 mod measures;
 mod saved;
@@ -9,6 +10,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
+pub use backups::{BackupCommand, BackupOptions, RestoreOptions};
 pub use graphs::GraphCommand;
 pub use measures::{MeasureCommand, MeasureOptions, NeighboursOptions};
 pub use saved::SavedCommand;
@@ -92,6 +94,18 @@ pub enum Command {
         after_help = "Examples:\n  graphodrome export -g averley\n  graphodrome export -g averley --out averley.graphml\n  graphodrome export -g averley --label Pump --format jsonl > pumps.jsonl\n  graphodrome export -g averley --query \"MATCH p = (:Site {code: 'S-001'})-[:PIPE]->{1,3}() RETURN p\" --out near.dot"
     )]
     Export(ExportOptions),
+    /// Take a backup of graphs while the service runs: into a folder that a backup before may be in, which is gone on with
+    #[command(
+        args_conflicts_with_subcommands = true,
+        subcommand_negates_reqs = true,
+        after_help = "Examples:\n  graphodrome backup --out backups/averley\n  graphodrome backup --out backups/averley -g averley\n  graphodrome backup verify backups/averley"
+    )]
+    Backup(BackupOptions),
+    /// Make graphs out of a backup
+    #[command(
+        after_help = "Examples:\n  graphodrome restore backups/averley\n  graphodrome restore backups/averley -g averley --as averley_before --to 17\n  graphodrome restore backups/averley --to 2026-11-29T10:00:00Z"
+    )]
+    Restore(RestoreOptions),
     /// Make tables: the demo scenario, random graphs, or a graph for a model of one's own
     #[command(
         after_help = "Examples:\n  graphodrome generate scenario --junctions 100000 --out averley\n  graphodrome generate random --nodes 1000000 --edges 10000000 --out random\n  graphodrome generate random --nodes 65536 --edges 1000000 --quarters 0.57,0.19,0.19 --out skewed\n  graphodrome generate model --for model.gql --scale 1e5 --out trial"

@@ -1,6 +1,7 @@
 //! `graphodrome`: the service and every client command in one binary.
 
 mod arguments;
+mod backups;
 mod demo;
 mod evolve;
 mod export;
@@ -119,6 +120,8 @@ async fn run(arguments: Arguments) -> anyhow::Result<()> {
         Command::Fmt(options) => fmt::fmt(options),
         Command::Saved(command) => saved::saved(&client, command).await,
         Command::Shell(options) => shell::shell(client, options).await,
+        Command::Backup(options) => backups::backup(&client, options).await,
+        Command::Restore(options) => backups::restore(&client, options).await,
         Command::Export(options) => export::export(&client, options).await,
         Command::Generate(options) => generate::generate(options),
     }

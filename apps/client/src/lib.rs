@@ -468,6 +468,19 @@ impl Client {
         self.send(self.request(Method::POST, &format!("/v1/graphs/{graph}/export")).json(request)).await
     }
 
+    /// Sends a body to a path with PUT.
+    pub async fn put_bytes(
+        &self, path: &str, media_type: &str, body: impl Into<reqwest::Body>,
+    ) -> Result<()> {
+        let request = self.request(Method::PUT, path).header(CONTENT_TYPE, media_type).body(body);
+        self.send(request).await.map(|_| ())
+    }
+
+    /// The answer of a path, as it comes.
+    pub async fn stream(&self, path: &str) -> Result<Response> {
+        self.send(self.request(Method::GET, path)).await
+    }
+
     /// What is different between two versions: lines of JSON, the last one the summary or what went wrong. `asked` are
     /// the query's parameters.
     pub async fn difference(&self, graph: &str, asked: &[(&str, String)]) -> Result<Response> {

@@ -160,6 +160,7 @@ async fn tidy(app: Arc<App>) {
     loop {
         rounds.tick().await;
         app.catalog.tidy().await;
+        app.backups.tidy(&app).await;
     }
 }
 

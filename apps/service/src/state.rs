@@ -16,6 +16,7 @@ use tokio::sync::{Notify, OwnedSemaphorePermit, Semaphore, broadcast, watch};
 use axum::http::StatusCode;
 
 use crate::problem::Problem;
+use crate::routes::Backups;
 use crate::sessions::Sessions;
 
 #[derive(Clone, Debug)]
@@ -140,6 +141,7 @@ pub struct App {
     /// By the graph's number: a graph replaced under its name is another.
     plans: Mutex<HashMap<i64, Arc<PlanCache>>>,
     queries: Mutex<HashMap<u64, CancelToken>>,
+    pub backups: Backups,
     next_query: std::sync::atomic::AtomicU64,
     stopped: Notify,
     draining: std::sync::atomic::AtomicBool,
@@ -182,6 +184,7 @@ impl App {
             job_news: broadcast::channel(NEWS_KEPT).0,
             plans: Mutex::default(),
             queries: Mutex::default(),
+            backups: Backups::default(),
             next_query: Default::default(),
             stopped: Notify::new(),
             draining: Default::default(),

@@ -1,6 +1,7 @@
 //! Routes, each with its entry in the OpenAPI document: they are registered together, so that neither
 //! can be without the other.
 
+mod backups;
 mod catalog;
 mod console;
 mod elements;
@@ -36,6 +37,7 @@ use crate::problem::Problem;
 use crate::serve::STALLED;
 use crate::state::App;
 
+pub use backups::Backups;
 pub(crate) use query::{QUERY, accepted};
 
 #[derive(OpenApi)]
@@ -90,6 +92,11 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(versions::restore_graph))
         .routes(routes!(versions::verify_graph))
         .routes(routes!(versions::show_difference))
+        .routes(routes!(backups::begin_backup))
+        .routes(routes!(backups::end_backup))
+        .routes(routes!(backups::backup_segment))
+        .routes(routes!(backups::backup_log))
+        .routes(routes!(backups::finish_restore, backups::give_up_restore))
         .routes(routes!(loads::read_mapping))
         .routes(routes!(measures::list_measures))
         .routes(routes!(measures::run_measure))
@@ -105,6 +112,9 @@ fn api() -> OpenApiRouter<Arc<App>> {
 fn uploads() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(loads::start_load))
+        .routes(routes!(backups::begin_restore))
+        .routes(routes!(backups::restore_segment))
+        .routes(routes!(backups::restore_log))
         .routes(routes!(loads::preview_load))
         .routes(routes!(loads::look_at_tables))
         .routes(routes!(models::draft_model))

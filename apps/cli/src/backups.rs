@@ -36,6 +36,7 @@ struct Index {
     format: u32,
     /// The database that all of it comes from.
     database: String,
+    /// When it was taken last.
     at: String,
     graphs: Vec<Entry>,
 }
@@ -192,8 +193,7 @@ async fn take(client: &Client, out: &Path, wanted: &[String]) -> anyhow::Result<
         let mut graphs = known.map(|known| known.graphs).unwrap_or_default();
         graphs.retain(|other| other.folder != entry.folder);
         graphs.push(entry);
-        let now = client.get(&format!("/v1/graphs/{name}/versions?limit=1")).await?;
-        let at = now["versions"][0]["at"].as_str().unwrap_or_default().to_string();
+        let at = chrono::Utc::now().to_rfc3339_opts(chrono::SecondsFormat::Secs, true);
         let index = Index { format: FORMAT, database, at, graphs };
         write_whole(&out.join("backup.json"), &serde_json::to_vec_pretty(&index)?)?;
         known = Some(index);

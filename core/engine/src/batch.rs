@@ -3,6 +3,7 @@
 use graphodrome_graph::{Dense, Value};
 
 use crate::budget::bytes_up_to;
+use crate::columnar::Numbers;
 
 /// Rows an operator aims at per batch.
 pub const BATCH_ROWS: usize = 1024;
@@ -15,6 +16,8 @@ pub enum Vector {
     Nodes(Vec<Dense>),
     Edges(Vec<Dense>),
     Values(Vec<Value>),
+    /// Numbers or days, all of one type or null.
+    Numbers(Numbers),
 }
 
 impl Vector {
@@ -22,6 +25,7 @@ impl Vector {
         match self {
             Vector::Nodes(v) | Vector::Edges(v) => v.len(),
             Vector::Values(v) => v.len(),
+            Vector::Numbers(v) => v.cells.len(),
         }
     }
 
@@ -36,6 +40,7 @@ impl Vector {
             Vector::Edges(v) if v[row] == NO_ELEMENT => Value::Null,
             Vector::Edges(v) => Value::Edge(v[row]),
             Vector::Values(v) => v[row].clone(),
+            Vector::Numbers(v) => v.get(row),
         }
     }
 
@@ -44,6 +49,7 @@ impl Vector {
             Vector::Nodes(v) => Vector::Nodes(rows.iter().map(|&r| v[r as usize]).collect()),
             Vector::Edges(v) => Vector::Edges(rows.iter().map(|&r| v[r as usize]).collect()),
             Vector::Values(v) => Vector::Values(rows.iter().map(|&r| v[r as usize].clone()).collect()),
+            Vector::Numbers(v) => Vector::Numbers(v.gather(rows)),
         }
     }
 
@@ -52,7 +58,7 @@ impl Vector {
         match self {
             Vector::Nodes(_) => Vector::Nodes(vec![]),
             Vector::Edges(_) => Vector::Edges(vec![]),
-            Vector::Values(_) => Vector::Values(vec![]),
+            Vector::Values(_) | Vector::Numbers(_) => Vector::Values(vec![]),
         }
     }
 
@@ -60,11 +66,19 @@ impl Vector {
         match self {
             Vector::Nodes(v) | Vector::Edges(v) => v.push(NO_ELEMENT),
             Vector::Values(v) => v.push(Value::Null),
+            Vector::Numbers(_) => self.push(Value::Null),
         }
     }
 
     /// Adds a value; an element goes into a column of its kind as its number.
     pub fn push(&mut self, value: Value) {
+        if let Vector::Numbers(numbers) = self {
+            // Values one by one are of any type.
+            let mut values: Vec<Value> = (0..numbers.cells.len()).map(|row| numbers.get(row)).collect();
+            values.push(value);
+            *self = Vector::Values(values);
+            return;
+        }
         match (self, value) {
             (Vector::Nodes(v), Value::Node(n)) | (Vector::Edges(v), Value::Edge(n)) => v.push(n),
             (Vector::Values(v), value) => v.push(value),
@@ -76,6 +90,8 @@ impl Vector {
         match (self, other) {
             (Vector::Nodes(a), Vector::Nodes(b)) | (Vector::Edges(a), Vector::Edges(b)) => a.extend(b),
             (Vector::Values(a), Vector::Values(b)) => a.extend(b),
+            (a @ Vector::Values(_), b @ Vector::Numbers(_)) if a.is_empty() => *a = b,
+            (Vector::Numbers(a), Vector::Numbers(b)) if a.is_like(&b) => a.append(&b),
             (a, b) => (0..b.len()).for_each(|row| a.push(b.get(row))),
         }
     }
@@ -85,6 +101,7 @@ impl Vector {
         match self {
             Vector::Nodes(v) | Vector::Edges(v) => v.len() * 4,
             Vector::Values(v) => v.iter().map(value_bytes).sum(),
+            Vector::Numbers(v) => v.bytes(),
         }
     }
 

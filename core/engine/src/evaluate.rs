@@ -44,6 +44,7 @@ impl Row<'_> {
         match self.batch.columns.get(slot) {
             Some(Vector::Nodes(v) | Vector::Edges(v)) => Some(v[self.row]).filter(|id| *id != NO_ELEMENT),
             Some(Vector::Values(v)) => element_of(&v[self.row]),
+            Some(Vector::Numbers(_)) => None,
             None => element_of(self.locals.get(slot - self.batch.columns.len())?),
         }
     }

@@ -181,6 +181,21 @@ pub(crate) enum Lack {
     Unknown,
 }
 
+/// A property of the element in a slot.
+fn property<'a>(
+    slot: usize, tables: NumbersByTable<'a>, batch: &'a Batch, new: &[Which<'a>],
+) -> Option<Number<'a>> {
+    let which = match batch.columns.get(slot) {
+        Some(Vector::Nodes(elements) | Vector::Edges(elements)) => Which::Bound(elements),
+        Some(Vector::Values(_) | Vector::Numbers(_)) => return None,
+        None => *new.get(slot - batch.columns.len())?,
+    };
+    Some(match tables[..] {
+        [(first, Some(numbers))] => Number::Property(which, first, numbers),
+        _ => Number::ByTable(which, tables),
+    })
+}
+
 impl<'a> Number<'a> {
     /// The expression on rows of the batch with `new` in the slots behind it; `None` where the full
     /// evaluation must be asked.
@@ -188,17 +203,6 @@ impl<'a> Number<'a> {
         if !scope.typed_reads {
             return None;
         }
-        let which = |slot: usize| match batch.columns.get(slot) {
-            Some(Vector::Nodes(elements) | Vector::Edges(elements)) => Some(Which::Bound(elements)),
-            Some(Vector::Values(_)) => None,
-            None => new.get(slot - batch.columns.len()).copied(),
-        };
-        let property = |slot: usize, tables: NumbersByTable<'a>| {
-            Some(match tables[..] {
-                [(first, Some(numbers))] => Number::Property(which(slot)?, first, numbers),
-                _ => Number::ByTable(which(slot)?, tables),
-            })
-        };
         let both = |operation: Operation, a: &'a Expr, b: &'a Expr| {
             let pair = (Number::of(a, batch, new, scope)?, Number::of(b, batch, new, scope)?);
             Some(Number::Computed(operation, Box::new(pair)))
@@ -206,12 +210,30 @@ impl<'a> Number<'a> {
         match &e.kind {
             Kind::Constant(value) => Some(Number::Known(int(value)?)),
             Kind::Parameter(n) => Some(Number::Known(int(scope.parameters.get(*n)?)?)),
-            Kind::NodeProperty(slot, reader) => property(*slot, scope.node_numbers(reader)?),
-            Kind::EdgeProperty(slot, reader) => property(*slot, scope.edge_numbers(reader)?),
+            Kind::NodeProperty(slot, reader) => property(*slot, scope.node_numbers(reader)?, batch, new),
+            Kind::EdgeProperty(slot, reader) => property(*slot, scope.edge_numbers(reader)?, batch, new),
             Kind::Binary(BinaryOperator::Add, a, b) => both(Operation::Add, a, b),
             Kind::Binary(BinaryOperator::Subtract, a, b) => both(Operation::Subtract, a, b),
             Kind::Binary(BinaryOperator::Multiply, a, b) => both(Operation::Multiply, a, b),
             Kind::Call(Function::Mod, arguments) => both(Operation::Remainder, &arguments[0], &arguments[1]),
+            _ => None,
+        }
+    }
+
+    /// A date as its day: a property, or one that is known.
+    fn of_day(e: &'a Expr, batch: &'a Batch, new: &[Which<'a>], scope: &'a Scope) -> Option<Number<'a>> {
+        if !scope.typed_reads {
+            return None;
+        }
+        let known = |value: &Value| match value {
+            Value::Date(_) => value.days().map(|days| Number::Known(Some(days.into()))),
+            _ => None,
+        };
+        match &e.kind {
+            Kind::Constant(value) => known(value),
+            Kind::Parameter(n) => known(scope.parameters.get(*n)?),
+            Kind::NodeProperty(slot, reader) => property(*slot, scope.node_days(reader)?, batch, new),
+            Kind::EdgeProperty(slot, reader) => property(*slot, scope.edge_days(reader)?, batch, new),
             _ => None,
         }
     }
@@ -266,7 +288,12 @@ impl<'a> Comparison<'a> {
     pub fn of(e: &'a Expr, batch: &'a Batch, new: &[Which<'a>], scope: &'a Scope) -> Option<Comparison<'a>> {
         let Kind::Binary(operator, a, b) = &e.kind else { return None };
         let holds = comparison(*operator)?;
-        let (a, b) = (Number::of(a, batch, new, scope)?, Number::of(b, batch, new, scope)?);
+        let of = |e, days| match days {
+            false => Number::of(e, batch, new, scope),
+            true => Number::of_day(e, batch, new, scope),
+        };
+        let both = |days| Some((of(a, days)?, of(b, days)?));
+        let (a, b) = both(false).or_else(|| both(true))?;
         let reads = a.reads() + b.reads();
         Some(Comparison { holds, a, b, reads })
     }

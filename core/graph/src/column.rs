@@ -45,6 +45,35 @@ impl Column {
         }
     }
 
+    /// `None` where they are not all floats or null; of a null any.
+    pub fn floats(&self) -> Option<&[f64]> {
+        match self {
+            Column::Float(a) => Some(a.values()),
+            _ => None,
+        }
+    }
+
+    /// [`Self::days`] with the nulls among them.
+    pub fn day_numbers(&self) -> Option<WholeNumbers<'_>> {
+        match self {
+            Column::Date(a) => Some(WholeNumbers::of(a.values(), a.nulls())),
+            _ => None,
+        }
+    }
+
+    /// Days since 1970-01-01; `None` where they are not all days or null; of a null any.
+    pub fn days(&self) -> Option<&[i32]> {
+        match self {
+            Column::Date(a) => Some(a.values()),
+            _ => None,
+        }
+    }
+
+    /// The date of a number of days since 1970-01-01.
+    pub fn date(days: i32) -> Value {
+        Value::Date(day(days))
+    }
+
     pub fn len(&self) -> usize {
         match self {
             Column::Bool(a) => a.len(),
@@ -73,9 +102,9 @@ impl Column {
         }
     }
 
-    /// Whether any row is not null.
-    pub fn has_values(&self) -> bool {
-        let nulls = match self {
+    /// How many rows are null.
+    pub fn nulls(&self) -> usize {
+        match self {
             Column::Bool(a) => a.null_count(),
             Column::Int(a) => a.null_count(),
             Column::Float(a) => a.null_count(),
@@ -83,8 +112,12 @@ impl Column {
             Column::Coded(a, _) => a.null_count(),
             Column::Date(a) => a.null_count(),
             Column::Other(a) => a.iter().filter(|v| v.is_null()).count(),
-        };
-        nulls < self.len()
+        }
+    }
+
+    /// Whether any row is not null.
+    pub fn has_values(&self) -> bool {
+        self.nulls() < self.len()
     }
 
     pub fn value(&self, row: usize) -> Value {

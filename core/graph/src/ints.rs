@@ -203,7 +203,12 @@ pub struct WholeNumbers<'a> {
     nulls: Option<&'a NullBuffer>,
 }
 
-impl WholeNumbers<'_> {
+impl<'a> WholeNumbers<'a> {
+    /// Numbers that lie in an array of their own.
+    pub(crate) fn of(values: &'a [i32], nulls: Option<&'a NullBuffer>) -> WholeNumbers<'a> {
+        WholeNumbers { values: Slice::I32(values), nulls }
+    }
+
     /// The number of a row; of a null any.
     #[inline]
     pub fn value(&self, row: usize) -> i64 {

@@ -47,13 +47,17 @@ pub struct PropertyReader {
 /// The columns of a property: of each table its first number and, where it has the property, the numbers.
 pub type NumbersByTable<'a> = Vec<(Dense, Option<WholeNumbers<'a>>)>;
 
+/// The columns of a property: of each table its first number and, where it has the property, the column.
+pub type ColumnsByTable<'a> = Vec<(Dense, Option<&'a Column>)>;
+
 fn numbers<'a>(
     tables: impl Iterator<Item = (Dense, &'a Vec<(Arc<str>, Column)>)>, reader: &PropertyReader,
+    of: fn(&Column) -> Option<WholeNumbers<'_>>,
 ) -> Option<NumbersByTable<'a>> {
     let mut found = vec![];
     for ((first, columns), place) in tables.zip(&reader.columns) {
         found.push(match place {
-            Some(place) => (first, Some(columns[*place].1.whole_numbers()?)),
+            Some(place) => (first, Some(of(&columns[*place].1)?)),
             None => (first, None),
         });
     }
@@ -330,13 +334,49 @@ impl Snapshot {
     /// numbers of the base.
     pub fn node_numbers(&self, reader: &PropertyReader) -> Option<NumbersByTable<'_>> {
         let tables = self.base.nodes.iter().map(|t| (t.first, &t.columns));
-        self.overlay.nodes.is_empty().then(|| numbers(tables, reader)).flatten()
+        self.overlay.nodes.is_empty().then(|| numbers(tables, reader, Column::whole_numbers)).flatten()
     }
 
     /// [`Self::node_numbers`] of edges.
     pub fn edge_numbers(&self, reader: &PropertyReader) -> Option<NumbersByTable<'_>> {
         let tables = self.base.edges.iter().map(|t| (t.first, &t.columns));
-        self.overlay.edges.is_empty().then(|| numbers(tables, reader)).flatten()
+        self.overlay.edges.is_empty().then(|| numbers(tables, reader, Column::whole_numbers)).flatten()
+    }
+
+    /// The same of a property whose values are all dates, as days since 1970-01-01.
+    pub fn node_days(&self, reader: &PropertyReader) -> Option<NumbersByTable<'_>> {
+        let tables = self.base.nodes.iter().map(|t| (t.first, &t.columns));
+        self.overlay.nodes.is_empty().then(|| numbers(tables, reader, Column::day_numbers)).flatten()
+    }
+
+    /// [`Self::node_days`] of edges.
+    pub fn edge_days(&self, reader: &PropertyReader) -> Option<NumbersByTable<'_>> {
+        let tables = self.base.edges.iter().map(|t| (t.first, &t.columns));
+        self.overlay.edges.is_empty().then(|| numbers(tables, reader, Column::day_numbers)).flatten()
+    }
+
+    /// The columns of a property of nodes, by table; which nodes they hold for [`Self::node_is_base`] says.
+    pub fn node_columns(&self, reader: &PropertyReader) -> ColumnsByTable<'_> {
+        let tables = self.base.nodes.iter().zip(&reader.columns);
+        tables.map(|(t, place)| (t.first, place.map(|place| &t.columns[place].1))).collect()
+    }
+
+    /// [`Self::node_columns`] of edges.
+    pub fn edge_columns(&self, reader: &PropertyReader) -> ColumnsByTable<'_> {
+        let tables = self.base.edges.iter().zip(&reader.columns);
+        tables.map(|(t, place)| (t.first, place.map(|place| &t.columns[place].1))).collect()
+    }
+
+    /// Whether no node, or no edge, was changed, made or deleted since the base.
+    pub fn elements_are_base(&self, element: Element) -> bool {
+        match element {
+            Element::Node => self.overlay.nodes.is_empty(),
+            Element::Edge => self.overlay.edges.is_empty(),
+        }
+    }
+
+    pub fn edge_is_base(&self, id: Dense) -> bool {
+        self.edge_record(id).is_none()
     }
 
     pub fn edge_column(&self, table: usize, reader: &PropertyReader) -> Option<&Column> {

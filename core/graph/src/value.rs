@@ -385,6 +385,18 @@ fn compare_int_float(int: i64, float: f64) -> Option<Ordering> {
 
 /// Distinctness, as grouping and `DISTINCT` see it: nulls are the same, NaN is the same as NaN, and
 /// numbers are the same where their values are.
+impl Value {
+    /// Of a date the days since 1970-01-01.
+    pub fn days(&self) -> Option<i32> {
+        match self {
+            Value::Date(date) => {
+                i32::try_from(date.signed_duration_since(chrono::NaiveDate::default()).num_days()).ok()
+            }
+            _ => None,
+        }
+    }
+}
+
 impl PartialEq for Value {
     fn eq(&self, other: &Value) -> bool {
         self.order(other) == Ordering::Equal

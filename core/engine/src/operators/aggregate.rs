@@ -8,7 +8,7 @@ use graphodrome_graph::{Code, GraphError, Value};
 use graphodrome_language::ast::Aggregate;
 
 use crate::batch::NO_ELEMENT;
-use crate::operators::totals::{Product, Sum};
+use crate::operators::totals::{FloatSum, Product, Sum};
 use crate::search::NodeSet;
 
 #[derive(Clone, Debug)]
@@ -127,6 +127,33 @@ impl Accumulator {
                 *mean += delta / self.count as f64;
                 *squares += delta * (x - *mean);
             }
+        }
+        Ok(())
+    }
+
+    /// Adds so many whole numbers by their sum.
+    pub fn merge_whole(&mut self, sum: i128, count: u64) -> Result<(), GraphError> {
+        if let (State::Sum(own), true) = (&mut self.state, count > 0) {
+            own.add_whole(sum)?;
+            self.count += count;
+        }
+        Ok(())
+    }
+
+    /// Adds so many floats by their sum.
+    pub fn merge_floats(&mut self, sum: FloatSum, count: u64) -> Result<(), GraphError> {
+        if let (State::Sum(own), true) = (&mut self.state, count > 0) {
+            own.add_floats(sum)?;
+            self.count += count;
+        }
+        Ok(())
+    }
+
+    /// Adds the least or greatest of so many values.
+    pub fn merge_extreme(&mut self, value: Value, count: u64) -> Result<(), GraphError> {
+        if count > 0 {
+            self.add(value)?;
+            self.count += count - 1;
         }
         Ok(())
     }

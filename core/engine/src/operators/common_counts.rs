@@ -155,7 +155,7 @@ impl<'a> View<'a> {
             match column {
                 Vector::Nodes(column) => nodes.push(&column[..]),
                 Vector::Edges(_) => {}
-                Vector::Values(_) => return None,
+                Vector::Values(_) | Vector::Numbers(_) => return None,
             }
         }
         let ends = |arm: &Arm| match &batch.columns[arm.from] {

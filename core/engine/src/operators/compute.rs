@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use crate::batch::{Batch, Vector, value_bytes};
+use crate::columnar;
 use crate::context::{Context, Outcome};
 use crate::evaluate::{Evaluator, Row};
 use crate::expression::{Expr, Kind};
@@ -62,6 +63,10 @@ pub(crate) fn evaluate_column(expression: &Expr, batch: &Batch, context: &mut Co
         return Ok(batch.columns[slot].clone());
     }
     context.work(batch.len as u64)?;
+    if let Some(found) = columnar::column(expression, batch, &context.scope) {
+        context.metrics[context.current].counters.properties_read += found.reads;
+        return Ok(Vector::Numbers(found.numbers));
+    }
     let counters = &mut context.metrics[context.current].counters;
     let mut evaluator = Evaluator { scope: &context.scope, counters };
     let mut values = Vec::with_capacity(batch.len);

@@ -171,7 +171,7 @@ impl<'a> View<'a> {
             match column {
                 Vector::Nodes(column) => nodes.push(&column[..]),
                 Vector::Edges(_) => {}
-                Vector::Values(_) => return None,
+                Vector::Values(_) | Vector::Numbers(_) => return None,
             }
         }
         let rows = |edge: &EdgeCheck| snapshot.plain_rows(edge.direction, &edge.test);

@@ -34,7 +34,7 @@ impl EdgeCheck {
     pub fn is_different(&self, edge: Dense, batch: &Batch, row: usize) -> bool {
         self.different_from.iter().all(|&slot| match &batch.columns[slot] {
             Vector::Edges(edges) => edges[row] != edge,
-            Vector::Nodes(_) => true,
+            Vector::Nodes(_) | Vector::Numbers(_) => true,
             Vector::Values(values) => match &values[row] {
                 Value::Path(path) => !path.edges.contains(&edge),
                 Value::List(items) => !items.contains(&Value::Edge(edge)),

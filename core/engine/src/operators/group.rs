@@ -2,19 +2,19 @@
 
 use std::sync::Arc;
 
-use hashbrown::HashMap;
-
 use graphodrome_graph::{Code, Value};
 use graphodrome_language::Diagnostic;
 use graphodrome_language::ast::Aggregate;
 
-use crate::batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector, value_bytes};
+use crate::batch::{BATCH_ROWS, Batch, Vector, value_bytes};
+use crate::columnar;
 use crate::context::{Context, Outcome, located};
 use crate::evaluate::{Evaluator, Row};
 use crate::expression::{Expr, Kind};
 use crate::operators::Accumulator;
+use crate::operators::group_keys::Groups;
+use crate::operators::group_totals::{Places, Totals};
 use crate::plan::{Input, Operator, OperatorPlan};
-use crate::quick::{self, Lack, Number, Place};
 
 #[derive(Clone, Debug)]
 pub(crate) struct AggregateSpec {
@@ -72,24 +72,17 @@ impl Run {
             let all = spec.aggregates.iter().zip(&shares);
             all.map(|(a, share)| Accumulator::new(a.function, a.distinct, bound).with_share(*share)).collect()
         };
-        let mut places: HashMap<Vec<Value>, usize> = HashMap::new();
-        // A single key that is a whole number, which most are that are grouped by many.
-        let mut numbered: HashMap<i64, usize> = HashMap::new();
-        let single = self.spec.keys.len() == 1;
         let mut groups: Vec<Vec<Accumulator>> = vec![];
+        let mut totals: Vec<Totals> = self.spec.aggregates.iter().map(|_| Totals::default()).collect();
+        let mut known: Option<Groups> = None;
         // First come, first out, each key as it came first.
         let mut keys = self.spec.key_vectors.clone();
-        // Where rows are only counted, their numbers by group, which become accumulators at the end.
-        let counts_rows = |a: &AggregateSpec| {
-            a.function == Aggregate::Count && a.argument.is_none() && a.weights.is_empty()
-        };
-        let only_counts = single && self.spec.aggregates.iter().all(counts_rows);
         let weighed = self.spec.aggregates.iter().map(|a| &a.weights).max_by_key(|w| w.len());
-        let mut counts: Vec<usize> = vec![];
+        let weighed = weighed.filter(|weights| !weights.is_empty()).cloned();
         if self.spec.keys.is_empty() {
-            places.insert(vec![], 0);
             groups.push(fresh(&self.spec));
         }
+        let mut held = 0;
         while let Some(batch) = self.input.next(context)? {
             context.work(batch.len as u64)?;
             let mut new_bytes = 0;
@@ -99,90 +92,80 @@ impl Run {
                 }
                 continue;
             }
+            // A row that stands for no row is in no group.
+            let rows: Vec<u32> = match &weighed {
+                None => (0..batch.len as u32).collect(),
+                Some(slots) => {
+                    (0..batch.len as u32).filter(|row| weight(&batch, slots, *row as usize) > 0).collect()
+                }
+            };
             let counters = &mut context.metrics[context.current].counters;
             let mut evaluator = Evaluator { scope: &context.scope, counters };
-            let key = self.spec.keys.first().filter(|_| single);
-            let key_number = key.and_then(|key| Number::of(key, &batch, &[], evaluator.scope));
-            for row in 0..batch.len {
-                // A row that stands for no row is in no group.
-                if weighed.is_some_and(|slots| weight(&batch, slots, row) == 0) {
-                    continue;
-                }
-                let at = Row { batch: &batch, row, locals: &[] };
-                let read = evaluator.counters.properties_read;
-                let number = match (&key_number, key) {
-                    (Some(number), _) => {
-                        evaluator.counters.properties_read += number.reads();
-                        match number.get(Place { row, edge: NO_ELEMENT, node: NO_ELEMENT }) {
-                            Ok(number) => Some(Some(number)),
-                            Err(Lack::Null) => Some(None),
-                            Err(Lack::Unknown) => None,
+            let places = if self.spec.keys.is_empty() {
+                vec![0; rows.len()]
+            } else {
+                let scope = evaluator.scope;
+                let known = known
+                    .get_or_insert_with(|| Groups::new(&self.spec.keys, &batch, scope.known_nodes, bound));
+                let places = known.of(&self.spec.keys, &batch, &rows, &mut evaluator)?;
+                new_bytes += known.new_bytes();
+                for (row, place) in rows.iter().zip(&places) {
+                    // New groups come in their order.
+                    if *place as usize == groups.len() {
+                        let at = Row { batch: &batch, row: *row as usize, locals: &[] };
+                        for (column, expression) in keys.iter_mut().zip(&self.spec.keys) {
+                            let value = evaluator.value(expression, at)?;
+                            new_bytes += value_bytes(&value);
+                            column.push(value);
                         }
-                    }
-                    (None, Some(key)) => quick::number(key, at, evaluator.scope, evaluator.counters),
-                    (None, None) => None,
-                };
-                let own = 96 + size_of::<Accumulator>() * self.spec.aggregates.len();
-                let place = if self.spec.keys.is_empty() {
-                    0
-                } else if let Some(Some(number)) = number {
-                    *numbered.entry(number).or_insert_with(|| {
-                        new_bytes += own;
-                        keys[0].push(Value::Int(number));
                         groups.push(fresh(&self.spec));
-                        groups.len() - 1
-                    })
-                } else {
-                    // What the short way read is read again.
-                    evaluator.counters.properties_read = read;
-                    let mut key = Vec::with_capacity(self.spec.keys.len());
-                    for expression in &self.spec.keys {
-                        key.push(evaluator.value(expression, at)?);
+                        new_bytes += 96 + size_of::<Accumulator>() * self.spec.aggregates.len();
                     }
-                    // 1 and 1.0 are one group.
-                    let whole = if single { whole_number(&key[0]) } else { None };
-                    let known = match whole {
-                        Some(whole) => numbered.get(&whole),
-                        None => places.get(&key),
-                    };
-                    match known {
-                        Some(place) => *place,
-                        None => {
-                            let place = groups.len();
-                            new_bytes += own + key.iter().map(value_bytes).sum::<usize>();
-                            groups.push(fresh(&self.spec));
-                            keys.iter_mut().zip(&key).for_each(|(column, value)| column.push(value.clone()));
-                            match whole {
-                                Some(whole) => numbered.insert(whole, place),
-                                None => places.insert(key, place),
-                            };
-                            place
-                        }
+                }
+                places
+            };
+            for (place, spec) in self.spec.aggregates.iter().enumerate() {
+                let times: Option<Vec<usize>> = match spec.weights.is_empty() {
+                    true => None,
+                    false => {
+                        Some(rows.iter().map(|row| weight(&batch, &spec.weights, *row as usize)).collect())
                     }
                 };
-                if only_counts {
-                    counts.resize(groups.len(), 0);
-                    counts[place] += 1;
+                let at = Places { rows: &rows, groups: &places, times: times.as_deref() };
+                let Some(argument) = &spec.argument else {
+                    totals[place].count(at, groups.len());
+                    continue;
+                };
+                if !spec.distinct
+                    && let Some(found) = columnar::column(argument, &batch, evaluator.scope)
+                    && totals[place].add(spec.function, &found.numbers, at, groups.len())
+                {
+                    evaluator.counters.properties_read += found.reads;
                     continue;
                 }
-                for (spec, accumulator) in self.spec.aggregates.iter().zip(&mut groups[place]) {
-                    match &spec.argument {
-                        None => accumulator.add_rows(weight(&batch, &spec.weights, row)),
-                        Some(argument) => {
-                            let value = evaluator.value(argument, at)?;
-                            if spec.distinct || spec.function.keeps_values() {
-                                new_bytes += value_bytes(&value) + 2 * size_of::<Value>();
-                            }
-                            let times = weight(&batch, &spec.weights, row);
-                            accumulator.add_times(value, times).map_err(|e| located(e, argument.span))?;
-                        }
+                for (i, (row, group)) in rows.iter().zip(&places).enumerate() {
+                    let at = Row { batch: &batch, row: *row as usize, locals: &[] };
+                    let value = evaluator.value(argument, at)?;
+                    if spec.distinct || spec.function.keeps_values() {
+                        new_bytes += value_bytes(&value) + 2 * size_of::<Value>();
                     }
+                    let times = times.as_ref().map_or(1, |times| times[i]);
+                    let accumulator = &mut groups[*group as usize][place];
+                    accumulator.add_times(value, times).map_err(|e| located(e, argument.span))?;
                 }
             }
+            let total: usize = totals.iter().map(Totals::bytes).sum();
+            new_bytes += total.saturating_sub(held);
+            held = held.max(total);
             context.reserve(new_bytes)?;
         }
-        for (group, rows) in groups.iter_mut().zip(counts) {
-            group.iter_mut().for_each(|accumulator| accumulator.add_rows(rows));
+        for (group, accumulators) in groups.iter_mut().enumerate() {
+            for ((accumulator, totals), spec) in
+                accumulators.iter_mut().zip(&totals).zip(&self.spec.aggregates)
+            {
+                let span = spec.argument.as_ref().map(|argument| argument.span).unwrap_or_default();
+                totals.put(group, accumulator).map_err(|e| located(e, span))?;
+            }
         }
         let len = groups.len();
         let mut results: Vec<Vec<Value>> =
@@ -212,20 +195,6 @@ fn percentile_share(share: &Expr, context: &mut Context) -> Outcome<f64> {
             format!("the share of a percentile is a number from 0 to 1, found {}", value.excerpt()),
         )
     })
-}
-
-/// The INT64 that a number equals.
-fn whole_number(value: &Value) -> Option<i64> {
-    match value {
-        Value::Int(i) => Some(*i),
-        Value::Float(f) if f.trunc() == *f && f.abs() <= 9_223_372_036_854_775_808.0 => {
-            // Beyond the range a cast saturates, to a number that is another one.
-            let whole = *f as i64;
-            (Value::Int(whole) == *value).then_some(whole)
-        }
-        Value::Decimal(d) => d.to_whole(),
-        _ => None,
-    }
 }
 
 /// How many rows a row stands for.

@@ -382,6 +382,7 @@ impl Closing {
             Vector::Nodes(nodes) => nodes[row] != node,
             Vector::Edges(_) => true,
             Vector::Values(values) => !matches!(&values[row], Value::Path(_) | Value::List(_)),
+            Vector::Numbers(_) => true,
         })
     }
 

@@ -153,7 +153,7 @@ struct Run {
 fn elements(column: &Vector) -> Option<&[u32]> {
     match column {
         Vector::Nodes(elements) | Vector::Edges(elements) => Some(elements),
-        Vector::Values(_) => None,
+        Vector::Values(_) | Vector::Numbers(_) => None,
     }
 }
 

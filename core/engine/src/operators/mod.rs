@@ -18,6 +18,8 @@ mod follow_edges;
 mod for_each;
 mod for_rows;
 mod group;
+mod group_keys;
+mod group_totals;
 mod hash_join;
 mod inner_rows;
 mod insert_elements;

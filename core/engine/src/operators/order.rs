@@ -3,7 +3,10 @@
 use std::cmp::Ordering;
 use std::sync::Arc;
 
-use crate::batch::{BATCH_ROWS, Batch};
+use graphodrome_graph::Value;
+
+use crate::batch::{BATCH_ROWS, Batch, Vector};
+use crate::columnar::{Cells, Numbers};
 use crate::context::{Context, Outcome};
 use crate::plan::{Input, Operator, OperatorPlan};
 
@@ -51,7 +54,17 @@ impl Run {
     fn sort(&mut self, context: &mut Context) -> Outcome<(Batch, Vec<u32>)> {
         let mut all = Batch::default();
         let mut held = 0;
+        // The first key of the last of the first rows, once there are enough of them.
+        let mut worst: Option<Value> = None;
         while let Some(batch) = self.input.next(context)? {
+            let batch = match &worst {
+                None => batch,
+                Some(worst) => {
+                    // What comes later comes after the worst of the first rows where it is equal to it.
+                    let rows = self.before(&batch, worst);
+                    if rows.len() == batch.len { batch } else { batch.gather(&rows) }
+                }
+            };
             let bytes = batch.bytes();
             context.reserve(bytes)?;
             held += bytes;
@@ -63,6 +76,8 @@ impl Run {
                 context.release(held);
                 held = all.bytes();
                 context.reserve(held)?;
+                let last = all.len.checked_sub(1).filter(|_| all.len == first);
+                worst = last.map(|last| all.columns[self.spec.keys[0].slot].get(last));
             }
         }
         context.check()?;
@@ -71,28 +86,41 @@ impl Run {
         Ok((all, order))
     }
 
+    /// The rows that may come before a row whose first key is this one, or that are equal to it in it.
+    fn before(&self, batch: &Batch, worst: &Value) -> Vec<u32> {
+        let key = &self.spec.keys[0];
+        let all = || (0..batch.len as u32).collect();
+        let Vector::Numbers(numbers) = &batch.columns[key.slot] else { return all() };
+        let kept = |is_null: &dyn Fn(usize) -> bool, passes: &dyn Fn(usize) -> bool| -> Vec<u32> {
+            // Nulls are few: whether one comes before is asked later.
+            (0..batch.len as u32).filter(|row| is_null(*row as usize) || passes(*row as usize)).collect()
+        };
+        let is_null = |row: usize| numbers.is_null(row);
+        match (&numbers.cells, worst) {
+            (Cells::Ints(ints), Value::Int(worst)) if key.descending => {
+                kept(&is_null, &|row| ints[row] >= *worst)
+            }
+            (Cells::Ints(ints), Value::Int(worst)) => kept(&is_null, &|row| ints[row] <= *worst),
+            (Cells::Floats(floats), Value::Float(worst)) if key.descending => {
+                kept(&is_null, &|row| !(floats[row] < *worst))
+            }
+            (Cells::Floats(floats), Value::Float(worst)) => kept(&is_null, &|row| !(floats[row] > *worst)),
+            _ => all(),
+        }
+    }
+
     /// Row numbers in order; ties keep the order they came in.
     fn order(&self, batch: &Batch, first: Option<usize>, context: &mut Context) -> Outcome<Vec<u32>> {
-        let own = batch.len * (8 + self.spec.keys.len() * size_of::<graphodrome_graph::Value>());
+        if batch.len == 0 {
+            return Ok(vec![]);
+        }
+        let own = batch.len * (8 + self.spec.keys.len() * size_of::<Value>());
         context.hold(own)?;
-        let keys: Vec<Vec<graphodrome_graph::Value>> = self
-            .spec
-            .keys
-            .iter()
-            .map(|key| (0..batch.len).map(|row| batch.columns[key.slot].get(row)).collect())
-            .collect();
+        let keys: Vec<(&SortSpec, Keys<'_>)> =
+            self.spec.keys.iter().map(|key| (key, Keys::of(&batch.columns[key.slot]))).collect();
         let compare = |a: &u32, b: &u32| {
-            for (key, values) in self.spec.keys.iter().zip(&keys) {
-                let (x, y) = (&values[*a as usize], &values[*b as usize]);
-                let order = match (x.is_null(), y.is_null()) {
-                    (true, true) => Ordering::Equal,
-                    (true, false) if key.nulls_first => Ordering::Less,
-                    (true, false) => Ordering::Greater,
-                    (false, true) if key.nulls_first => Ordering::Greater,
-                    (false, true) => Ordering::Less,
-                    _ if key.descending => y.order(x),
-                    _ => x.order(y),
-                };
+            for (key, values) in &keys {
+                let order = values.order(key, *a as usize, *b as usize);
                 if order != Ordering::Equal {
                     return order;
                 }
@@ -113,6 +141,46 @@ impl Run {
         let sorted = sorted(rows, compare, context);
         context.release(own);
         sorted
+    }
+}
+
+/// A key of all rows.
+enum Keys<'b> {
+    Numbers(&'b Numbers),
+    Values(Vec<Value>),
+}
+
+impl<'b> Keys<'b> {
+    fn of(column: &'b Vector) -> Keys<'b> {
+        match column {
+            Vector::Numbers(numbers) => Keys::Numbers(numbers),
+            other => Keys::Values((0..other.len()).map(|row| other.get(row)).collect()),
+        }
+    }
+
+    #[inline]
+    fn order(&self, key: &SortSpec, a: usize, b: usize) -> Ordering {
+        let nulls = match self {
+            Keys::Numbers(numbers) => (numbers.is_null(a), numbers.is_null(b)),
+            Keys::Values(values) => (values[a].is_null(), values[b].is_null()),
+        };
+        match nulls {
+            (true, true) => return Ordering::Equal,
+            (true, false) if key.nulls_first => return Ordering::Less,
+            (true, false) => return Ordering::Greater,
+            (false, true) if key.nulls_first => return Ordering::Greater,
+            (false, true) => return Ordering::Less,
+            (false, false) => {}
+        }
+        let (a, b) = if key.descending { (b, a) } else { (a, b) };
+        match self {
+            Keys::Numbers(Numbers { cells: Cells::Ints(ints), .. }) => ints[a].cmp(&ints[b]),
+            Keys::Numbers(Numbers { cells: Cells::Days(days), .. }) => days[a].cmp(&days[b]),
+            Keys::Numbers(Numbers { cells: Cells::Floats(floats), .. }) => {
+                Value::Float(floats[a]).order(&Value::Float(floats[b]))
+            }
+            Keys::Values(values) => values[a].order(&values[b]),
+        }
     }
 }
 

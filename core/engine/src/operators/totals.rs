@@ -21,7 +21,7 @@ pub(crate) struct Sum {
 }
 
 #[derive(Clone, Copy, Debug, Default)]
-struct FloatSum {
+pub(crate) struct FloatSum {
     sum: f64,
     lost: f64,
     /// An infinity or NaN was among the values: such a sum is no overflow.
@@ -33,7 +33,7 @@ struct FloatSum {
 const LARGE: f64 = 18_446_744_073_709_551_616.0;
 
 impl FloatSum {
-    fn add(&mut self, x: f64) {
+    pub fn add(&mut self, x: f64) {
         self.special |= !x.is_finite();
         if !self.large && !self.special && !(self.sum + x).is_finite() {
             self.large = true;
@@ -47,7 +47,7 @@ impl FloatSum {
     }
 
     /// Adds a number so many times: the product and what its rounding left out.
-    fn add_times(&mut self, x: f64, times: u64) {
+    pub fn add_times(&mut self, x: f64, times: u64) {
         // A count is exact as a float up to 2^53.
         let (n, product) = (times as f64, x * times as f64);
         if times >= 1 << 53 || !product.is_finite() {
@@ -67,6 +67,23 @@ impl FloatSum {
 }
 
 impl Sum {
+    /// Adds whole numbers that were added up elsewhere.
+    pub fn add_whole(&mut self, sum: i128) -> Result<(), GraphError> {
+        self.ints = self.ints.checked_add(sum).ok_or_else(out_of_range)?;
+        self.check_kinds(&Value::Int(0))
+    }
+
+    /// Adds floats that were added up elsewhere.
+    pub fn add_floats(&mut self, sum: FloatSum) -> Result<(), GraphError> {
+        match &mut self.floats {
+            None => self.floats = Some(sum),
+            Some(own) => {
+                own.add(sum.total()?);
+            }
+        }
+        self.check_kinds(&Value::Float(0.0))
+    }
+
     /// Adds a value so many times.
     pub fn add_times(&mut self, value: &Value, times: u64) -> Result<(), GraphError> {
         match value {

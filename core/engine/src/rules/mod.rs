@@ -82,7 +82,7 @@ rules! {
     TopRows "top-rows"
         "ORDER BY with LIMIT keeps the first rows; ties keep the order in which they came.";
     TypedReads "typed-reads"
-        "A comparison of whole numbers read straight from their columns is the comparison of the values; what is no whole number goes the general way.";
+        "Whole numbers, floats and dates read straight from their columns, for all rows of a batch or one by one, are the values; where one is of another type, or an operation has no result, the general way decides.";
     KnownNodes "known-nodes"
         "A condition that reads one node and nothing else of the row has the same answer wherever that node comes, as long as nothing is changed.";
     CountOfBound "count-of-bound"

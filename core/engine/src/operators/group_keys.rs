@@ -1,0 +1,217 @@
+//! The groups of rows: each key gets a code for each value, and codes together a group. A key that reads one node and
+//! nothing else is evaluated once for each node.
+
+use hashbrown::HashMap;
+
+use graphodrome_graph::{Dense, Value};
+
+use crate::batch::{Batch, NO_ELEMENT, Vector, value_bytes};
+use crate::columnar::{self, Cells};
+use crate::context::Outcome;
+use crate::evaluate::{Evaluator, Row};
+use crate::expression::Expr;
+
+const UNKNOWN: u32 = u32::MAX;
+
+/// One of so many nodes must have come before codes are kept in an array.
+const SPARSE: usize = 64;
+
+/// The codes of nodes, by their numbers.
+enum NodeCodes {
+    Few(HashMap<Dense, u32>),
+    Many(Vec<u32>),
+}
+
+/// A key.
+struct Key {
+    /// The slot of the only node that it reads, where that is so.
+    node: Option<usize>,
+    of_nodes: NodeCodes,
+    /// A whole number, which most are that are grouped by many.
+    numbers: HashMap<i64, u32>,
+    values: HashMap<Value, u32>,
+    codes: u32,
+}
+
+pub(crate) struct Groups {
+    keys: Vec<Key>,
+    /// Groups by the codes of the first two keys, by those and the third, and so on.
+    pairs: Vec<HashMap<(u32, u32), u32>>,
+    node_bound: usize,
+    len: usize,
+    /// Bytes taken since they were asked for last.
+    bytes: usize,
+}
+
+/// The INT64 that a number equals.
+fn whole_number(value: &Value) -> Option<i64> {
+    match value {
+        Value::Int(i) => Some(*i),
+        Value::Float(f) if f.trunc() == *f && f.abs() <= 9_223_372_036_854_775_808.0 => {
+            // Beyond the range a cast saturates, to a number that is another one.
+            let whole = *f as i64;
+            (Value::Int(whole) == *value).then_some(whole)
+        }
+        Value::Decimal(d) => d.to_whole(),
+        _ => None,
+    }
+}
+
+impl Key {
+    /// The code of a value: 1 and 1.0 have one.
+    fn of_value(&mut self, value: Value, bytes: &mut usize) -> u32 {
+        let next = self.codes;
+        let code = match whole_number(&value) {
+            Some(whole) => *self.numbers.entry(whole).or_insert(next),
+            None => match self.values.get(&value) {
+                Some(code) => *code,
+                None => {
+                    *bytes += value_bytes(&value) + size_of::<Value>();
+                    self.values.insert(value, next);
+                    next
+                }
+            },
+        };
+        if code == next {
+            self.codes += 1;
+            *bytes += 24;
+        }
+        code
+    }
+
+    fn of_number(&mut self, number: i64, bytes: &mut usize) -> u32 {
+        let next = self.codes;
+        let code = *self.numbers.entry(number).or_insert(next);
+        if code == next {
+            self.codes += 1;
+            *bytes += 24;
+        }
+        code
+    }
+}
+
+impl Groups {
+    /// `node_bound` is one more than the greatest node number.
+    pub fn new(keys: &[Expr], batch: &Batch, known_nodes: bool, node_bound: u32) -> Groups {
+        let key = |expression: &Expr| {
+            let mut slots = vec![];
+            expression.slots(&mut slots);
+            slots.dedup();
+            let node = match slots[..] {
+                [slot] if known_nodes && matches!(batch.columns.get(slot), Some(Vector::Nodes(_))) => {
+                    Some(slot)
+                }
+                _ => None,
+            };
+            Key {
+                node,
+                of_nodes: NodeCodes::Few(HashMap::new()),
+                numbers: HashMap::new(),
+                values: HashMap::new(),
+                codes: 0,
+            }
+        };
+        Groups {
+            keys: keys.iter().map(key).collect(),
+            pairs: (1..keys.len()).map(|_| HashMap::new()).collect(),
+            node_bound: node_bound as usize,
+            len: 0,
+            bytes: 0,
+        }
+    }
+
+    /// Bytes taken since this was asked last.
+    pub fn new_bytes(&mut self) -> usize {
+        std::mem::take(&mut self.bytes)
+    }
+
+    /// The groups of rows, in their order; a new group gets the next number.
+    pub fn of(
+        &mut self, expressions: &[Expr], batch: &Batch, rows: &[u32], evaluator: &mut Evaluator<'_>,
+    ) -> Outcome<Vec<u32>> {
+        let mut groups: Vec<u32> = vec![];
+        for (place, expression) in expressions.iter().enumerate() {
+            let codes = self.codes(place, expression, batch, rows, evaluator)?;
+            if place == 0 {
+                groups = codes;
+                continue;
+            }
+            let pairs = &mut self.pairs[place - 1];
+            for (group, code) in groups.iter_mut().zip(codes) {
+                let next = pairs.len() as u32;
+                *group = *pairs.entry((*group, code)).or_insert(next);
+            }
+        }
+        let after = match self.pairs.last() {
+            Some(pairs) => pairs.len(),
+            None => self.keys.first().map_or(1, |key| key.codes as usize),
+        };
+        self.bytes += 24 * (after - self.len) * self.pairs.len();
+        self.len = after;
+        Ok(groups)
+    }
+
+    fn codes(
+        &mut self, place: usize, expression: &Expr, batch: &Batch, rows: &[u32],
+        evaluator: &mut Evaluator<'_>,
+    ) -> Outcome<Vec<u32>> {
+        let (key, bytes) = (&mut self.keys[place], &mut self.bytes);
+        let mut codes = Vec::with_capacity(rows.len());
+        let at = |row: u32| Row { batch, row: row as usize, locals: &[] };
+        if let Some(slot) = key.node
+            && let Some(Vector::Nodes(nodes)) = batch.columns.get(slot)
+        {
+            if let NodeCodes::Few(few) = &key.of_nodes
+                && few.len() * SPARSE > self.node_bound
+            {
+                let mut many = vec![UNKNOWN; self.node_bound];
+                few.iter().for_each(|(node, code)| many[*node as usize] = *code);
+                *bytes += 4 * many.len();
+                key.of_nodes = NodeCodes::Many(many);
+            }
+            for &row in rows {
+                let node = nodes[row as usize];
+                let known = match &key.of_nodes {
+                    NodeCodes::Many(many) => many.get(node as usize).copied().unwrap_or(UNKNOWN),
+                    NodeCodes::Few(few) => few.get(&node).copied().unwrap_or(UNKNOWN),
+                };
+                if known != UNKNOWN {
+                    codes.push(known);
+                    continue;
+                }
+                let code = key.of_value(evaluator.value(expression, at(row))?, bytes);
+                match &mut key.of_nodes {
+                    _ if node == NO_ELEMENT => {}
+                    NodeCodes::Many(many) => {
+                        if let Some(place) = many.get_mut(node as usize) {
+                            *place = code;
+                        }
+                    }
+                    NodeCodes::Few(few) => {
+                        few.insert(node, code);
+                        *bytes += 16;
+                    }
+                }
+                codes.push(code);
+            }
+            return Ok(codes);
+        }
+        let column = columnar::column(expression, batch, evaluator.scope);
+        if let Some(found) = column
+            && let Cells::Ints(ints) = &found.numbers.cells
+        {
+            evaluator.counters.properties_read += found.reads;
+            for &row in rows {
+                codes.push(match found.numbers.is_null(row as usize) {
+                    true => key.of_value(Value::Null, bytes),
+                    false => key.of_number(ints[row as usize], bytes),
+                });
+            }
+            return Ok(codes);
+        }
+        for &row in rows {
+            codes.push(key.of_value(evaluator.value(expression, at(row))?, bytes));
+        }
+        Ok(codes)
+    }
+}

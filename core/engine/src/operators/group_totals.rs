@@ -1,0 +1,214 @@
+//! Sums, counts and extremes of groups in arrays, one place a group: what most aggregates over columns of one type are.
+//! At the end they are put into the groups' accumulators, beside what went there row by row.
+
+use graphodrome_graph::{Column, GraphError, Value};
+use graphodrome_language::ast::Aggregate;
+
+use crate::columnar::{Cells, Numbers};
+use crate::operators::Accumulator;
+use crate::operators::totals::FloatSum;
+
+/// Of one aggregate: a function is either a sum, a count or an extreme.
+#[derive(Default)]
+pub(crate) struct Totals {
+    counts: Vec<u64>,
+    /// Each with how many there were.
+    whole: Vec<(i128, u64)>,
+    floats: Vec<(FloatSum, u64)>,
+    extremes: Option<Extremes>,
+}
+
+enum Extremes {
+    Ints(Vec<i64>),
+    Floats(Vec<f64>),
+    Days(Vec<i32>),
+}
+
+/// Rows with their groups, and how many rows each stands for where that is not one.
+#[derive(Clone, Copy)]
+pub(crate) struct Places<'p> {
+    pub rows: &'p [u32],
+    pub groups: &'p [u32],
+    pub times: Option<&'p [usize]>,
+}
+
+impl Places<'_> {
+    #[inline]
+    fn each(self, column: &Numbers, mut visit: impl FnMut(usize, usize, u64)) {
+        for (i, (row, group)) in self.rows.iter().zip(self.groups).enumerate() {
+            let row = *row as usize;
+            if !column.is_null(row) {
+                visit(row, *group as usize, self.times.map_or(1, |times| times[i] as u64));
+            }
+        }
+    }
+
+    /// Whether a row stands for more rows than can be counted.
+    fn saturated(self) -> bool {
+        self.times.is_some_and(|times| times.contains(&usize::MAX))
+    }
+}
+
+/// The order of floats among values: NaN is above every number.
+fn is_below(a: f64, b: f64) -> bool {
+    match (a.is_nan(), b.is_nan()) {
+        (false, true) => true,
+        (true, _) => false,
+        _ => a < b,
+    }
+}
+
+fn grow<T: Clone + Default>(list: &mut Vec<T>, len: usize) {
+    if list.len() < len {
+        list.resize(len, T::default());
+    }
+}
+
+impl Totals {
+    /// Counts rows, of any type.
+    pub fn count(&mut self, places: Places<'_>, groups: usize) {
+        grow(&mut self.counts, groups);
+        match places.times {
+            None => places.groups.iter().for_each(|group| self.counts[*group as usize] += 1),
+            Some(times) => {
+                for (group, times) in places.groups.iter().zip(times) {
+                    let count = &mut self.counts[*group as usize];
+                    *count = count.saturating_add(*times as u64);
+                }
+            }
+        }
+    }
+
+    /// Adds a column; `false`, and nothing of it added, where it must be done row by row.
+    pub fn add(&mut self, function: Aggregate, column: &Numbers, places: Places<'_>, groups: usize) -> bool {
+        if places.saturated() {
+            return false;
+        }
+        match function {
+            Aggregate::Count => {
+                grow(&mut self.counts, groups);
+                let counts = &mut self.counts;
+                places.each(column, |_, group, times| counts[group] = counts[group].saturating_add(times));
+            }
+            Aggregate::Sum | Aggregate::Avg => return self.add_up(column, places, groups),
+            Aggregate::Min => return self.keep(true, column, places, groups),
+            Aggregate::Max => return self.keep(false, column, places, groups),
+            _ => return false,
+        }
+        true
+    }
+
+    fn add_up(&mut self, column: &Numbers, places: Places<'_>, groups: usize) -> bool {
+        // Beyond it the sums could overflow.
+        const MOST: u64 = 1 << 40;
+        match &column.cells {
+            Cells::Ints(ints) => {
+                if places.times.is_some_and(|times| times.iter().any(|t| *t as u64 > MOST)) {
+                    return false;
+                }
+                grow(&mut self.whole, groups);
+                let sums = &mut self.whole;
+                places.each(column, |row, group, times| {
+                    let (sum, count) = &mut sums[group];
+                    *sum += i128::from(ints[row]) * i128::from(times);
+                    *count += times;
+                });
+            }
+            Cells::Floats(floats) => {
+                grow(&mut self.floats, groups);
+                let sums = &mut self.floats;
+                places.each(column, |row, group, times| {
+                    let (sum, count) = &mut sums[group];
+                    match times {
+                        0 => {}
+                        1 => sum.add(floats[row]),
+                        _ => sum.add_times(floats[row], times),
+                    }
+                    *count += times;
+                });
+            }
+            Cells::Days(_) => return false,
+        }
+        true
+    }
+
+    fn keep(&mut self, least: bool, column: &Numbers, places: Places<'_>, groups: usize) -> bool {
+        let extremes = self.extremes.get_or_insert_with(|| match &column.cells {
+            Cells::Ints(_) => Extremes::Ints(vec![]),
+            Cells::Floats(_) => Extremes::Floats(vec![]),
+            Cells::Days(_) => Extremes::Days(vec![]),
+        });
+        grow(&mut self.counts, groups);
+        let counts = &mut self.counts;
+        match (extremes, &column.cells) {
+            (Extremes::Ints(best), Cells::Ints(ints)) => {
+                grow(best, groups);
+                places.each(column, |row, group, _| {
+                    let better = if least { ints[row] < best[group] } else { ints[row] > best[group] };
+                    if counts[group] == 0 || better {
+                        best[group] = ints[row];
+                    }
+                    counts[group] += 1;
+                });
+            }
+            (Extremes::Floats(best), Cells::Floats(floats)) => {
+                grow(best, groups);
+                places.each(column, |row, group, _| {
+                    let (new, old) = (floats[row], best[group]);
+                    let better = if least { is_below(new, old) } else { is_below(old, new) };
+                    if counts[group] == 0 || better {
+                        best[group] = new;
+                    }
+                    counts[group] += 1;
+                });
+            }
+            (Extremes::Days(best), Cells::Days(days)) => {
+                grow(best, groups);
+                places.each(column, |row, group, _| {
+                    let better = if least { days[row] < best[group] } else { days[row] > best[group] };
+                    if counts[group] == 0 || better {
+                        best[group] = days[row];
+                    }
+                    counts[group] += 1;
+                });
+            }
+            _ => return false,
+        }
+        true
+    }
+
+    /// Bytes held.
+    pub fn bytes(&self) -> usize {
+        let extremes = match &self.extremes {
+            Some(Extremes::Ints(all)) => 8 * all.capacity(),
+            Some(Extremes::Floats(all)) => 8 * all.capacity(),
+            Some(Extremes::Days(all)) => 4 * all.capacity(),
+            None => 0,
+        };
+        8 * self.counts.capacity()
+            + 32 * self.whole.capacity()
+            + size_of::<(FloatSum, u64)>() * self.floats.capacity()
+            + extremes
+    }
+
+    /// Puts what a group has into its accumulator.
+    pub fn put(&self, group: usize, accumulator: &mut Accumulator) -> Result<(), GraphError> {
+        if let Some((sum, count)) = self.whole.get(group) {
+            accumulator.merge_whole(*sum, *count)?;
+        }
+        if let Some((sum, count)) = self.floats.get(group) {
+            accumulator.merge_floats(*sum, *count)?;
+        }
+        let Some(&count) = self.counts.get(group) else { return Ok(()) };
+        let value = match &self.extremes {
+            None => {
+                accumulator.add_rows(count as usize);
+                return Ok(());
+            }
+            Some(Extremes::Ints(all)) => all.get(group).map(|int| Value::Int(*int)),
+            Some(Extremes::Floats(all)) => all.get(group).map(|float| Value::Float(*float)),
+            Some(Extremes::Days(all)) => all.get(group).map(|days| Column::date(*days)),
+        };
+        value.map_or(Ok(()), |value| accumulator.merge_extreme(value, count))
+    }
+}

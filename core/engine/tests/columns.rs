@@ -169,6 +169,11 @@ fn question(rng: &mut ChaCha8Rng) -> String {
         first => format!(" WHERE {first} {operator} {}", one()),
     };
     let start = format!("{optional}MATCH {pattern}{condition} LET x = a.i + b.i");
+    if rng.random_bool(0.2) {
+        let items: Vec<String> =
+            (0..rng.random_range(1..6)).map(|i| format!("{} AS d{i}", key(rng))).collect();
+        return format!("{start} RETURN DISTINCT {}", items.join(", "));
+    }
     if rng.random_bool(0.3) {
         let order: Vec<String> = (0..rng.random_range(1..3))
             .map(|i| {

@@ -6,6 +6,7 @@ mod accessible;
 mod explore;
 mod page;
 mod trust;
+mod versions;
 
 use std::time::{Duration, Instant};
 

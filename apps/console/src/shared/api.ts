@@ -309,6 +309,61 @@ export async function postForm<T>(path: string, form: FormData): Promise<T> {
   return (await (await send(path, { method: "POST", body: form })).json()) as T;
 }
 
+/** Calls `take` with each line of JSON, as they come. */
+export async function lines<T>(path: string, signal: AbortSignal, take: (line: T) => void): Promise<void> {
+  const body = (await send(path, { signal })).body;
+  if (body === null) return;
+  const reader = body.pipeThrough(new TextDecoderStream()).getReader();
+  let rest = "";
+  for (;;) {
+    const { done, value } = await reader.read();
+    if (done) break;
+    const parts = (rest + value).split("\n");
+    rest = parts.pop() ?? "";
+    parts.forEach((part) => take(parseExact(part) as T));
+  }
+}
+
+export interface VersionInfo {
+  version: number;
+  kind: "create" | "commit" | "load" | "model" | "restore" | "fold";
+  at: string;
+  origin: string;
+  nodes: number | null;
+  edges: number | null;
+  changes: number | null;
+  base: boolean;
+}
+
+export interface Versions {
+  newest: number;
+  oldest: number;
+  retention: { versions: number; days: number };
+  versions: VersionInfo[];
+}
+
+interface DifferenceSide {
+  labels?: string[];
+  source?: string;
+  target?: string;
+  properties: { [name: string]: Json };
+}
+
+export interface DifferenceLine {
+  change: "added" | "changed" | "removed";
+  id: string;
+  name: string;
+  properties?: { [name: string]: Json };
+  before?: DifferenceSide;
+  after?: DifferenceSide;
+}
+
+export interface DifferenceSummary {
+  added: number;
+  changed: number;
+  removed: number;
+}
+
 export async function cancelJob(id: number): Promise<void> {
   await send(`/v1/jobs/${id}`, { method: "DELETE" });
 }

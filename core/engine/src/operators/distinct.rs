@@ -6,8 +6,10 @@ use hashbrown::HashSet;
 
 use graphodrome_graph::Value;
 
-use crate::batch::{Batch, value_bytes};
+use crate::batch::{Batch, NO_ELEMENT, Vector, value_bytes};
+use crate::columnar::Cells;
 use crate::context::{Context, Outcome};
+use crate::operators::group_keys::whole_number;
 use crate::plan::{Input, Operator, OperatorPlan};
 
 #[derive(Clone, Debug)]
@@ -26,7 +28,44 @@ impl OperatorPlan for Distinct {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { plan: self, input: inputs.remove(0), seen: HashSet::new() })
+        Box::new(Run { plan: self, input: inputs.remove(0), seen: HashSet::new(), packed: HashSet::new() })
+    }
+}
+
+/// Columns of a row that is packed.
+const MOST_CELLS: usize = 4;
+
+/// A row of elements, whole numbers, days and nulls: a tag a cell says which.
+#[derive(Clone, Copy, Default, PartialEq, Eq, Hash)]
+struct Packed {
+    tags: [u8; MOST_CELLS],
+    cells: [i64; MOST_CELLS],
+}
+
+const NODE: u8 = 1;
+const EDGE: u8 = 2;
+const WHOLE: u8 = 3;
+const DAY: u8 = 4;
+
+/// A cell packed, the same for all values that are equal; `None` where a value has another form.
+fn pack(column: &Vector, row: usize) -> Option<(u8, i64)> {
+    let element = |tag: u8, id: u32| if id == NO_ELEMENT { (0, 0) } else { (tag, id.into()) };
+    match column {
+        Vector::Nodes(nodes) => Some(element(NODE, nodes[row])),
+        Vector::Edges(edges) => Some(element(EDGE, edges[row])),
+        Vector::Numbers(numbers) if numbers.is_null(row) => Some((0, 0)),
+        Vector::Numbers(numbers) => match &numbers.cells {
+            Cells::Ints(ints) => Some((WHOLE, ints[row])),
+            Cells::Days(days) => Some((DAY, days[row].into())),
+            Cells::Floats(floats) => whole_number(&Value::Float(floats[row])).map(|whole| (WHOLE, whole)),
+        },
+        Vector::Values(values) => match &values[row] {
+            Value::Null => Some((0, 0)),
+            Value::Node(node) => Some((NODE, (*node).into())),
+            Value::Edge(edge) => Some((EDGE, (*edge).into())),
+            date @ Value::Date(_) => date.days().map(|days| (DAY, days.into())),
+            other => whole_number(other).map(|whole| (WHOLE, whole)),
+        },
     }
 }
 
@@ -34,20 +73,45 @@ struct Run {
     plan: Arc<Distinct>,
     input: Input,
     seen: HashSet<Vec<Value>>,
+    packed: HashSet<Packed>,
+}
+
+impl Run {
+    fn pack(&self, batch: &Batch, row: usize) -> Option<Packed> {
+        let slots = &self.plan.slots;
+        if slots.len() > MOST_CELLS {
+            return None;
+        }
+        let mut packed = Packed::default();
+        for (place, slot) in slots.iter().enumerate() {
+            (packed.tags[place], packed.cells[place]) = pack(&batch.columns[*slot], row)?;
+        }
+        Some(packed)
+    }
 }
 
 impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         while let Some(batch) = self.input.next(context)? {
             let mut kept = vec![];
+            let mut new_bytes = 0;
+            let typed = context.scope.typed_reads;
             for row in 0..batch.len {
+                if let Some(packed) = typed.then(|| self.pack(&batch, row)).flatten() {
+                    if self.packed.insert(packed) {
+                        new_bytes += size_of::<Packed>() + 8;
+                        kept.push(row as u32);
+                    }
+                    continue;
+                }
                 let key: Vec<Value> = self.plan.slots.iter().map(|&s| batch.columns[s].get(row)).collect();
                 let bytes: usize = key.iter().map(value_bytes).sum();
                 if self.seen.insert(key) {
-                    context.reserve(bytes + 32)?;
+                    new_bytes += bytes + 32;
                     kept.push(row as u32);
                 }
             }
+            context.reserve(new_bytes)?;
             context.work(batch.len as u64)?;
             if !kept.is_empty() {
                 return Ok(Some(batch.gather(&kept)));

@@ -44,7 +44,7 @@ pub(crate) struct Groups {
 }
 
 /// The INT64 that a number equals.
-fn whole_number(value: &Value) -> Option<i64> {
+pub(crate) fn whole_number(value: &Value) -> Option<i64> {
     match value {
         Value::Int(i) => Some(*i),
         Value::Float(f) if f.trunc() == *f && f.abs() <= 9_223_372_036_854_775_808.0 => {

@@ -228,7 +228,7 @@ impl<'a> NodeTests<'a> {
 
 /// The first place from `at` on whose node is `wanted` or beyond: in growing steps, then by halves.
 #[inline]
-pub(super) fn seek(others: &[Dense], at: usize, wanted: Dense) -> usize {
+pub(crate) fn seek(others: &[Dense], at: usize, wanted: Dense) -> usize {
     let (mut low, mut step) = (at, 1);
     while low + step <= others.len() && others[low + step - 1] < wanted {
         low += step;

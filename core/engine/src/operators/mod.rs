@@ -62,7 +62,7 @@ pub(crate) use for_rows::ForRows;
 pub(crate) use group::{AggregateSpec, Group};
 pub(crate) use hash_join::HashJoin;
 pub(crate) use insert_elements::{FindSpec, InsertEdgeSpec, InsertElements, InsertNodeSpec};
-pub(crate) use intersect_edges::{Arm, IntersectEdges};
+pub(crate) use intersect_edges::{Arm, IntersectEdges, seek};
 pub(crate) use order::{Order, SortSpec};
 pub(crate) use outer_rows::{OneRow, OuterRows};
 pub(crate) use page::Page as PageRows;

@@ -5,14 +5,14 @@
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use graphodrome_graph::Value;
+use graphodrome_graph::{Direction, EdgeTest, Snapshot, Value};
 use graphodrome_language::ast::PathMode;
 use hashbrown::{HashMap, HashSet};
 
 use crate::context::{Outcome, Side};
 use crate::evaluate::{Row, holds};
 use crate::expression::Expr;
-use crate::operators::EdgeCheck;
+use crate::operators::{EdgeCheck, seek};
 use crate::search::cursor::Cursor;
 use crate::search::measure::Hops;
 use crate::search::program::{Event, Mark, OpenParts, Program, State, part};
@@ -33,11 +33,36 @@ struct Choice {
 pub(crate) struct EndGuide {
     spread: Spread<Hops>,
     max: u32,
+    /// Nodes within so many edges of the end, in their order, as far as they were asked for.
+    within: Vec<Option<Arc<[u32]>>>,
 }
 
 impl EndGuide {
     pub fn to(end: u32, step: &Arc<Step>, backwards: bool, max: u32, cursor: &Cursor<'_>) -> EndGuide {
-        EndGuide { spread: Spread::new(step.clone(), end, !backwards, Side::To, Some(max), cursor), max }
+        let spread = Spread::new(step.clone(), end, !backwards, Side::To, Some(max), cursor);
+        EndGuide { spread, max, within: vec![None; max.div_ceil(2) as usize + 1] }
+    }
+
+    /// The nodes among which the one after the edge with this number must be, where that is in the half nearest to
+    /// the end.
+    fn nearby(&mut self, taken: u32, cursor: &mut Cursor<'_>) -> Outcome<Option<Arc<[u32]>>> {
+        let left = self.max.saturating_sub(taken);
+        if left > self.max.div_ceil(2) {
+            return Ok(None);
+        }
+        if let Some(known) = &self.within[left as usize] {
+            return Ok(Some(known.clone()));
+        }
+        while self.spread.depth().is_some_and(|depth| depth < left)
+            && self.spread.advance(&mut Hops, cursor)?.is_some()
+        {}
+        let near = self.spread.reached.iter().filter(|reached| reached.hops <= left);
+        let mut near: Vec<u32> = near.map(|reached| reached.node).collect();
+        cursor.context.reserve(near.len() * size_of::<u32>())?;
+        near.sort_unstable();
+        let near: Arc<[u32]> = near.into();
+        self.within[left as usize] = Some(near.clone());
+        Ok(Some(near))
     }
 
     /// Whether the end can be reached from `node` by as many edges as are left after `taken`. In the first half of
@@ -59,6 +84,56 @@ impl EndGuide {
             }
         }
     }
+}
+
+/// Edges to nodes that may follow, and how many entries were looked at for them.
+struct Common {
+    found: Vec<(u32, u32)>,
+    looked: u64,
+}
+
+/// One list must be so many times as long as the other for looking up each entry of that.
+const FEWER: usize = 4;
+
+/// The edges of `node` to nodes of a list, by looking up the entries of the shorter in the longer; `None` where all
+/// edges had better be gone through.
+fn among(
+    snapshot: &Snapshot, node: u32, direction: Direction, test: &EdgeTest, near: &[u32],
+) -> Option<Common> {
+    if !snapshot.untouched(node) {
+        return None;
+    }
+    let rows = snapshot.plain_rows(direction, test)?;
+    let row = rows.side.row(node);
+    let begin = row.start;
+    let others = rows.side.entries(row);
+    let mut found = vec![];
+    let mut at = 0;
+    let mut take = |at: &mut usize, other: u32| {
+        while others.get(*at) == Some(&other) {
+            found.push((rows.edge(begin + *at), other));
+            *at += 1;
+        }
+    };
+    if near.len() * FEWER <= others.len() {
+        for &other in near {
+            at = seek(others, at, other);
+            take(&mut at, other);
+        }
+        return Some(Common { found, looked: near.len() as u64 });
+    }
+    if others.len() * FEWER > near.len() {
+        return None;
+    }
+    let (mut place, looked) = (0, others.len() as u64);
+    while let Some(&other) = others.get(at) {
+        place = seek(near, place, other);
+        match near.get(place) {
+            Some(node) if *node == other => take(&mut at, other),
+            _ => at += 1,
+        }
+    }
+    Some(Common { found, looked })
 }
 
 pub(crate) struct Enumerator {
@@ -298,9 +373,34 @@ impl Enumerator {
                             direction: *direction,
                             different_from: self.different_from.clone(),
                         };
+                        let taken = self.edges.len() as u32 + 1;
+                        let near = match &mut self.guide {
+                            Some(guide) => guide.nearby(taken, cursor)?,
+                            None => None,
+                        };
                         let arena = &mut self.arena;
                         let Cursor { batch, row, context } = &mut *cursor;
                         let snapshot = &context.scope;
+                        let common = near.and_then(|near| among(snapshot, node, *direction, test, &near));
+                        if let Some(common) = common {
+                            context.counters().edges_looked += common.looked;
+                            arena.extend(
+                                common
+                                    .found
+                                    .into_iter()
+                                    .filter(|(edge, _)| check.is_different(*edge, batch, *row)),
+                            );
+                            context.work(common.looked)?;
+                            let end = self.arena.len();
+                            self.choices.push(Choice {
+                                state,
+                                node,
+                                edges: self.edges.len(),
+                                events: self.events.len(),
+                                candidates: Some((start, end)),
+                            });
+                            continue 'choices;
+                        }
                         let looked = snapshot.for_each_adjacent(node, *direction, test, |edge, other| {
                             if check.is_different(edge, batch, *row) {
                                 arena.push((edge, other));

@@ -2,7 +2,6 @@
 
 use graphodrome_tests::*;
 use serde_json::json;
-use thirtyfour::prelude::*;
 
 use crate::page::{Session, fill, press, see, session, until};
 

@@ -30,6 +30,7 @@ const MOST: usize = 64;
 /// Bytes of a segment.
 const MOST_BYTES: usize = 1 << 30;
 
+#[derive(Clone)]
 struct Taking {
     graph: Arc<GraphHandle>,
     kept: Arc<KeptVersion>,
@@ -61,12 +62,12 @@ impl Backups {
         Ok(self.next.fetch_add(1, std::sync::atomic::Ordering::Relaxed) + 1)
     }
 
-    fn taken(&self, id: u64) -> Result<(Arc<GraphHandle>, Arc<KeptVersion>, Arc<BackupManifest>), Problem> {
+    fn taken(&self, id: u64) -> Result<Taking, Problem> {
         let mut taking = self.taking.lock();
         let found =
             taking.get_mut(&id).ok_or_else(|| Problem::not_found(format!("there is no backup {id}")))?;
         found.used = Instant::now();
-        Ok((found.graph.clone(), found.kept.clone(), found.manifest.clone()))
+        Ok(found.clone())
     }
 
     fn made(&self, id: u64) -> Result<Arc<tokio::sync::Mutex<Option<Restoring>>>, Problem> {
@@ -138,7 +139,7 @@ pub async fn begin_backup(
 pub async fn backup_segment(
     State(app): State<Arc<App>>, extract::Path((id, segment)): extract::Path<(u64, i64)>,
 ) -> Result<Response, Problem> {
-    let (graph, _kept, manifest) = app.backups.taken(id)?;
+    let Taking { graph, kept: _kept, manifest, .. } = app.backups.taken(id)?;
     if !manifest.segments.contains(&segment) {
         return Err(Problem::not_found(format!("segment {segment} does not belong to backup {id}")));
     }
@@ -160,7 +161,7 @@ pub async fn backup_log(
     State(app): State<Arc<App>>, extract::Path(id): extract::Path<u64>,
     extract::Query(asked): extract::Query<LogParameters>,
 ) -> Result<Response, Problem> {
-    let (graph, kept, manifest) = app.backups.taken(id)?;
+    let Taking { graph, kept, manifest, .. } = app.backups.taken(id)?;
     let after = asked.after_version.unwrap_or(0).max(manifest.base.version);
     let lines = futures::stream::try_unfold((graph, kept, after), |(graph, kept, after)| async move {
         let entries = graph.log_entries(after, kept.version).await.map_err(std::io::Error::other)?;

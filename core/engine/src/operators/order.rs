@@ -102,9 +102,11 @@ impl Run {
             }
             (Cells::Ints(ints), Value::Int(worst)) => kept(&is_null, &|row| ints[row] <= *worst),
             (Cells::Floats(floats), Value::Float(worst)) if key.descending => {
-                kept(&is_null, &|row| !(floats[row] < *worst))
+                kept(&is_null, &|row| floats[row].partial_cmp(worst) != Some(Ordering::Less))
             }
-            (Cells::Floats(floats), Value::Float(worst)) => kept(&is_null, &|row| !(floats[row] > *worst)),
+            (Cells::Floats(floats), Value::Float(worst)) => {
+                kept(&is_null, &|row| floats[row].partial_cmp(worst) != Some(Ordering::Greater))
+            }
             _ => all(),
         }
     }

@@ -12,6 +12,8 @@ use std::process::{Child, Command, Output, Stdio};
 use std::sync::{Arc, Mutex, OnceLock};
 
 use graphodrome_client::{Client, QueryRequest, QueryResult, UploadFile};
+use graphodrome_store::PrivateServer;
+use sea_orm::sqlx::{self, Connection, PgConnection};
 use serde_json::Value;
 
 pub fn root() -> PathBuf {
@@ -220,4 +222,12 @@ pub async fn load_mapping(client: &Client, graph: &str, path: &Path) -> graphodr
         files.into_iter().map(|name| UploadFile { path: folder.join(&name), name }).collect();
     let job = client.load(graph, &text, &files, false).await.unwrap();
     client.wait(job.id).await.unwrap()
+}
+
+/// Runs a statement in the database of a data folder, whose service is away.
+pub async fn in_database(data: &Path, text: &str) {
+    let server = PrivateServer::start(data).unwrap();
+    let mut owner = PgConnection::connect(&server.url()).await.unwrap();
+    let done = sqlx::query(sqlx::AssertSqlSafe(text)).execute(&mut owner).await.unwrap();
+    assert!(done.rows_affected() > 0, "{text}");
 }

@@ -4,7 +4,6 @@
 #![allow(clippy::unwrap_used)]
 
 use std::collections::BTreeSet;
-use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use std::time::{Duration, Instant};
@@ -324,14 +323,6 @@ async fn a_postgres_that_dies_is_started_again() {
     service.kill();
     let service = Running::start(data.path(), &[]);
     assert_eq!(numbers(&service.client()).await.len(), 3);
-}
-
-/// Runs a statement in the database of a data folder, whose service is away.
-async fn in_database(data: &Path, text: &str) {
-    let server = PrivateServer::start(data).unwrap();
-    let mut owner = PgConnection::connect(&server.url()).await.unwrap();
-    let done = sqlx::query(sqlx::AssertSqlSafe(text)).execute(&mut owner).await.unwrap();
-    assert!(done.rows_affected() > 0, "{text}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -307,14 +307,6 @@ async fn in_running_database(data: &Path, text: &str) -> i64 {
     sqlx::query_scalar(sqlx::AssertSqlSafe(text)).fetch_one(&mut owner).await.unwrap()
 }
 
-/// Runs a statement in the database of a data folder, whose service is away.
-async fn in_database(data: &Path, text: &str) {
-    let server = PrivateServer::start(data).unwrap();
-    let mut owner = PgConnection::connect(&server.url()).await.unwrap();
-    let done = sqlx::query(sqlx::AssertSqlSafe(text)).execute(&mut owner).await.unwrap();
-    assert!(done.rows_affected() > 0, "{text}");
-}
-
 #[tokio::test(flavor = "multi_thread")]
 async fn what_is_no_longer_kept_is_removed() {
     let data = folder();

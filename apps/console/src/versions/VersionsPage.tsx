@@ -80,7 +80,7 @@ export function VersionsPage({ graph }: { graph: string }) {
       {said !== "" && busy === null && <p className="status" role="status">{said}</p>}
       <p>Choose two versions to see what is different between them. {versions.data && <span className="faint">Versions {versions.data.oldest} to {versions.data.newest} can be read.</span>}</p>
       <div className="scrolls" tabIndex={0} role="region" aria-label="Versions"><Table size="sm" className="result versions">
-        <thead><tr><th>from</th><th>to</th><th>version</th><th>kind</th><th>when</th><th>by</th><th className="number">elements written</th><th className="number">nodes</th><th className="number">edges</th><th><span className="visually-hidden">what to do with it</span></th></tr></thead>
+        <thead><tr><th>from</th><th>to</th><th>version</th><th>kind</th><th>when</th><th>by</th><th className="number">written</th><th className="number">nodes</th><th className="number">edges</th><th><span className="visually-hidden">what to do with it</span></th></tr></thead>
         <tbody>
           {shown.map((version, i) => (
             <tr key={version.version}>

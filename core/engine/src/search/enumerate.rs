@@ -381,32 +381,22 @@ impl Enumerator {
                         let arena = &mut self.arena;
                         let Cursor { batch, row, context } = &mut *cursor;
                         let snapshot = &context.scope;
-                        let common = near.and_then(|near| among(snapshot, node, *direction, test, &near));
-                        if let Some(common) = common {
-                            context.counters().edges_looked += common.looked;
-                            arena.extend(
-                                common
-                                    .found
-                                    .into_iter()
-                                    .filter(|(edge, _)| check.is_different(*edge, batch, *row)),
-                            );
-                            context.work(common.looked)?;
-                            let end = self.arena.len();
-                            self.choices.push(Choice {
-                                state,
-                                node,
-                                edges: self.edges.len(),
-                                events: self.events.len(),
-                                candidates: Some((start, end)),
-                            });
-                            continue 'choices;
-                        }
-                        let looked = snapshot.for_each_adjacent(node, *direction, test, |edge, other| {
+                        let mut take = |edge, other| {
                             if check.is_different(edge, batch, *row) {
                                 arena.push((edge, other));
                             }
-                            ControlFlow::Continue(())
-                        });
+                        };
+                        let common = near.and_then(|near| among(snapshot, node, *direction, test, &near));
+                        let looked = match common {
+                            Some(Common { found, looked }) => {
+                                found.into_iter().for_each(|(edge, other)| take(edge, other));
+                                looked
+                            }
+                            None => snapshot.for_each_adjacent(node, *direction, test, |edge, other| {
+                                take(edge, other);
+                                ControlFlow::Continue(())
+                            }),
+                        };
                         context.counters().edges_looked += looked;
                         context.work(looked)?;
                         let end = self.arena.len();

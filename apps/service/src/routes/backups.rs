@@ -12,6 +12,7 @@ use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use futures::{StreamExt, TryStreamExt};
 use graphodrome_store::{BackupManifest, GraphHandle, KeptVersion, LogEntry, Moment, Restoring};
+use http_body_util::{BodyExt, Limited};
 use parking_lot::Mutex;
 use serde::{Deserialize, Serialize};
 use tokio::io::AsyncBufReadExt;
@@ -27,7 +28,7 @@ use crate::state::App;
 const IDLE: Duration = Duration::from_secs(600);
 /// Backups and restores that are on their way at once.
 const MOST: usize = 64;
-/// Bytes of a segment.
+/// Bytes of a segment, and of entries sent at once.
 const MOST_BYTES: usize = 1 << 30;
 
 #[derive(Clone)]
@@ -245,7 +246,8 @@ pub async fn restore_log(
     let made = app.backups.made(id)?;
     let mut restoring = made.lock().await;
     let restoring = restoring.as_mut().ok_or_else(over)?;
-    let body = request.into_body().into_data_stream().map_err(std::io::Error::other);
+    let body =
+        Limited::new(request.into_body(), MOST_BYTES).into_data_stream().map_err(std::io::Error::other);
     let mut lines = tokio_util::io::StreamReader::new(body).lines();
     let unreadable =
         |e: &dyn std::fmt::Display| Problem::bad_request(format!("the log could not be read: {e}"));

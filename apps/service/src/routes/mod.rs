@@ -96,6 +96,7 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(backups::end_backup))
         .routes(routes!(backups::backup_segment))
         .routes(routes!(backups::backup_log))
+        .routes(routes!(backups::begin_restore))
         .routes(routes!(backups::finish_restore, backups::give_up_restore))
         .routes(routes!(loads::read_mapping))
         .routes(routes!(measures::list_measures))
@@ -112,7 +113,6 @@ fn api() -> OpenApiRouter<Arc<App>> {
 fn uploads() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(loads::start_load))
-        .routes(routes!(backups::begin_restore))
         .routes(routes!(backups::restore_segment))
         .routes(routes!(backups::restore_log))
         .routes(routes!(loads::preview_load))

@@ -103,7 +103,11 @@ async fn a_backup_is_gone_on_with_and_restored_anywhere() {
     let refused = cli(&service.url, &["restore", out, "-g", "gg"]);
     assert!(stderr(&refused).contains("there is no graph gg in the backup"), "{}", stderr(&refused));
     let refused = cli(&service.url, &["restore", out, "-g", "g", "--as", "x", "--to", "99"]);
-    assert!(stderr(&refused).contains("has versions up to 10, not 99"), "{}", stderr(&refused));
+    assert!(
+        stderr(&refused).contains("does not have version 99: from version 9 it goes up to 10"),
+        "{}",
+        stderr(&refused)
+    );
 
     // Into an empty service, whole, with its past.
     let other_data = folder();

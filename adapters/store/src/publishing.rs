@@ -273,7 +273,8 @@ impl Turn<'_> {
         self.graph.write_manifest(base).await
     }
 
-    async fn publish_asking(
+    /// [`Self::publish_under`]; `go_on` ends it before the base is the graph.
+    pub(crate) async fn publish_asking(
         self, (contents, kind): (Contents, VersionKind), ids: (u64, u64),
         (schema, rows): (Schema, Option<SchemaRows>), go_on: GoOn,
     ) -> Result<Arc<Snapshot>, StoreError> {

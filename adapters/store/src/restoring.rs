@@ -46,8 +46,8 @@ impl Catalog {
         };
         let ids = past.next_ids();
         let parts = tokio::task::spawn_blocking(move || past.fold()).await?;
-        go_on()?;
-        turn.publish_under(Contents::Parts(parts), ids, schema, rows, VersionKind::Restore).await
+        let contents = (Contents::Parts(parts), VersionKind::Restore);
+        turn.publish_asking(contents, ids, (schema, Some(rows)), go_on).await
     }
 
     /// Opens a graph that is offline with a version that can be read, which becomes its newest.

@@ -521,7 +521,12 @@ async fn restore_graph(
     })?;
     if let UpTo::Version(wanted) = up_to {
         let newest = version.number("version");
-        ensure!(*wanted <= newest, "the backup of {} has versions up to {newest}, not {wanted}", entry.graph);
+        ensure!(
+            *wanted <= newest,
+            "the backup of {} does not have version {wanted}: from version {} it goes up to {newest}",
+            entry.graph,
+            version.base()
+        );
     }
     let begun =
         client.call("POST", "/v1/restores", &json!({ "graph": name, "manifest": version.manifest })).await?;

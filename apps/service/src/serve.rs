@@ -28,7 +28,6 @@ use tower::ServiceExt;
 
 use crate::problem::Problem;
 use crate::state::App;
-use crate::who;
 use crate::{guard, routes, run};
 
 /// How long a client may take to send a request's headers; an idle connection is closed after it too.
@@ -153,8 +152,7 @@ fn is_small_query(app: &App, request: &Request<Incoming>) -> bool {
 async fn at_once(app: &Arc<App>, parts: &Parts, body: &[u8]) -> Option<Response<Body>> {
     let format = routes::accepted(&parts.headers).ok()?;
     let asked = serde_json::from_slice(body).ok()?;
-    let client = who::named_by(&parts.headers);
-    let mut response = who::asked_by(client, run::at_once(app, asked, format)).await?;
+    let mut response = run::at_once(app, asked, format, &parts.headers).await?;
     guard::mark(response.headers_mut());
     Some(response)
 }

@@ -4,7 +4,7 @@
 use std::sync::Arc;
 use std::time::Instant;
 
-use axum::http::{HeaderValue, header};
+use axum::http::{HeaderMap, HeaderValue, header};
 use axum::response::{IntoResponse, Response};
 use graphodrome_engine::{Found, Limits, Parameters};
 use graphodrome_formats::ResultFormat;
@@ -101,7 +101,9 @@ impl<'de> Deserialize<'de> for PlainParameters {
 }
 
 /// The answer, where it is there at once.
-pub async fn at_once(app: &Arc<App>, request: PlainRequest, format: ResultFormat) -> Option<Response> {
+pub async fn at_once(
+    app: &Arc<App>, request: PlainRequest, format: ResultFormat, headers: &HeaderMap,
+) -> Option<Response> {
     let graph = app.catalog.graph(&request.graph)?;
     let PlainRequest { text, parameters, timeout_ms, max_rows, max_memory_bytes, truncate, .. } = request;
     let asked = QueryRequest { timeout_ms, max_rows, max_memory_bytes, ..QueryRequest::default() };
@@ -109,7 +111,8 @@ pub async fn at_once(app: &Arc<App>, request: PlainRequest, format: ResultFormat
     let mut run = Run::new(app, graph.clone(), text, truncate, terms);
     let ready = run.found(graph.snapshot())?;
     if ready.prepared.changes {
-        return run.change_at_once(&graph, format).await;
+        let client = who::named_by(headers);
+        return who::asked_by(client, run.change_at_once(&graph, format)).await;
     }
     let body = run.brief(&ready, format, run.limits.clone(), 0.0).ok()??;
     Some(whole(body, format))

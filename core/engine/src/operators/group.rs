@@ -60,123 +60,169 @@ struct Run {
 
 impl Run {
     fn group(&mut self, context: &mut Context) -> Outcome<Batch> {
-        let bound = context.scope.node_bound();
+        let mut grouping = Grouping::new(self.spec.clone(), context)?;
+        while let Some(batch) = self.input.next(context)? {
+            context.work(batch.len as u64)?;
+            grouping.add(&batch, context)?;
+        }
+        grouping.finish()
+    }
+}
+
+/// Groups that are being made.
+struct Grouping {
+    spec: Arc<Group>,
+    shares: Vec<Option<f64>>,
+    node_bound: u32,
+    /// Slots that together say how many rows a row stands for, where it is not one.
+    weighed: Option<Vec<usize>>,
+    /// First come, first out, each key as it came first.
+    keys: Vec<Vector>,
+    groups: Vec<Vec<Accumulator>>,
+    totals: Vec<Totals>,
+    known: Option<Groups>,
+    /// Bytes of the totals that are accounted for.
+    held: usize,
+}
+
+impl Grouping {
+    fn new(spec: Arc<Group>, context: &mut Context) -> Outcome<Grouping> {
         let mut shares = vec![];
-        for aggregate in &self.spec.aggregates {
+        for aggregate in &spec.aggregates {
             shares.push(match &aggregate.share {
                 None => None,
                 Some(share) => Some(percentile_share(share, context)?),
             });
         }
-        let fresh = |spec: &Group| -> Vec<Accumulator> {
-            let all = spec.aggregates.iter().zip(&shares);
-            all.map(|(a, share)| Accumulator::new(a.function, a.distinct, bound).with_share(*share)).collect()
+        let weighed = spec.aggregates.iter().map(|a| &a.weights).max_by_key(|w| w.len());
+        let mut grouping = Grouping {
+            shares,
+            node_bound: context.scope.node_bound(),
+            weighed: weighed.filter(|weights| !weights.is_empty()).cloned(),
+            keys: spec.key_vectors.clone(),
+            groups: vec![],
+            totals: spec.aggregates.iter().map(|_| Totals::default()).collect(),
+            known: None,
+            held: 0,
+            spec,
         };
-        let mut groups: Vec<Vec<Accumulator>> = vec![];
-        let mut totals: Vec<Totals> = self.spec.aggregates.iter().map(|_| Totals::default()).collect();
-        let mut known: Option<Groups> = None;
-        // First come, first out, each key as it came first.
-        let mut keys = self.spec.key_vectors.clone();
-        let weighed = self.spec.aggregates.iter().map(|a| &a.weights).max_by_key(|w| w.len());
-        let weighed = weighed.filter(|weights| !weights.is_empty()).cloned();
-        if self.spec.keys.is_empty() {
-            groups.push(fresh(&self.spec));
+        if grouping.spec.keys.is_empty() {
+            grouping.begin_group();
         }
-        let mut held = 0;
-        while let Some(batch) = self.input.next(context)? {
-            context.work(batch.len as u64)?;
-            let mut new_bytes = 0;
-            if self.spec.keys.is_empty() && count_columns(&self.spec, &batch, &mut groups[0]) {
-                if self.spec.aggregates.iter().any(|a| a.distinct) {
-                    context.reserve(4 * batch.len)?;
-                }
-                continue;
-            }
+        Ok(grouping)
+    }
+
+    fn begin_group(&mut self) {
+        let all = self.spec.aggregates.iter().zip(&self.shares);
+        let fresh = |(a, share): (&AggregateSpec, &Option<f64>)| {
+            Accumulator::new(a.function, a.distinct, self.node_bound).with_share(*share)
+        };
+        self.groups.push(all.map(fresh).collect());
+    }
+
+    fn add(&mut self, batch: &Batch, context: &mut Context) -> Outcome<()> {
+        let spec = self.spec.clone();
+        if spec.keys.is_empty() && count_columns(&spec, batch, &mut self.groups[0]) {
+            return match spec.aggregates.iter().any(|a| a.distinct) {
+                true => context.reserve(4 * batch.len),
+                false => Ok(()),
+            };
+        }
+        let all = 0..batch.len as u32;
+        let rows: Vec<u32> = match &self.weighed {
+            None => all.collect(),
             // A row that stands for no row is in no group.
-            let rows: Vec<u32> = match &weighed {
-                None => (0..batch.len as u32).collect(),
-                Some(slots) => {
-                    (0..batch.len as u32).filter(|row| weight(&batch, slots, *row as usize) > 0).collect()
-                }
-            };
-            let counters = &mut context.metrics[context.current].counters;
-            let mut evaluator = Evaluator { scope: &context.scope, counters };
-            let places = if self.spec.keys.is_empty() {
-                vec![0; rows.len()]
-            } else {
-                let scope = evaluator.scope;
-                let known = known
-                    .get_or_insert_with(|| Groups::new(&self.spec.keys, &batch, scope.known_nodes, bound));
-                let places = known.of(&self.spec.keys, &batch, &rows, &mut evaluator)?;
-                new_bytes += known.new_bytes();
-                for (row, place) in rows.iter().zip(&places) {
-                    // New groups come in their order.
-                    if *place as usize == groups.len() {
-                        let at = Row { batch: &batch, row: *row as usize, locals: &[] };
-                        for (column, expression) in keys.iter_mut().zip(&self.spec.keys) {
-                            let value = evaluator.value(expression, at)?;
-                            new_bytes += value_bytes(&value);
-                            column.push(value);
-                        }
-                        groups.push(fresh(&self.spec));
-                        new_bytes += 96 + size_of::<Accumulator>() * self.spec.aggregates.len();
-                    }
-                }
-                places
-            };
-            for (place, spec) in self.spec.aggregates.iter().enumerate() {
-                let times: Option<Vec<usize>> = match spec.weights.is_empty() {
-                    true => None,
-                    false => {
-                        Some(rows.iter().map(|row| weight(&batch, &spec.weights, *row as usize)).collect())
-                    }
-                };
-                let at = Places { rows: &rows, groups: &places, times: times.as_deref() };
-                let Some(argument) = &spec.argument else {
-                    totals[place].count(at, groups.len());
-                    continue;
-                };
-                if !spec.distinct
-                    && let Some(found) = columnar::column(argument, &batch, evaluator.scope)
-                    && totals[place].add(spec.function, &found.numbers, at, groups.len())
-                {
-                    evaluator.counters.properties_read += found.reads;
-                    continue;
-                }
-                for (i, (row, group)) in rows.iter().zip(&places).enumerate() {
-                    let at = Row { batch: &batch, row: *row as usize, locals: &[] };
-                    let value = evaluator.value(argument, at)?;
-                    if spec.distinct || spec.function.keeps_values() {
-                        new_bytes += value_bytes(&value) + 2 * size_of::<Value>();
-                    }
-                    let times = times.as_ref().map_or(1, |times| times[i]);
-                    let accumulator = &mut groups[*group as usize][place];
-                    accumulator.add_times(value, times).map_err(|e| located(e, argument.span))?;
-                }
-            }
-            let total: usize = totals.iter().map(Totals::bytes).sum();
-            new_bytes += total.saturating_sub(held);
-            held = held.max(total);
-            context.reserve(new_bytes)?;
+            Some(slots) => all.filter(|row| weight(batch, slots, *row as usize) > 0).collect(),
+        };
+        let counters = &mut context.metrics[context.current].counters;
+        let mut evaluator = Evaluator { scope: &context.scope, counters };
+        let mut new_bytes = 0;
+        let places = self.places(batch, &rows, &mut evaluator, &mut new_bytes)?;
+        for (place, aggregate) in spec.aggregates.iter().enumerate() {
+            let weight = |row: &u32| weight(batch, &aggregate.weights, *row as usize);
+            let times: Option<Vec<usize>> =
+                (!aggregate.weights.is_empty()).then(|| rows.iter().map(weight).collect());
+            let at = Places { rows: &rows, groups: &places, times: times.as_deref() };
+            self.aggregate((place, aggregate), batch, at, &mut evaluator, &mut new_bytes)?;
         }
-        for (group, accumulators) in groups.iter_mut().enumerate() {
-            for ((accumulator, totals), spec) in
-                accumulators.iter_mut().zip(&totals).zip(&self.spec.aggregates)
-            {
-                let span = spec.argument.as_ref().map(|argument| argument.span).unwrap_or_default();
-                totals.put(group, accumulator).map_err(|e| located(e, span))?;
+        let total: usize = self.totals.iter().map(Totals::bytes).sum();
+        new_bytes += total.saturating_sub(self.held);
+        self.held = self.held.max(total);
+        context.reserve(new_bytes)
+    }
+
+    /// The groups of rows; new ones are begun in the order in which they come.
+    fn places(
+        &mut self, batch: &Batch, rows: &[u32], evaluator: &mut Evaluator<'_>, new_bytes: &mut usize,
+    ) -> Outcome<Vec<u32>> {
+        let spec = self.spec.clone();
+        if spec.keys.is_empty() {
+            return Ok(vec![0; rows.len()]);
+        }
+        let (known_nodes, bound) = (evaluator.scope.known_nodes, self.node_bound);
+        let known = self.known.get_or_insert_with(|| Groups::new(&spec.keys, batch, known_nodes, bound));
+        let places = known.of(&spec.keys, batch, rows, evaluator)?;
+        *new_bytes += known.new_bytes();
+        for (row, place) in rows.iter().zip(&places) {
+            if *place as usize == self.groups.len() {
+                let at = Row { batch, row: *row as usize, locals: &[] };
+                for (column, expression) in self.keys.iter_mut().zip(&spec.keys) {
+                    let value = evaluator.value(expression, at)?;
+                    *new_bytes += value_bytes(&value);
+                    column.push(value);
+                }
+                self.begin_group();
+                *new_bytes += 96 + size_of::<Accumulator>() * spec.aggregates.len();
             }
         }
-        let len = groups.len();
+        Ok(places)
+    }
+
+    /// Adds what the rows have to an aggregate: the whole column at once where it is of one type.
+    fn aggregate(
+        &mut self, (place, spec): (usize, &AggregateSpec), batch: &Batch, at: Places<'_>,
+        evaluator: &mut Evaluator<'_>, new_bytes: &mut usize,
+    ) -> Outcome<()> {
+        let totals = &mut self.totals[place];
+        let Some(argument) = &spec.argument else {
+            totals.count(at, self.groups.len());
+            return Ok(());
+        };
+        if !spec.distinct
+            && let Some(found) = columnar::column(argument, batch, evaluator.scope)
+            && totals.add(spec.function, &found.numbers, at, self.groups.len())
+        {
+            evaluator.counters.properties_read += found.reads;
+            return Ok(());
+        }
+        for (i, (row, group)) in at.rows.iter().zip(at.groups).enumerate() {
+            let row = Row { batch, row: *row as usize, locals: &[] };
+            let value = evaluator.value(argument, row)?;
+            if spec.distinct || spec.function.keeps_values() {
+                *new_bytes += value_bytes(&value) + 2 * size_of::<Value>();
+            }
+            let times = at.times.map_or(1, |times| times[i]);
+            let accumulator = &mut self.groups[*group as usize][place];
+            accumulator.add_times(value, times).map_err(|e| located(e, argument.span))?;
+        }
+        Ok(())
+    }
+
+    fn finish(self) -> Outcome<Batch> {
+        let len = self.groups.len();
         let mut results: Vec<Vec<Value>> =
             self.spec.aggregates.iter().map(|_| Vec::with_capacity(len)).collect();
-        for group in groups {
-            for ((column, accumulator), spec) in results.iter_mut().zip(group).zip(&self.spec.aggregates) {
+        for (group, accumulators) in self.groups.into_iter().enumerate() {
+            let aggregates = self.spec.aggregates.iter().zip(&self.totals);
+            for ((column, mut accumulator), (spec, totals)) in
+                results.iter_mut().zip(accumulators).zip(aggregates)
+            {
                 let place = spec.argument.as_ref().map(|argument| argument.span).unwrap_or_default();
+                totals.put(group, &mut accumulator).map_err(|e| located(e, place))?;
                 column.push(accumulator.finish().map_err(|e| located(e, place))?);
             }
         }
-        let mut columns = keys;
+        let mut columns = self.keys;
         columns.extend(results.into_iter().map(Vector::Values));
         Ok(Batch { len, columns })
     }

@@ -62,7 +62,7 @@ rules! {
     ShortestByWalk "shortest-by-walk"
         "Between two different nodes a shortest walk over one repeated edge, and a cheapest one that is found first, takes no node twice: it is a trail, acyclic and simple. A shortest walk back to its start is simple as well; trails back are searched for as such, and none is acyclic.";
     GuidedSearch "guided-search"
-        "What is left from a node to the end of a search over one repeated edge, measured over all walks, is never more than what a path of any mode needs from there: paths come in the order of what they cost when beginnings are followed in the order of what they cost and what is left. Sums of weights do not depend on their order. An enumeration with a longest length leaves out what cannot get to its bound end within it.";
+        "What is left from a node to the end of a search over one repeated edge, measured over all walks, is never more than what a path of any mode needs from there: paths come in the order of what they cost when beginnings are followed in the order of what they cost and what is left. Sums of weights do not depend on their order. An enumeration with a longest length leaves out what cannot get to its bound end within it; near the end it looks edges up among the nodes that can.";
     ExistsOnce "exists-once"
         "EXISTS asks whether there is a row: one for each outer row is enough.";
     SubqueryPerBatch "subquery-per-batch"

@@ -2,10 +2,10 @@
 //! depth is bounded by memory that is accounted for, never by the machine's stack, and a path can be
 //! handed out before the next one is looked for.
 
-use std::ops::ControlFlow;
+use std::ops::{ControlFlow, Range};
 use std::sync::Arc;
 
-use graphodrome_graph::{Direction, EdgeTest, Snapshot, Value};
+use graphodrome_graph::{Direction, EdgeTest, PlainRows, Snapshot, Value};
 use graphodrome_language::ast::PathMode;
 use hashbrown::{HashMap, HashSet};
 
@@ -34,20 +34,28 @@ pub(crate) struct EndGuide {
     spread: Spread<Hops>,
     max: u32,
     /// Nodes within so many edges of the end, in their order, as far as they were asked for.
-    within: Vec<Option<Arc<[u32]>>>,
+    within: [Option<Arc<[u32]>>; NEAREST as usize + 1],
+    /// Bytes of those lists.
+    held: usize,
 }
+
+/// Within so many edges of the end they are looked up; further away most nodes are within reach, and lists are long.
+const NEAREST: u32 = 3;
+
+/// A node with no more edges than these goes through all of them.
+const FEW_EDGES: usize = 8;
 
 impl EndGuide {
     pub fn to(end: u32, step: &Arc<Step>, backwards: bool, max: u32, cursor: &Cursor<'_>) -> EndGuide {
         let spread = Spread::new(step.clone(), end, !backwards, Side::To, Some(max), cursor);
-        EndGuide { spread, max, within: vec![None; max.div_ceil(2) as usize + 1] }
+        EndGuide { spread, max, within: Default::default(), held: 0 }
     }
 
     /// The nodes among which the one after the edge with this number must be, where that is in the half nearest to
     /// the end.
     fn nearby(&mut self, taken: u32, cursor: &mut Cursor<'_>) -> Outcome<Option<Arc<[u32]>>> {
         let left = self.max.saturating_sub(taken);
-        if left > self.max.div_ceil(2) {
+        if left > self.max.div_ceil(2).min(NEAREST) {
             return Ok(None);
         }
         if let Some(known) = &self.within[left as usize] {
@@ -58,11 +66,18 @@ impl EndGuide {
         {}
         let near = self.spread.reached.iter().filter(|reached| reached.hops <= left);
         let mut near: Vec<u32> = near.map(|reached| reached.node).collect();
-        cursor.context.reserve(near.len() * size_of::<u32>())?;
+        cursor.context.reserve(size_of_val(&near[..]))?;
+        self.held += size_of_val(&near[..]);
         near.sort_unstable();
         let near: Arc<[u32]> = near.into();
         self.within[left as usize] = Some(near.clone());
         Ok(Some(near))
+    }
+
+    /// Gives its memory back.
+    fn finish(&mut self, cursor: &mut Cursor<'_>) {
+        self.spread.finish(cursor);
+        cursor.context.release(std::mem::take(&mut self.held));
     }
 
     /// Whether the end can be reached from `node` by as many edges as are left after `taken`. In the first half of
@@ -95,16 +110,21 @@ struct Common {
 /// One list must be so many times as long as the other for looking up each entry of that.
 const FEWER: usize = 4;
 
-/// The edges of `node` to nodes of a list, by looking up the entries of the shorter in the longer; `None` where all
-/// edges had better be gone through.
-fn among(
-    snapshot: &Snapshot, node: u32, direction: Direction, test: &EdgeTest, near: &[u32],
-) -> Option<Common> {
+/// The row of a node whose edges are worth looking up, where it lies in the base in the order of its other ends.
+fn long_row<'s>(
+    snapshot: &'s Snapshot, node: u32, direction: Direction, test: &EdgeTest,
+) -> Option<(PlainRows<'s>, Range<usize>)> {
     if !snapshot.untouched(node) {
         return None;
     }
     let rows = snapshot.plain_rows(direction, test)?;
     let row = rows.side.row(node);
+    (row.len() > FEW_EDGES).then_some((rows, row))
+}
+
+/// The edges of a row to nodes of a list, by looking up the entries of the shorter in the longer; `None` where all
+/// edges had better be gone through.
+fn among((rows, row): (PlainRows<'_>, Range<usize>), near: &[u32]) -> Option<Common> {
     let begin = row.start;
     let others = rows.side.entries(row);
     let mut found = vec![];
@@ -182,7 +202,7 @@ impl Enumerator {
     /// Begins at `node`; `guide` leads to the end, where it is to be looked for.
     pub fn start(&mut self, node: u32, guide: Option<EndGuide>, cursor: &mut Cursor<'_>) {
         if let Some(mut before) = std::mem::replace(&mut self.guide, guide) {
-            before.spread.finish(cursor);
+            before.finish(cursor);
         }
         self.choices.clear();
         self.arena.clear();
@@ -374,10 +394,13 @@ impl Enumerator {
                             different_from: self.different_from.clone(),
                         };
                         let taken = self.edges.len() as u32 + 1;
-                        let near = match &mut self.guide {
-                            Some(guide) => guide.nearby(taken, cursor)?,
-                            None => None,
-                        };
+                        let mut common = None;
+                        if let Some(guide) = &mut self.guide {
+                            let snapshot = cursor.context.scope.snapshot.clone();
+                            if let Some(row) = long_row(&snapshot, node, *direction, test) {
+                                common = guide.nearby(taken, cursor)?.and_then(|near| among(row, &near));
+                            }
+                        }
                         let arena = &mut self.arena;
                         let Cursor { batch, row, context } = &mut *cursor;
                         let snapshot = &context.scope;
@@ -386,7 +409,6 @@ impl Enumerator {
                                 arena.push((edge, other));
                             }
                         };
-                        let common = near.and_then(|near| among(snapshot, node, *direction, test, &near));
                         let looked = match common {
                             Some(Common { found, looked }) => {
                                 found.into_iter().for_each(|(edge, other)| take(edge, other));

@@ -239,6 +239,9 @@ pub struct TableMapping {
     /// The character around fields that hold a delimiter; `"` where it is not given.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub quote: Option<char>,
+    /// `false`: a field in quotes is never null, so that `""` is an empty text where an empty field is null.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub quoted_null: Option<bool>,
     #[serde(default, skip_serializing_if = "is_default")]
     pub encoding: Encoding,
     /// Of a GraphML, N-Quads or N-Triples file.
@@ -476,7 +479,10 @@ pub enum Same {
     IdenticalOnce,
     /// Those with the same ends and label.
     SameEndsOnce,
-    /// None: every row is an edge.
+    /// Each row is one edge of its own: rows that are the same are parallel edges. As many as the graph has already
+    /// are found there, so that a load that is run again makes nothing.
+    OnePerRow,
+    /// None: every row is a new edge, whatever the graph has.
     KeepParallel,
 }
 

@@ -95,7 +95,7 @@ struct Policies {
 
 fn policies() -> impl Strategy<Value = Policies> {
     let existing = prop::sample::select(vec!["reject", "keep", "update", "replace"]);
-    let same = prop::sample::select(vec!["identical-once", "same-ends-once", "keep-parallel"]);
+    let same = prop::sample::select(vec!["identical-once", "same-ends-once", "one-per-row", "keep-parallel"]);
     let missing = prop::sample::select(vec!["reject", "create"]);
     (existing, same, missing).prop_map(|(existing, same, missing)| Policies { existing, same, missing })
 }
@@ -199,6 +199,8 @@ impl Reference {
                 }
             }
         }
+        // Those that were there before, which no row has been found to be yet.
+        let mut before = self.edges.clone();
         for (from, to, w) in &tables.edges {
             let Ok(w) = parsed(w) else {
                 edges.rejects += 1;
@@ -209,8 +211,15 @@ impl Reference {
                 continue;
             }
             let same_ends = |e: &&mut (String, String, Option<i64>)| e.0 == *from && e.1 == *to;
+            if p.same == "one-per-row"
+                && let Some(place) = before.iter().position(|e| e.0 == *from && e.1 == *to && e.2 == w)
+            {
+                before.remove(place);
+                edges.known += 1;
+                continue;
+            }
             let known = match p.same {
-                "keep-parallel" => None,
+                "keep-parallel" | "one-per-row" => None,
                 "identical-once" => self.edges.iter_mut().filter(same_ends).find(|e| e.2 == w),
                 _ => self.edges.iter_mut().find(same_ends),
             };
@@ -308,6 +317,10 @@ proptest! {
             prop_assert_eq!(&nodes, &reference.nodes);
             prop_assert_eq!(edges, wanted);
             // Once more: everything is there already, unless rows are always edges or disagree.
+            if p.same == "one-per-row" {
+                let again = loaded(&mapping(*p), &files, &snapshot).unwrap();
+                prop_assert_eq!(again.account.edges_made, 0);
+            }
             if p.same != "keep-parallel" && matches!(p.existing, "reject" | "keep") {
                 let again = loaded(&mapping(*p), &files, &snapshot).unwrap();
                 prop_assert_eq!((again.account.nodes_made, again.account.edges_made), (0, 0));
@@ -358,6 +371,46 @@ types = {{ tags = "LIST<INT64>", built = "DATE", feet = "FLOAT64" }}
     assert!(shown[0].contains("2024-12-31") && shown[0].contains("Float(10.0)"), "{shown:?}");
     assert!(shown[0].contains("\"x;y\"") && shown[0].contains("survey"), "{shown:?}");
     assert!(!shown[1].contains("tags") && !shown[1].contains("feet"), "{shown:?}");
+}
+
+#[test]
+fn an_empty_text_in_quotes_can_be_told_from_an_empty_field() {
+    let text = "code;x;y;z\na1;'';;''\na2;;'';''\na3;'p;q';'NULL';NULL\na4;'it''s;';'';\n";
+    let read = |quoted_null: &str| {
+        let mapping = format!(
+            "[[table]]\nfile = \"a.csv\"\ndelimiter = \";\"\nquote = \"'\"\nnull = [\"\", \"NULL\"]\n{quoted_null}{NODE}properties = {{ code = \"code\", x = \"x\", y = \"y\", z = \"z\" }}\n"
+        );
+        let before = Snapshot::empty_with(Schema::default()).unwrap();
+        let outcome = loaded(&mapping, &[("a.csv", text)], &before).unwrap();
+        let after = published(&before, outcome);
+        let property = |node: u32, name: &str| match after.read_node(node, &after.node_reader(name)) {
+            graphodrome_graph::Value::Null => "-".to_string(),
+            graphodrome_graph::Value::Text(text) => format!("[{text}]"),
+            other => panic!("{other:?}"),
+        };
+        let row = |node: u32| ["x", "y", "z"].map(|name| property(node, name)).join(" ");
+        (0..after.node_bound()).map(row).collect::<Vec<_>>()
+    };
+    assert_eq!(read("quoted_null = false\n"), ["[] - []", "- [] []", "[p;q] [NULL] -", "[it's;] [] -"]);
+    assert_eq!(read(""), ["- - -", "- - -", "[p;q] - -", "[it's;] - -"]);
+}
+
+#[test]
+fn rows_that_are_edges_of_their_own_are_found_again_one_by_one() {
+    let policies = Policies { existing: "reject", same: "one-per-row", missing: "reject" };
+    let mut snapshot = graph();
+    let mut load = |edges: &str| {
+        let files = [("nodes.csv", "code,n,m\nx,,\ny,,\n"), ("edges.csv", edges)];
+        let outcome = loaded(&mapping(policies), &files, &snapshot).unwrap();
+        let rule = outcome.account.tables[1].rules[0].clone();
+        snapshot = published(&snapshot, outcome);
+        (rule.made, rule.unchanged, snapshot.edge_count())
+    };
+    let three = "from,to,w\nx,y,1\nx,y,1\nx,y,\nx,x,1\n";
+    assert_eq!(load(three), (4, 0, 4));
+    assert_eq!(load(three), (0, 4, 4));
+    assert_eq!(load("from,to,w\nx,y,1\nx,y,1\nx,y,1\ny,x,1\n"), (2, 2, 6));
+    assert_eq!(load("from,to,w\nx,y,1\nx,y,\nx,x,\n"), (1, 2, 7));
 }
 
 #[test]

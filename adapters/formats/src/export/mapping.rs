@@ -64,7 +64,7 @@ pub(super) fn text(export: &Export<'_>, kind: Kind) -> String {
             to: end("@to"),
             properties: fields(properties),
             types: types(properties),
-            same: Same::KeepParallel,
+            same: Same::OnePerRow,
             existing: Default::default(),
             optional: false,
             filter: Some(format!("{} AND {which}", of_labels(labels))),

@@ -4,6 +4,7 @@
 use std::collections::{HashMap, HashSet};
 
 use graphodrome_graph::{Column, ColumnBuilder, Dense, GraphType, LabelSet, Snapshot, Value};
+use parking_lot::Mutex;
 use rayon::prelude::*;
 
 use crate::load::existing::{Changed, Given, Verdict, after, judge};
@@ -218,6 +219,7 @@ fn look_up(
     };
     // A keyed edge is found by its key; others by their ends, where there are any such edges.
     let compares = plan.key.is_none() && plan.same != Same::KeepParallel && snapshot.edge_count() > 0;
+    let Resolved { taken, .. } = resolved;
     tables[table].edges[rule]
         .chunks
         .par_iter()
@@ -272,7 +274,7 @@ fn look_up(
                     && a < resolved.existing
                     && b < resolved.existing
                     && let Some(edge) =
-                        same_edge(plan, chunk, row, (a, b), &labels.sets[label as usize], snapshot)
+                        same_edge(plan, chunk, row, (a, b), &labels.sets[label as usize], snapshot, taken)
                 {
                     out.known.push((edge, row as u32));
                     continue;
@@ -290,13 +292,21 @@ fn look_up(
         .collect()
 }
 
+/// Edges of the graph that a row has been found to be already, where each row is an edge of its own. Rows that
+/// look for the same one are the same: it does not matter which of them gets it.
+pub(super) type Taken = Mutex<HashSet<Dense>>;
+
 /// The edge of the graph that a row is: one with its ends and, unless they alone decide, its properties.
+#[allow(clippy::too_many_arguments)] // What is looked for, and where.
 fn same_edge(
     plan: &EdgePlan, chunk: &RuleChunk, row: usize, ends: (Dense, Dense), labels: &LabelSet,
-    snapshot: &Snapshot,
+    snapshot: &Snapshot, taken: &Taken,
 ) -> Option<Dense> {
     let mut found = None;
     snapshot.for_each_between(ends, labels, plan.directed, |edge| {
+        if found.is_some() {
+            return;
+        }
         let agrees = plan.same == Same::SameEndsOnce || {
             let stored = snapshot.edge_properties(edge);
             let given = plan.properties.iter().zip(&chunk.columns);
@@ -305,7 +315,7 @@ fn same_edge(
             let count = given.clone().count();
             count == stored.len() && given.all(|(name, v)| stored.iter().any(|(n, s)| n == name && *s == v))
         };
-        if agrees && found.is_none() {
+        if agrees && (plan.same != Same::OnePerRow || taken.lock().insert(edge)) {
             found = Some(edge);
         }
     });

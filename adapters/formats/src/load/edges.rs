@@ -188,8 +188,8 @@ fn drop_duplicates(
         (0..by_name.len()).all(|name| value(name, (a.chunk, a.row)) == value(name, (b.chunk, b.row)))
     };
     let mut counts: Vec<PartCounts> = (0..=sources.len()).map(|_| PartCounts::default()).collect();
-    if sources.iter().all(|source| source.same == Same::KeepParallel) {
-        // Every row is an edge: nothing to look for.
+    if sources.iter().all(|source| matches!(source.same, Same::KeepParallel | Same::OnePerRow)) {
+        // Every row is an edge, and those that were there are told apart: nothing to look for.
         for (count, piece) in counts.iter_mut().zip(edges.spread.pieces) {
             count.made = piece.len() as u64;
         }

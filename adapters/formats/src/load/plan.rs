@@ -31,6 +31,8 @@ pub(crate) struct TablePlan {
     pub format: TableFormat,
     pub delimiter: u8,
     pub quote: u8,
+    /// Whether a field in quotes can be null.
+    pub quoted_null: bool,
     pub null: Vec<String>,
     /// Columns by position for CSV and columnar files; for JSON Lines the fields the rules name.
     pub columns: Vec<String>,
@@ -351,6 +353,7 @@ fn table_plan(
         format,
         delimiter,
         quote,
+        quoted_null: table.quoted_null.unwrap_or(true),
         null,
         columns: vec![],
         body,

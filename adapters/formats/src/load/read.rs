@@ -261,6 +261,22 @@ impl<'p> Counting<'p> {
     }
 }
 
+/// Whether a field of a row is written in quotes.
+fn in_quotes(plan: &TablePlan, row: &[u8], column: usize) -> bool {
+    let (mut at, mut quoted) = (0, false);
+    for _ in 0..column {
+        // A delimiter between quotes ends no field.
+        let Some(end) = row[at..].iter().position(|&byte| {
+            quoted ^= byte == plan.quote;
+            byte == plan.delimiter && !quoted
+        }) else {
+            return false;
+        };
+        at += end + 1;
+    }
+    row.get(at) == Some(&plan.quote)
+}
+
 impl ChunkRead {
     /// With room for so many rows.
     pub(super) fn new(plan: &TablePlan, rows: usize) -> ChunkRead {
@@ -315,7 +331,9 @@ impl ChunkRead {
         let only_empty = matches!(&plan.null[..], [one] if one.is_empty());
         let not_utf8 = std::sync::OnceLock::new();
         while reader.read_byte_record(&mut record).map_err(failed)? {
-            let offset = start as u64 + record.position().map_or(0, |p| p.byte());
+            let begin = record.position().map_or(0, |p| p.byte() as usize);
+            let written = &block[begin..(reader.position().byte() as usize).max(begin)];
+            let offset = (start + begin) as u64;
             self.rows += 1;
             counting.at(self.rows)?;
             if record.as_slice().len() > MAX_ROW {
@@ -328,7 +346,11 @@ impl ChunkRead {
             let is_null =
                 |text: &str| if only_empty { text.is_empty() } else { plan.null.iter().any(|n| n == text) };
             let field = |column: usize| match record.get(column).map(std::str::from_utf8) {
-                Some(Ok(text)) if is_null(text) => Fields::Null,
+                Some(Ok(text))
+                    if is_null(text) && (plan.quoted_null || !in_quotes(plan, written, column)) =>
+                {
+                    Fields::Null
+                }
                 Some(Ok(text)) => Fields::Text(text),
                 Some(Err(_)) => Fields::Bad(not_utf8.get_or_init(|| encoding_hint(block))),
                 None => Fields::Null,

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use graphodrome_graph::{Column, Dense, LabelSet, Snapshot, Value, label_set};
 
-use crate::load::connect::connect;
+use crate::load::connect::{Taken, connect};
 use crate::load::existing::{Changed, Given, Verdict, judge};
 use crate::load::index::{Index, NewNode, NewRows};
 use crate::load::plan::{KeySpace, LabelSource, NodePlan, TablePlan};
@@ -82,6 +82,8 @@ pub(crate) struct Resolved {
     pub label_sets: Vec<LabelSet>,
     pub edges: Vec<NewEdges>,
     pub changed: Changed,
+    /// Edges of the graph that rows have been found to be, where each row is an edge of its own.
+    pub taken: Taken,
 }
 
 impl Resolved {
@@ -143,6 +145,7 @@ pub(crate) fn resolve(
         label_sets: vec![],
         edges: vec![],
         changed: Changed::default(),
+        taken: Taken::default(),
     };
     for table in 0..plans.len() {
         for rule in 0..plans[table].nodes.len() {

@@ -105,7 +105,8 @@ export function EdgeForm({ rule, columns, model, onChange }: { rule: EdgeRule; c
           <Form.Select size="sm" aria-label="Same edges" value={rule.same ?? "identical-once"} onChange={(e) => onChange({ ...rule, same: e.target.value })}>
             <option value="identical-once">one if all values agree</option>
             <option value="same-ends-once">one</option>
-            <option value="keep-parallel">parallel, always</option>
+            <option value="one-per-row">parallel, one for each row</option>
+            <option value="keep-parallel">parallel, new ones each time</option>
           </Form.Select>
         </label>
       </div>

@@ -262,6 +262,11 @@ impl GraphHandle {
         }
     }
 
+    /// The version whose statistics the planner has: the newest base's.
+    pub fn statistics_version(&self) -> u64 {
+        self.base_version.load(Ordering::Relaxed)
+    }
+
     /// The commits since the newest base.
     pub(crate) fn log_since_base(&self) -> LogSize {
         let commits = self.snapshot().version.saturating_sub(self.base_version.load(Ordering::Relaxed));

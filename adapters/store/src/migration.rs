@@ -17,6 +17,7 @@ impl MigratorTrait for Migrator {
             Box::new(Heads),
             Box::new(Versions),
             Box::new(Identity),
+            Box::new(Runs),
         ]
     }
 }
@@ -304,6 +305,54 @@ impl MigrationTrait for Identity {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         let text = "ALTER TABLE service ADD COLUMN identity uuid NOT NULL DEFAULT gen_random_uuid()";
         manager.get_connection().execute_unprepared(text).await?;
+        Ok(())
+    }
+}
+
+/// Profiles that are kept, and those that saved queries are held against.
+struct Runs;
+
+impl MigrationName for Runs {
+    fn name(&self) -> &str {
+        "m0010_runs"
+    }
+}
+
+const RUNS: &str = "
+CREATE TABLE runs (
+    id bigserial PRIMARY KEY,
+    kind text NOT NULL,
+    name text,
+    tags jsonb NOT NULL,
+    graph text NOT NULL,
+    version bigint NOT NULL,
+    statistics_version bigint NOT NULL,
+    made timestamptz NOT NULL,
+    client text NOT NULL,
+    query_text text NOT NULL,
+    parameters jsonb NOT NULL,
+    settings jsonb NOT NULL,
+    profile jsonb NOT NULL,
+    result_rows bigint NOT NULL,
+    execute_us double precision NOT NULL,
+    edges_looked bigint NOT NULL
+);
+CREATE INDEX runs_of_graph ON runs (graph, id);
+CREATE INDEX runs_by_name ON runs (name, id) WHERE name IS NOT NULL;
+CREATE TABLE baselines (
+    saved_query text NOT NULL REFERENCES saved_queries (name) ON DELETE CASCADE,
+    graph text NOT NULL,
+    run_id bigint NOT NULL REFERENCES runs (id),
+    allow double precision NOT NULL,
+    accepted timestamptz NOT NULL,
+    PRIMARY KEY (saved_query, graph)
+);
+";
+
+#[async_trait::async_trait]
+impl MigrationTrait for Runs {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(RUNS).await?;
         Ok(())
     }
 }

@@ -3,6 +3,7 @@
 mod backups;
 mod graphs;
 mod measures;
+mod profiles;
 mod saved;
 
 use std::net::SocketAddr;
@@ -13,6 +14,10 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 pub use backups::{BackupCommand, BackupOptions, RestoreOptions};
 pub use graphs::GraphCommand;
 pub use measures::{MeasureCommand, MeasureOptions, NeighboursOptions};
+pub use profiles::{
+    BaselineCommand, CheckOptions, CompareOptions, HopsShown, PlanOptions, ProfileFormat, ProfileOptions,
+    RunCommand, ShownOptions, TopOptions,
+};
 pub use saved::SavedCommand;
 
 #[derive(Parser)]
@@ -62,14 +67,35 @@ pub enum Command {
     Query(QueryOptions),
     /// Show what a query would do, without running it
     #[command(
-        after_help = "Example:\n  graphodrome plan -g averley \"MATCH (a:Site {code: 'S-001'})-[:PIPE]->+(b) RETURN DISTINCT b.code\""
+        after_help = "Examples:\n  graphodrome plan -g averley \"MATCH (a:Site {code: 'S-001'})-[:PIPE]->+(b) RETURN DISTINCT b.code\"\n  graphodrome plan -g averley \"MATCH (j:Junction WHERE j.elevation_m > 200) RETURN j.code\" --with 'CREATE INDEX high OVER (:Junction {elevation_m})'"
     )]
     Plan(PlanOptions),
-    /// Run a query and show what every operator did
+    /// Run a query and show where the time went, why it was done this way, and what to change
     #[command(
-        after_help = "Example:\n  graphodrome profile -g averley \"MATCH (a:Site {code: 'S-001'})-[:PIPE]->+(b) RETURN DISTINCT b.code\""
+        after_help = "Examples:\n  graphodrome profile -g averley \"MATCH (a:Site {code: 'S-001'})-[:PIPE]->+(b) RETURN DISTINCT b.code\"\n  graphodrome profile -g averley -f question.gql --repeat 10 --keep before\n  graphodrome profile -g averley -f question.gql --with 'CREATE INDEX high OVER (:Junction {elevation_m})'"
     )]
-    Profile(PlanOptions),
+    Profile(ProfileOptions),
+    /// List, show, name and remove kept profiles
+    #[command(subcommand)]
+    Run(RunCommand),
+    /// Set two kept profiles side by side: plan, work and time told apart
+    #[command(
+        after_help = "Examples:\n  graphodrome compare before after\n  graphodrome compare 12 15 --hops all"
+    )]
+    Compare(CompareOptions),
+    /// Hold saved queries against accepted runs
+    #[command(subcommand)]
+    Baseline(BaselineCommand),
+    /// Say which saved queries have become worse than their accepted runs: exit code 1 where one has
+    #[command(
+        after_help = "Examples:\n  graphodrome check\n  graphodrome check -g averley --run --junit report.xml --markdown report.md"
+    )]
+    Check(CheckOptions),
+    /// Show what runs now, again and again; cancel it
+    #[command(
+        after_help = "Examples:\n  graphodrome top\n  graphodrome top --once\n  graphodrome top --cancel 17"
+    )]
+    Top(TopOptions),
     /// Show what is around a node: so many hops and nodes, of hubs a sample, and counts of what is left out
     #[command(
         after_help = "Examples:\n  graphodrome neighbours -g averley Junction J-00297\n  graphodrome neighbours -g averley Site S-001 --hops 3 --edges PIPE --direction out --limit 40\n  graphodrome neighbours -g averley Junction J-00297 --json > around.json"
@@ -158,6 +184,18 @@ pub struct ServeOptions {
     /// Seconds after which a session that is not used is closed
     #[arg(long, default_value_t = 600)]
     pub session_idle_seconds: u64,
+    /// Milliseconds after which a query's profile is kept by itself; 0: of none
+    #[arg(long, default_value_t = 1_000)]
+    pub slow_ms: u64,
+    /// Profiles of slow queries that are kept a minute and graph
+    #[arg(long, default_value_t = 10)]
+    pub slow_per_minute: u32,
+    /// Kept profiles without a name that stay, of each kind and graph
+    #[arg(long, default_value_t = 200)]
+    pub keep_runs: u64,
+    /// Days that kept profiles without a name stay
+    #[arg(long, default_value_t = 30)]
+    pub keep_run_days: u64,
     /// Log lines as JSON
     #[arg(long)]
     pub log_json: bool,
@@ -376,24 +414,6 @@ pub struct QueryOptions {
     /// MiB the query may hold
     #[arg(long)]
     pub memory_mib: Option<u64>,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum HopsShown {
-    Few,
-    All,
-}
-
-#[derive(Args)]
-pub struct PlanOptions {
-    #[command(flatten)]
-    pub text: TextOptions,
-    /// Hops of a search that a profile shows: those that say most, or all
-    #[arg(long, value_enum, default_value_t = HopsShown::Few)]
-    pub hops: HopsShown,
-    /// Print the data instead of the tree
-    #[arg(long)]
-    pub json: bool,
 }
 
 #[derive(Args)]

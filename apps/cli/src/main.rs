@@ -12,11 +12,15 @@ mod jobs;
 mod measures;
 mod models;
 mod neighbours;
+mod profiles;
 mod queries;
+mod reports;
+mod runs;
 mod saved;
 mod serve;
 mod shell;
 mod table;
+mod top;
 mod versions;
 
 use std::process::ExitCode;
@@ -113,8 +117,13 @@ async fn run(arguments: Arguments) -> anyhow::Result<()> {
         Command::Load(options) => jobs::load(&client, options).await,
         Command::Job(command) => jobs::job(&client, command).await,
         Command::Query(options) => queries::query(&client, options).await,
-        Command::Plan(options) => queries::plan(&client, options).await,
-        Command::Profile(options) => queries::profile(&client, options).await,
+        Command::Plan(options) => profiles::plan(&client, options).await,
+        Command::Profile(options) => profiles::profile(&client, options).await,
+        Command::Run(command) => runs::run(&client, command).await,
+        Command::Compare(options) => runs::compare(&client, options).await,
+        Command::Baseline(command) => runs::baseline(&client, command).await,
+        Command::Check(options) => runs::check(&client, options).await,
+        Command::Top(options) => top::top(&client, options).await,
         Command::Neighbours(options) => neighbours::neighbours(&client, options).await,
         Command::Measure(command) => measures::measure(&client, command).await,
         Command::Fmt(options) => fmt::fmt(options),

@@ -5,12 +5,11 @@ use std::io::{IsTerminal, Read, Write};
 use anyhow::Context;
 use futures::StreamExt;
 use graphodrome_client::{Client, ErrorWatch, QueryRequest};
-use graphodrome_engine::{Finding, PlanTree, render_hops, render_plan};
 use graphodrome_language::ast::ExpressionKind;
 use graphodrome_language::statement_ranges;
 use serde_json::{Map, Value, json};
 
-use crate::arguments::{Format, HopsShown, PlanOptions, QueryOptions, TextOptions};
+use crate::arguments::{Format, QueryOptions, TextOptions};
 use crate::table;
 
 /// A parameter as JSON: a literal of the language where the text is one, otherwise the text.
@@ -151,80 +150,4 @@ async fn script(client: &Client, whole: &QueryRequest, show: &[String]) -> anyho
 /// Columns of the terminal; 120 where there is none.
 pub fn width() -> usize {
     comfy_table::Table::new().width().map_or(120, |w| w as usize)
-}
-
-pub async fn plan(client: &Client, options: PlanOptions) -> anyhow::Result<()> {
-    let answer = client.plan(&request(&options.text)?).await?;
-    if options.json {
-        println!("{}", serde_json::to_string_pretty(&answer)?);
-        return Ok(());
-    }
-    print!("{}", plan_text(&answer)?);
-    Ok(())
-}
-
-pub async fn profile(client: &Client, options: PlanOptions) -> anyhow::Result<()> {
-    let answer = client.profile(&request(&options.text)?).await?;
-    if options.json {
-        println!("{}", serde_json::to_string_pretty(&answer)?);
-        return Ok(());
-    }
-    print!("{}", profile_text(&answer, options.hops == HopsShown::All)?);
-    Ok(())
-}
-
-fn tree(answer: &Value) -> anyhow::Result<PlanTree> {
-    serde_json::from_value(answer["plan"].clone())
-        .context("the service's plan cannot be read; is it another version?")
-}
-
-fn warnings(answer: &Value) -> String {
-    let list: Vec<graphodrome_client::QueryError> =
-        serde_json::from_value(answer["warnings"].clone()).unwrap_or_default();
-    list.iter().map(|w| format!("{}\n", w.render())).collect()
-}
-
-/// What there is reason to change, each with what to do.
-fn findings(answer: &Value) -> String {
-    let list: Vec<Finding> = serde_json::from_value(answer["findings"].clone()).unwrap_or_default();
-    let mut out = String::new();
-    for finding in list {
-        out.push_str(&format!("\nfinding: {} ({})\n  {}\n", finding.message, finding.rule, finding.advice));
-        if let Some(statement) = finding.statement {
-            out.push_str(&format!("  {statement}\n"));
-        }
-    }
-    out
-}
-
-pub fn plan_text(answer: &Value) -> anyhow::Result<String> {
-    Ok(format!("{}{}{}", render_plan(&tree(answer)?, width()), findings(answer), warnings(answer)))
-}
-
-pub fn profile_text(answer: &Value, all_hops: bool) -> anyhow::Result<String> {
-    let tree = tree(answer)?;
-    let ms = |field: &str| answer[field].as_f64().unwrap_or(0.0) / 1e3;
-    let phases = format!(
-        "{} row{}; parse {:.2} ms, check {:.2} ms, plan {:.2} ms, wait {:.2} ms, execute {:.2} ms, first row after {:.2} ms\n",
-        answer["rows"],
-        if answer["rows"] == 1 { "" } else { "s" },
-        ms("parse_us"),
-        ms("check_us"),
-        ms("plan_us"),
-        ms("wait_us"),
-        ms("execute_us"),
-        ms("first_row_us")
-    );
-    let kept = if answer["rolled_back"] == true {
-        "Nothing of it was kept: the changes were rolled back.\n"
-    } else {
-        ""
-    };
-    let hops = render_hops(&tree, all_hops);
-    Ok(format!(
-        "{}{hops}\n{phases}{kept}{}{}",
-        render_plan(&tree, width()),
-        findings(answer),
-        warnings(answer)
-    ))
 }

@@ -3,7 +3,7 @@
 use std::io::IsTerminal;
 use std::time::Duration;
 
-use graphodrome_service::{Config, Service, ServiceLimits};
+use graphodrome_service::{Config, RunLimits, Service, ServiceLimits};
 use tokio::signal::unix::{SignalKind, signal};
 
 use crate::arguments::ServeOptions;
@@ -25,6 +25,9 @@ pub fn config(options: &ServeOptions) -> Config {
             table_dir: options.table_dir.clone(),
             table_hosts: options.table_hosts.clone(),
             session_idle: Duration::from_secs(options.session_idle_seconds),
+            slow_after: (options.slow_ms > 0).then(|| Duration::from_millis(options.slow_ms)),
+            slow_per_minute: options.slow_per_minute,
+            runs: RunLimits { most: options.keep_runs, days: options.keep_run_days },
         },
     }
 }

@@ -16,7 +16,7 @@ use rustyline::{Context, Editor, Helper};
 use serde_json::{Map, Value};
 
 use crate::arguments::ShellOptions;
-use crate::{queries, table};
+use crate::{profiles, queries, table};
 
 const HELP: &str = "\
 A statement ends with a semicolon and may have several lines. Tab completes.
@@ -291,8 +291,10 @@ impl Session {
                 }
                 Ok(format!("{shown}\n"))
             }
-            "plan" => queries::plan_text(&self.client.plan(&self.request(rest)).await?),
-            "profile" => queries::profile_text(&self.client.profile(&self.request(rest)).await?, false),
+            "plan" => profiles::plan_text(&self.client.plan(&self.request(rest)).await?, &profiles::usual()),
+            "profile" => {
+                profiles::profile_text(&self.client.profile(&self.request(rest)).await?, &profiles::usual())
+            }
             "param" => {
                 let joined: String = bare.splitn(2, '=').map(str::trim).collect::<Vec<_>>().join("=");
                 let (name, value) = queries::parameter(&joined)?;

@@ -13,8 +13,10 @@ mod models;
 mod problem;
 mod routes;
 mod run;
+mod running;
 mod serve;
 mod sessions;
+mod slow;
 mod state;
 mod values;
 mod who;
@@ -28,6 +30,7 @@ use anyhow::{Context, bail};
 use graphodrome_store::{Catalog, PrivateServer};
 use tokio::net::TcpListener;
 
+pub use graphodrome_store::RunLimits;
 pub use routes::{openapi, route_list};
 pub use state::{App, ServiceLimits};
 
@@ -161,6 +164,9 @@ async fn tidy(app: Arc<App>) {
         rounds.tick().await;
         app.catalog.tidy().await;
         app.backups.tidy(&app).await;
+        if let Err(error) = app.catalog.prune_runs(&app.limits.runs).await {
+            tracing::warn!(%error, "old runs could not be removed");
+        }
     }
 }
 

@@ -6,10 +6,10 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
-use graphodrome_engine::{CancelToken, Code, MemoryPool, PlanCache};
+use graphodrome_engine::{Code, MemoryPool, PlanCache};
 use graphodrome_formats::Progress;
 use graphodrome_graph::GraphError;
-use graphodrome_store::{Catalog, GoOn, GraphHandle, JobRecord, JobState, StoreError};
+use graphodrome_store::{Catalog, GoOn, GraphHandle, JobRecord, JobState, RunLimits, StoreError};
 use parking_lot::Mutex;
 use tokio::sync::{Notify, OwnedSemaphorePermit, Semaphore, broadcast, watch};
 
@@ -17,7 +17,9 @@ use axum::http::StatusCode;
 
 use crate::problem::Problem;
 use crate::routes::Backups;
+use crate::running::{Entry, Registry, RunningKind};
 use crate::sessions::Sessions;
+use crate::slow::SlowLog;
 
 #[derive(Clone, Debug)]
 pub struct ServiceLimits {
@@ -40,6 +42,12 @@ pub struct ServiceLimits {
     pub table_hosts: Vec<String>,
     /// A session that is not used for so long is closed.
     pub session_idle: Duration,
+    /// The profile of a query that takes so long is kept by itself; `None`: of none.
+    pub slow_after: Option<Duration>,
+    /// So many a minute and graph at most.
+    pub slow_per_minute: u32,
+    /// How many profiles stay, and how long.
+    pub runs: RunLimits,
 }
 
 impl Default for ServiceLimits {
@@ -56,6 +64,9 @@ impl Default for ServiceLimits {
             table_dir: None,
             table_hosts: vec![],
             session_idle: Duration::from_secs(600),
+            slow_after: Some(Duration::from_secs(1)),
+            slow_per_minute: 10,
+            runs: RunLimits::default(),
         }
     }
 }
@@ -140,36 +151,14 @@ pub struct App {
     pub job_news: broadcast::Sender<i64>,
     /// By the graph's number: a graph replaced under its name is another.
     plans: Mutex<HashMap<i64, Arc<PlanCache>>>,
-    queries: Mutex<HashMap<u64, CancelToken>>,
+    /// Requests that run now.
+    pub running: Registry,
+    /// Profiles of queries that took long.
+    pub slow: SlowLog,
     pub backups: Backups,
-    next_query: std::sync::atomic::AtomicU64,
     stopped: Notify,
     draining: std::sync::atomic::AtomicBool,
     stopping: std::sync::atomic::AtomicBool,
-}
-
-/// Cancels its query when it is dropped: a client that goes away takes its query with it.
-pub struct QueryGuard {
-    app: Arc<App>,
-    id: u64,
-    token: CancelToken,
-    finished: bool,
-}
-
-impl QueryGuard {
-    /// The query came to its end by itself.
-    pub fn finish(mut self) {
-        self.finished = true;
-    }
-}
-
-impl Drop for QueryGuard {
-    fn drop(&mut self) {
-        if !self.finished {
-            self.token.cancel();
-        }
-        self.app.queries.lock().remove(&self.id);
-    }
 }
 
 impl App {
@@ -183,9 +172,9 @@ impl App {
             jobs: Mutex::default(),
             job_news: broadcast::channel(NEWS_KEPT).0,
             plans: Mutex::default(),
-            queries: Mutex::default(),
+            running: Registry::default(),
+            slow: SlowLog::default(),
             backups: Backups::default(),
-            next_query: Default::default(),
             stopped: Notify::new(),
             draining: Default::default(),
             stopping: Default::default(),
@@ -249,10 +238,11 @@ impl App {
     }
 
     /// For a long look at a graph: it ends with the service, and with the client that asked for it.
-    pub fn look(self: &Arc<Self>) -> (GoOn, QueryGuard) {
-        let (token, guard) = self.register_query();
+    pub fn look(&self, graph: &str, what: &str) -> (GoOn, Entry) {
+        let entry = self.running.enter(RunningKind::Look, graph, what);
+        let token = entry.token();
         let ask = move || if token.is_cancelled() { Err(ended("the look was cancelled")) } else { Ok(()) };
-        (Arc::new(ask), guard)
+        (Arc::new(ask), entry)
     }
 
     pub async fn start_job(&self, kind: &str, graph: &str, title: &str) -> Result<Job, StoreError> {
@@ -266,13 +256,6 @@ impl App {
         Ok(Job { record, progress, running, finished })
     }
 
-    pub fn register_query(self: &Arc<Self>) -> (CancelToken, QueryGuard) {
-        let token = CancelToken::default();
-        let id = self.next_query.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
-        self.queries.lock().insert(id, token.clone());
-        (token.clone(), QueryGuard { app: self.clone(), id, token, finished: false })
-    }
-
     /// Takes no new requests, and waits until what runs has come to its end, though no longer than `grace`.
     pub async fn drain(&self, grace: Duration) {
         self.draining.store(true, Ordering::Relaxed);
@@ -280,7 +263,7 @@ impl App {
         let mut looks = tokio::time::interval(DRAIN_LOOKS);
         while tokio::time::Instant::now() < until
             && !self.is_stopping()
-            && !(self.queries.lock().is_empty() && self.jobs.lock().is_empty())
+            && !(self.running.is_empty() && self.jobs.lock().is_empty())
         {
             looks.tick().await;
         }
@@ -294,7 +277,7 @@ impl App {
     /// Cancels what runs.
     pub fn stop(&self) {
         self.stopping.store(true, std::sync::atomic::Ordering::Relaxed);
-        self.queries.lock().values().for_each(CancelToken::cancel);
+        self.running.cancel_all();
         self.jobs.lock().values().for_each(|job| job.progress.cancel());
         self.stopped.notify_waiters();
     }

@@ -124,6 +124,11 @@ impl Budget {
         Ok(())
     }
 
+    /// Bytes that are held now.
+    pub fn held(&self) -> u64 {
+        self.held.load(Ordering::Relaxed)
+    }
+
     /// Bytes that may still be held.
     pub fn left(&self) -> usize {
         self.limit.saturating_sub(self.held.load(Ordering::Relaxed)) as usize

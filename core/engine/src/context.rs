@@ -12,6 +12,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::budget::{Budget, MemoryPool};
 use crate::evaluate::Scope;
+use crate::watch::Watch;
 
 /// Status codes of the engine's own: the standard leaves classes from I on to implementations.
 pub struct Code;
@@ -53,6 +54,8 @@ pub struct Limits {
     pub spread_after: Duration,
     /// The session's time zone.
     pub zone: Zone,
+    /// For those who look at the query while it runs. A brief run tells nothing.
+    pub watch: Option<Arc<Watch>>,
 }
 
 impl Default for Limits {
@@ -65,6 +68,7 @@ impl Default for Limits {
             pool: None,
             spread_after: Duration::from_millis(1),
             zone: Zone::default(),
+            watch: None,
         }
     }
 }
@@ -110,6 +114,22 @@ pub struct Hop {
     pub known: u64,
     pub time_us: f64,
     pub largest_degree: u64,
+    /// The node that has it: its labels and key, or its element id.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub largest_node: Option<String>,
+    /// The node that has the largest degree; which it is where that is above zero.
+    #[serde(skip)]
+    pub(crate) largest: u32,
+}
+
+impl Hop {
+    /// Takes note of a node's degree.
+    pub(crate) fn see_degree(&mut self, (degree, node): (u64, u32)) {
+        // Of several it is the one with the smallest number, whatever thread comes first.
+        if degree > self.largest_degree || degree == self.largest_degree && node < self.largest {
+            (self.largest_degree, self.largest) = (degree, node);
+        }
+    }
 }
 
 #[derive(Clone, Debug, Default)]
@@ -262,6 +282,9 @@ impl Context {
     pub fn work(&mut self, work: u64) -> Outcome<()> {
         self.since_check += work;
         if self.since_check >= CHECK_EVERY {
+            if let Some(watch) = &self.limits.watch {
+                watch.worked(self.since_check);
+            }
             self.since_check = 0;
             self.check()?;
         }
@@ -316,6 +339,9 @@ impl Context {
     }
 
     pub fn hop(&mut self, hop: Hop) {
+        if let Some(watch) = &self.limits.watch {
+            watch.hop(hop.hop);
+        }
         self.hop_of(self.current, hop);
     }
 
@@ -339,7 +365,7 @@ impl Context {
                 known.reached += hop.reached;
                 known.known += hop.known;
                 known.time_us += hop.time_us;
-                known.largest_degree = known.largest_degree.max(hop.largest_degree);
+                known.see_degree((hop.largest_degree, hop.largest));
             }
             None => {
                 let later = hops.iter().position(|h| h.side == hop.side && h.hop > hop.hop);

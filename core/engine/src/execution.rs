@@ -205,6 +205,9 @@ impl Prepared {
         let parameters = self.parameters.iter().map(given).collect();
         let typed_reads = self.rules.has(Rule::TypedReads);
         let budget = Arc::new(Budget::new(&limits));
+        if let Some(watch) = limits.watch.as_ref().filter(|_| limits.brief.is_none()) {
+            watch.begin(|| self.root.operator_names(), &budget);
+        }
         let known_nodes = self.rules.has(Rule::KnownNodes);
         let answers = Arc::default();
         let scope = Scope { snapshot, parameters, now, typed_reads, known_nodes, answers, budget };
@@ -218,7 +221,9 @@ impl Prepared {
     pub(crate) fn run_within(&self, snapshot: Arc<Snapshot>, around: &Context) -> Execution<'_> {
         let scope =
             Scope { snapshot, parameters: [].into(), answers: Arc::default(), ..around.scope.clone() };
-        let context = Context::new(scope, around.limits.clone(), self.operators);
+        // Who watches knows the operators of the query around it.
+        let limits = Limits { watch: None, ..around.limits.clone() };
+        let context = Context::new(scope, limits, self.operators);
         Execution { prepared: self, root: self.root.open(), context, rows: 0, first_row: None, done: false }
     }
 }
@@ -266,6 +271,9 @@ impl Execution<'_> {
                 }
                 self.first_row.get_or_insert_with(|| self.context.budget.started.elapsed());
                 self.rows += batch.len as u64;
+                if let Some(watch) = &self.context.limits.watch {
+                    watch.gave(batch.len as u64);
+                }
                 // A change may have more to do after its only row.
                 self.done = self.prepared.root.facts.at_most_one && !self.prepared.changes;
                 Ok(Some(batch))
@@ -322,8 +330,13 @@ impl Execution<'_> {
         &self.context.warnings
     }
 
+    /// Whether its operators took their times: a brief run's do not.
+    pub fn has_profile(&self) -> bool {
+        self.context.limits.brief.is_none()
+    }
+
     pub fn profile(&self) -> PlanTree {
-        self.prepared.root.tree(Some(&self.context.metrics))
+        self.prepared.root.tree(Some((&self.context.metrics, &self.context.scope)))
     }
 
     /// What the run gives reason to change.

@@ -27,6 +27,7 @@ mod rules;
 mod search;
 mod shape;
 mod template;
+mod watch;
 
 pub use batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector, value_bytes};
 pub use budget::MemoryPool;
@@ -38,10 +39,15 @@ pub use execution::{ChangedCounts, Execution, Prepared, Summary, known_names, pr
 pub use findings::Finding;
 pub use plan::{ColumnInfo, ColumnKind};
 pub use procedures::{MeasureRequest, measure, procedures};
-pub use profile::{Estimate, PlanTree, render_hops, render_plan};
+pub use profile::{
+    Actual, Alternative, Basis, Change, Comparison, Estimate, Figures, HopDifference, OperatorDifference,
+    PLAN_FORMAT, PlanTree, TextOptions, Work, compare, folded_stacks, render_comparison, render_hops,
+    render_plan, render_profile,
+};
 pub use row_expression::RowExpression;
 pub use rules::{Rule, Rules, UnknownRule};
 pub use template::{check_template, read_by_template};
+pub use watch::{Seen, Watch};
 
 /// Parameters of one request, by name without the `$`.
 pub type Parameters = std::collections::BTreeMap<String, graphodrome_graph::Value>;

@@ -5,13 +5,13 @@ use std::fmt::Debug;
 use std::sync::Arc;
 use std::time::Instant;
 
-use graphodrome_graph::Value;
+use graphodrome_graph::{Snapshot, Value};
 use graphodrome_language::VariableKind;
 use serde::{Deserialize, Serialize};
 
 use crate::batch::{Batch, Vector};
 use crate::context::{Context, Outcome};
-use crate::profile::{Estimate, PlanTree};
+use crate::profile::{Alternative, Estimate, PlanTree};
 
 #[derive(Clone, Debug)]
 pub(crate) struct Variable {
@@ -144,8 +144,8 @@ pub(crate) struct PlanNode {
     pub inputs: Vec<PlanNode>,
     pub schema: Schema,
     pub estimate: Estimate,
-    /// Ways not taken, with their estimated costs.
-    pub rejected: Vec<String>,
+    /// Where there was a choice: the ways there were, with their estimated costs.
+    pub alternatives: Vec<Alternative>,
     pub facts: RowFacts,
 }
 
@@ -172,12 +172,24 @@ impl PlanNode {
     }
 
     /// The plan as data; with the metrics of a run where there was one.
-    pub fn tree(&self, metrics: Option<&[crate::Metrics]>) -> PlanTree {
-        let mut children: Vec<PlanTree> = self.inputs.iter().map(|i| i.tree(metrics)).collect();
+    pub fn tree(&self, run: Option<(&[crate::Metrics], &Snapshot)>) -> PlanTree {
+        let mut children: Vec<PlanTree> = self.inputs.iter().map(|i| i.tree(run)).collect();
         if let Some(inner) = self.plan.correlated() {
-            children.push(inner.tree(metrics));
+            children.push(inner.tree(run));
         }
-        PlanTree::new(self, metrics.map(|all| &all[self.id]), children)
+        PlanTree::new(self, run.map(|(all, snapshot)| (&all[self.id], snapshot)), children)
+    }
+
+    /// What each operator is called, by its number.
+    pub fn operator_names(&self) -> Vec<String> {
+        let mut names = vec![String::new(); self.operator_count()];
+        let mut left = vec![self];
+        while let Some(node) = left.pop() {
+            names[node.id] = node.plan.name().into();
+            left.extend(&node.inputs);
+            left.extend(node.plan.correlated().map(|inner| &**inner));
+        }
+        names
     }
 
     pub fn operator_count(&self) -> usize {
@@ -215,7 +227,13 @@ impl Operator for Metered {
         let started = Instant::now();
         context.check_at(started)?;
         let caller = std::mem::replace(&mut context.current, self.id);
+        if let Some(watch) = &context.limits.watch {
+            watch.at(self.id);
+        }
         let result = self.inner.next(context);
+        if let Some(watch) = &context.limits.watch {
+            watch.at(caller);
+        }
         let metrics = &mut context.metrics[self.id];
         metrics.total += started.elapsed();
         let rows = match &result {

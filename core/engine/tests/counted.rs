@@ -5,7 +5,7 @@
 
 mod folded;
 
-use graphodrome_engine::{Limits, Parameters, prepare, render_plan};
+use graphodrome_engine::{Limits, Parameters, TextOptions, prepare, render_plan};
 use graphodrome_graph::{NewEdge, NewNode, Snapshot, Transaction, Value, label_set};
 use graphodrome_language::ast::Statement;
 use graphodrome_language::parse;
@@ -373,7 +373,11 @@ fn ways_of_three_edges_are_counted_whatever_their_directions() {
 
 fn plan_text(snapshot: &Snapshot, text: &str) -> String {
     let Statement::Query(query) = parse(text).unwrap().remove(0) else { panic!("{text}") };
-    render_plan(&prepare(&query, text, snapshot, &Parameters::new()).unwrap().plan(), 120)
+    render_plan(
+        &prepare(&query, text, snapshot, &Parameters::new()).unwrap().plan(),
+        &[],
+        &TextOptions::default(),
+    )
 }
 
 #[test]

@@ -5,7 +5,9 @@
 
 mod folded;
 
-use graphodrome_engine::{Limits, Parameters, Rule, Rules, prepare_by, render_plan};
+use graphodrome_engine::{
+    Limits, Parameters, Rule, Rules, TextOptions, prepare_by, render_plan, render_profile,
+};
 use graphodrome_graph::{NewEdge, NewNode, Snapshot, Transaction, Value, label_set};
 use graphodrome_language::ast::Statement;
 use graphodrome_language::parse;
@@ -112,7 +114,12 @@ fn run(snapshot: &Snapshot, text: &str, rules: Rules, threads: bool) -> (Rows, S
     let mut rows: Vec<Vec<Value>> = vec![];
     loop {
         match execution.next_batch() {
-            Err(error) => return (Err(error.code.to_string()), render_plan(&prepared.plan(), 200)),
+            Err(error) => {
+                return (
+                    Err(error.code.to_string()),
+                    render_plan(&prepared.plan(), &[], &TextOptions::default()),
+                );
+            }
             Ok(None) => break,
             Ok(Some(batch)) => {
                 rows.extend((0..batch.len).map(|row| batch.columns.iter().map(|c| c.get(row)).collect()));
@@ -120,7 +127,7 @@ fn run(snapshot: &Snapshot, text: &str, rules: Rules, threads: bool) -> (Rows, S
         }
     }
     rows.sort_by_key(|row| row.iter().map(|v| format!("{v:?}")).collect::<Vec<_>>());
-    let plan = render_plan(&execution.profile(), 400);
+    let plan = render_profile(&execution.profile(), &[], &TextOptions::default());
     (Ok(rows), plan)
 }
 

@@ -5,7 +5,7 @@
 
 mod folded;
 
-use graphodrome_engine::{Limits, Parameters, Rule, Rules, prepare_by, render_plan};
+use graphodrome_engine::{Limits, Parameters, Rule, Rules, TextOptions, prepare_by, render_plan};
 use graphodrome_graph::{NewEdge, NewNode, Snapshot, Transaction, Value, label_set};
 use graphodrome_language::ast::Statement;
 use graphodrome_language::parse;
@@ -149,7 +149,7 @@ fn run(snapshot: &Snapshot, text: &str, rules: Rules, threads: bool) -> (Rows, S
         Ok(prepared) => prepared,
         Err(errors) => return (Err(errors.0[0].message.clone()), String::new()),
     };
-    let plan = render_plan(&prepared.plan(), 200);
+    let plan = render_plan(&prepared.plan(), &[], &TextOptions::default());
     let spread_after = if threads { std::time::Duration::ZERO } else { std::time::Duration::MAX };
     let mut execution = prepared.run(snapshot.clone(), &none, Limits { spread_after, ..Limits::default() });
     let mut rows = vec![];

@@ -108,11 +108,11 @@ impl Snapshot {
     /// Appends the other ends of the edges at `nodes` that pass, as often as there are such edges:
     /// [`Self::for_each_adjacent`] for many nodes, with the rows found first and read then, so that
     /// the processor waits for their memory together. Returns the adjacency entries looked at, and
-    /// those of the node that had the most.
+    /// those of the node that had the most, with the node.
     pub fn gather_adjacent(
         &self, nodes: &[Dense], direction: Direction, test: &EdgeTest, others: &mut Vec<Dense>,
-    ) -> (u64, u64) {
-        let (mut looked, mut largest) = (0, 0);
+    ) -> (u64, (u64, Dense)) {
+        let (mut looked, mut largest) = (0, (0, 0));
         if self.overlay.is_empty() {
             let tables = test.tables.iter().map(|&t| &self.base.edges[t]);
             let sides: Vec<_> = tables.filter_map(|table| table.sides(direction)).collect();
@@ -122,7 +122,11 @@ impl Snapshot {
                     gather_rows(nodes, *forward, *reverse, &mut degrees, others);
                 }
                 looked += degrees.iter().sum::<u64>();
-                largest = largest.max(degrees.into_iter().max().unwrap_or(0));
+                for (&degree, &node) in degrees.iter().zip(nodes) {
+                    if degree > largest.0 {
+                        largest = (degree, node);
+                    }
+                }
             }
             return (looked, largest);
         }
@@ -132,7 +136,9 @@ impl Snapshot {
                 ControlFlow::Continue(())
             });
             looked += degree;
-            largest = largest.max(degree);
+            if degree > largest.0 {
+                largest = (degree, node);
+            }
         }
         (looked, largest)
     }

@@ -1,10 +1,12 @@
 //! SeaORM entities, one a table.
 
+pub mod baseline;
 pub mod commit;
 pub mod graph;
 pub mod graph_type;
 pub mod job;
 pub mod manifest;
 pub mod reject;
+pub mod run;
 pub mod saved_query;
 pub mod segment;

@@ -20,6 +20,7 @@ use utoipa::ToSchema;
 use crate::extract;
 use crate::problem::Problem;
 use crate::run::moment;
+use crate::running::RunningKind;
 use crate::state::App;
 use crate::values;
 
@@ -87,13 +88,16 @@ pub async fn export_graph(
             });
         }
     }
-    let (token, guard) = app.register_query();
+    let entry = app.running.enter(RunningKind::Export, &name, "");
+    let token = entry.token();
     let (first_sender, first) = oneshot::channel::<Result<Vec<String>, Problem>>();
     let (sender, receiver) = mpsc::channel::<Result<Bytes, std::io::Error>>(8);
     let limits =
         Limits { cancel: token.clone(), memory_bytes: app.limits.query_memory_bytes, ..Limits::default() };
     let limits = Limits { time: Some(app.limits.query_time), pool: Some(app.memory.clone()), ..limits };
+    entry.waits();
     let slot = app.slot(app.limits.query_time).await?;
+    let limits = entry.runs(limits);
     let graph_name = name.clone();
     tokio::task::spawn_blocking(move || {
         let _slot = slot;
@@ -124,10 +128,10 @@ pub async fn export_graph(
     };
     let losses = first.await.map_err(stopped)??;
     let stream = tokio_stream::wrappers::ReceiverStream::new(receiver);
-    // The guard lives in the stream: a client that goes away ends the export.
-    let guarded = futures::stream::unfold((stream, guard), |(mut stream, guard)| async move {
+    // The entry lives in the stream: a client that goes away ends the export.
+    let guarded = futures::stream::unfold((stream, entry), |(mut stream, entry)| async move {
         let item = futures::StreamExt::next(&mut stream).await?;
-        Some((item, (stream, guard)))
+        Some((item, (stream, entry)))
     });
     // Whoever compresses it may ask once more after its end.
     let guarded = futures::StreamExt::fuse(guarded);

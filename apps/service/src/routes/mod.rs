@@ -2,6 +2,7 @@
 //! can be without the other.
 
 mod backups;
+mod baselines;
 mod catalog;
 mod console;
 mod elements;
@@ -13,6 +14,8 @@ mod measures;
 mod models;
 mod neighbourhood;
 mod query;
+mod running;
+mod runs;
 mod saved;
 mod sessions;
 mod status;
@@ -68,6 +71,15 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(query::run_query))
         .routes(routes!(query::plan_query))
         .routes(routes!(query::profile_query))
+        .routes(routes!(query::plan_schema))
+        .routes(routes!(running::list_running))
+        .routes(routes!(running::cancel_running))
+        .routes(routes!(runs::list_runs))
+        .routes(routes!(runs::show_run, runs::label_run, runs::remove_run))
+        .routes(routes!(runs::compare_runs))
+        .routes(routes!(baselines::list_baselines))
+        .routes(routes!(baselines::accept_baseline, baselines::remove_baseline))
+        .routes(routes!(baselines::check_baseline))
         .routes(routes!(saved::list_saved))
         .routes(routes!(saved::show_saved, saved::save_query, saved::remove_saved))
         .routes(routes!(saved::call_saved, saved::run_saved))

@@ -29,14 +29,14 @@ pub async fn show_model(
     State(app): State<Arc<App>>, extract::Path(name): extract::Path<String>, headers: HeaderMap,
 ) -> Result<Response, Problem> {
     let snapshot = app.graph(&name)?.snapshot();
-    let (go_on, guard) = app.look();
+    let (go_on, entry) = app.look(&name, "what is in the graph");
     let found = tokio::task::spawn_blocking(move || match &snapshot.graph_type {
         Some(declared) => Ok(answer(&name, &snapshot, declared)),
         None => observed_type(&snapshot, &format!("{name}_type"), &*go_on)
             .map(|observed| answer(&name, &snapshot, &observed)),
     });
     let found = found.await?.map_err(stopped)?;
-    guard.finish();
+    entry.finish();
     let accepted = headers.get(header::ACCEPT).and_then(|a| a.to_str().ok()).unwrap_or_default();
     if accepted.starts_with("image/svg+xml") {
         let title = format!("Model of the graph {}", found.graph);
@@ -94,10 +94,10 @@ pub async fn diff_model(
 ) -> Result<Json<ModelDiff>, Problem> {
     let snapshot = app.graph(&name)?.snapshot();
     let new = declared(&request.model, Some(&name))?;
-    let (go_on, guard) = app.look();
+    let (go_on, entry) = app.look(&name, "what a new model would change");
     let work = move || evolve::prepare(&name, &snapshot, new, &go_on).map(|prepared| prepared.diff);
     let diff = tokio::task::spawn_blocking(work).await?.map_err(stopped)?;
-    guard.finish();
+    entry.finish();
     Ok(Json(diff))
 }
 
@@ -180,7 +180,7 @@ pub async fn check_model(
             .hint("give one to check it against"));
         }
     };
-    let (go_on, guard) = app.look();
+    let (go_on, entry) = app.look(&name, "whether the graph keeps to its model");
     let report = tokio::task::spawn_blocking(move || {
         let broken = violations(&snapshot, &graph_type, &*go_on)?;
         let soft = suspicions(&snapshot, &graph_type, &*go_on)?;
@@ -194,7 +194,7 @@ pub async fn check_model(
         })
     });
     let report = report.await?.map_err(stopped)?;
-    guard.finish();
+    entry.finish();
     Ok(Json(report))
 }
 

@@ -5,12 +5,12 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
-use axum::response::Response;
+use axum::response::{IntoResponse, Response};
 use graphodrome_formats::ResultFormat;
 
 use crate::extract;
 use crate::problem::Problem;
-use crate::run::{self, PlanAnswer, ProfileAnswer, QueryRequest};
+use crate::run::{self, PlanAnswer, PlanRequest, ProfileAnswer, ProfileRequest, QueryRequest};
 use crate::state::App;
 
 /// Where queries are asked.
@@ -49,19 +49,27 @@ pub async fn run_query(
 }
 
 /// What a query would do, with estimates; nothing is executed.
-#[utoipa::path(post, path = "/v1/plan", tag = "queries", request_body = QueryRequest,
+#[utoipa::path(post, path = "/v1/plan", tag = "queries", request_body = PlanRequest,
     responses((status = 200, body = PlanAnswer), (status = 400, body = Problem)))]
 pub async fn plan_query(
-    State(app): State<Arc<App>>, extract::Json(request): extract::Json<QueryRequest>,
+    State(app): State<Arc<App>>, extract::Json(request): extract::Json<PlanRequest>,
 ) -> Result<Json<PlanAnswer>, Problem> {
     Ok(Json(run::plan(app, request).await?))
 }
 
 /// Runs a query and says what every operator did; the rows are counted, not sent.
-#[utoipa::path(post, path = "/v1/profile", tag = "queries", request_body = QueryRequest,
+#[utoipa::path(post, path = "/v1/profile", tag = "queries", request_body = ProfileRequest,
     responses((status = 200, body = ProfileAnswer), (status = 400, body = Problem)))]
 pub async fn profile_query(
-    State(app): State<Arc<App>>, extract::Json(request): extract::Json<QueryRequest>,
+    State(app): State<Arc<App>>, extract::Json(request): extract::Json<ProfileRequest>,
 ) -> Result<Json<ProfileAnswer>, Problem> {
     Ok(Json(run::profile(app, request).await?))
+}
+
+/// The JSON Schema of plans and profiles.
+#[utoipa::path(get, path = "/v1/schemas/plan", tag = "queries",
+    responses((status = 200, content_type = "application/schema+json", body = Object)))]
+pub async fn plan_schema() -> Response {
+    let schema = include_str!("../../../../docs/plan.schema.json");
+    ([(header::CONTENT_TYPE, "application/schema+json")], schema).into_response()
 }

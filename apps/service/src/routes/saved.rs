@@ -86,7 +86,7 @@ fn info(record: SavedRecord) -> SavedInfo {
     }
 }
 
-async fn find(app: &App, name: &str) -> Result<SavedInfo, Problem> {
+pub(super) async fn find(app: &App, name: &str) -> Result<SavedInfo, Problem> {
     if let Some(record) = app.catalog.saved_query(name).await? {
         return Ok(info(record));
     }
@@ -183,6 +183,19 @@ fn arguments(query: &SavedInfo, given: BTreeMap<String, Value>) -> Result<Map<St
     }
 }
 
+/// The parameters of a call out of JSON values.
+pub(super) fn arguments_of(query: &SavedInfo, body: &Map<String, Js>) -> Result<Map<String, Js>, Problem> {
+    let mut given = BTreeMap::new();
+    for (parameter, value) in body {
+        let declared = query.parameters.iter().find(|p| p.name == *parameter);
+        let declared = declared.map(SavedParameter::value_type).transpose().map_err(Problem::bad_request)?;
+        let value = values::property(value, declared.as_ref())
+            .map_err(|reason| Problem::bad_request(format!("the parameter ${parameter}: {reason}")))?;
+        given.insert(parameter.clone(), value);
+    }
+    arguments(query, given)
+}
+
 /// Runs a saved query that changes nothing; its parameters are those of the URL, read as their types. The
 /// entity tag is that of the graph's version: an answer that is still true is not sent again.
 #[utoipa::path(get, path = "/v1/graphs/{graph}/saved-queries/{name}", tag = "saved queries",
@@ -242,15 +255,7 @@ pub async fn run_saved(
     extract::Json(body): extract::Json<Map<String, Js>>,
 ) -> Result<Response, Problem> {
     let query = find(&app, &name).await?;
-    let mut given = BTreeMap::new();
-    for (parameter, value) in &body {
-        let declared = query.parameters.iter().find(|p| p.name == *parameter);
-        let declared = declared.map(SavedParameter::value_type).transpose().map_err(Problem::bad_request)?;
-        let value = values::property(value, declared.as_ref())
-            .map_err(|reason| Problem::bad_request(format!("the parameter ${parameter}: {reason}")))?;
-        given.insert(parameter.clone(), value);
-    }
-    let parameters = arguments(&query, given)?;
+    let parameters = arguments_of(&query, &body)?;
     let format = accepted(&headers)?;
     let request =
         QueryRequest { text: query.text, graph: Some(graph), parameters, ..QueryRequest::default() };

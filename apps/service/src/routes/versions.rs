@@ -405,7 +405,7 @@ pub async fn show_difference(
         None => graph.snapshot(),
     };
     let slot = app.slot(app.limits.query_time).await?;
-    let (go_on, guard) = app.look();
+    let (go_on, entry) = app.look(&name, "what differs between two versions");
     let (sender, receiver) = mpsc::channel(8);
     tokio::task::spawn_blocking(move || {
         let _slot = slot;
@@ -432,10 +432,10 @@ pub async fn show_difference(
         }
     });
     let stream = tokio_stream::wrappers::ReceiverStream::new(receiver);
-    // The guard lives in the stream: a client that goes away ends the comparison.
-    let guarded = futures::stream::unfold((stream, guard), |(mut stream, guard)| async move {
+    // The entry lives in the stream: a client that goes away ends the comparison.
+    let guarded = futures::stream::unfold((stream, entry), |(mut stream, entry)| async move {
         let item = futures::StreamExt::next(&mut stream).await?;
-        Some((item, (stream, guard)))
+        Some((item, (stream, entry)))
     });
     let guarded = futures::StreamExt::fuse(guarded);
     Ok(([(header::CONTENT_TYPE, "application/x-ndjson")], Body::from_stream(guarded)).into_response())

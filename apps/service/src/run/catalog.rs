@@ -190,12 +190,10 @@ fn check_lookup(snapshot: &Snapshot, new: &CreateLookup) -> Result<(), Diagnosti
     Ok(())
 }
 
-/// Builds a key or an index on what is there; a job of its own, so that it can be seen and cancelled.
-async fn create_lookup(app: &Arc<App>, new: CreateLookup, request: &QueryRequest) -> Result<String, Problem> {
-    let what = if new.unique { "key" } else { "index" };
-    let graph = graph_named(app, new.graph.as_ref(), request)?;
-    let turn = graph.turn().await?.by(&who::with(&format!("create {what} {}", new.name.text)));
-    let snapshot = turn.snapshot();
+/// The key or index that a statement wants; `None` where it is there already and that is no error.
+pub(super) fn definition_of(
+    snapshot: &Snapshot, new: &CreateLookup,
+) -> Result<Option<Arc<KeyDefinition>>, Diagnostic> {
     let definition = Arc::new(KeyDefinition {
         name: new.name.text.clone(),
         element: new.element,
@@ -206,17 +204,31 @@ async fn create_lookup(app: &Arc<App>, new: CreateLookup, request: &QueryRequest
     if let Some(known) = all.into_iter().find(|k| k.name == new.name.text) {
         let same = same_place(known, &definition) && new.unique == snapshot.keys.contains(known);
         if new.if_not_exists && same {
-            return Ok(format!("{what} {} is there already", new.name.text));
+            return Ok(None);
         }
         let message = format!("there is already a key or an index {}, over {known}", new.name.text);
-        return Err(at(request, &new.name, Diagnostic::syntax(new.name.span, message)));
+        return Err(Diagnostic::syntax(new.name.span, message));
     }
     let list = if new.unique { &snapshot.keys } else { &snapshot.indexes };
     if let Some(known) = list.iter().find(|k| same_place(k, &definition)) {
+        let what = if new.unique { "key" } else { "index" };
         let message = format!("the {what} {} is over {known} already", known.name);
-        return Err(at(request, &new.name, Diagnostic::syntax(new.span, message)));
+        return Err(Diagnostic::syntax(new.span, message));
     }
-    check_lookup(&snapshot, &new).map_err(|e| Problem::from_diagnostic(e, &request.text))?;
+    check_lookup(snapshot, new)?;
+    Ok(Some(definition))
+}
+
+/// Builds a key or an index on what is there; a job of its own, so that it can be seen and cancelled.
+async fn create_lookup(app: &Arc<App>, new: CreateLookup, request: &QueryRequest) -> Result<String, Problem> {
+    let what = if new.unique { "key" } else { "index" };
+    let graph = graph_named(app, new.graph.as_ref(), request)?;
+    let turn = graph.turn().await?.by(&who::with(&format!("create {what} {}", new.name.text)));
+    let snapshot = turn.snapshot();
+    let located = |e: Diagnostic| Problem::from_diagnostic(e, &request.text);
+    let Some(definition) = definition_of(&snapshot, &new).map_err(located)? else {
+        return Ok(format!("{what} {} is there already", new.name.text));
+    };
     let mut lookups: Created = snapshot.schema().created();
     if new.unique { &mut lookups.keys } else { &mut lookups.indexes }.push(definition.clone());
     let elements = match new.element {

@@ -14,6 +14,7 @@ use super::epilogue::Facts;
 use super::read::{BRIEF, BRIEF_COST};
 use super::{Ready, Run, microseconds, time_is_up, too_many_rows};
 use crate::problem::Problem;
+use crate::running::RunningKind;
 use crate::who;
 
 /// The answer, and the new state with the changes that lead to it.
@@ -43,29 +44,30 @@ impl Run {
     pub(super) async fn execute_change(
         self, snapshot: Arc<Snapshot>, wait: f64, format: ResultFormat,
     ) -> Result<Made, Problem> {
-        let (token, guard) = self.app.register_query();
+        let entry = self.app.running.enter(RunningKind::Query, &self.graph.name, &self.text);
         let arrived = Instant::now();
         let (run, ready) = self.prepared(snapshot).await?;
-        let limits = Limits { cancel: token, ..run.limits.clone() };
+        let limits = entry.cancellable(run.limits.clone());
         if ready.prepared.cost() < BRIEF_COST {
             let brief = Limits { brief: Some(BRIEF), ..limits.clone() };
             match run.make(&ready, brief, wait, format) {
                 Err(Stopped::Diagnostic(d)) if d.code == Code::NOT_BRIEF => {}
                 made => {
-                    guard.finish();
+                    entry.finish();
                     return made.map_err(|stopped| run.problem(stopped));
                 }
             }
         }
         let left = run.limits_after(arrived, &limits)?.time.unwrap_or(run.app.limits.query_time);
+        entry.waits();
         let slot = run.app.slot(left).await?;
-        let limits = run.limits_after(arrived, &limits)?;
+        let limits = entry.runs(run.limits_after(arrived, &limits)?);
         let made = move || {
             let _slot = slot;
             run.make(&ready, limits, wait, format).map_err(|stopped| run.problem(stopped))
         };
         let made = tokio::task::spawn_blocking(made).await??;
-        guard.finish();
+        entry.finish();
         Ok(made)
     }
 
@@ -84,12 +86,21 @@ impl Run {
         let mut execution = prepared.run(ready.snapshot.clone(), &self.parameters, limits);
         let mut writer = ResultWriter::new(format, prepared.columns.as_deref().unwrap_or_default());
         let mut body = writer.start().map_err(Stopped::Unwritable)?;
-        while let Some(batch) = execution.next_batch()? {
+        loop {
+            let batch = match execution.next_batch() {
+                Ok(Some(batch)) => batch,
+                Ok(None) => break,
+                Err(error) => {
+                    self.ended(ready, &execution, wait, Some(&error));
+                    return Err(error.into());
+                }
+            };
             if execution.summary().rows > self.max_rows {
                 return Err(too_many_rows(self.max_rows).into());
             }
             writer.rows(&batch, execution.snapshot(), &mut body).map_err(Stopped::Unwritable)?;
         }
+        self.ended(ready, &execution, wait, None);
         let warnings = execution.warnings().to_vec();
         let summary = execution.summary();
         let made = execution.finish()?;

@@ -3,25 +3,104 @@
 use std::sync::Arc;
 use std::time::Instant;
 
-use graphodrome_engine::{Finding, Limits, PlanTree, prepare_by};
-use graphodrome_language::Diagnostics;
+use graphodrome_engine::{Execution, Finding, PLAN_FORMAT, PlanTree, Prepared, prepare_by};
+use graphodrome_graph::{Change, GraphError, Snapshot};
 use graphodrome_language::ast::{Query, Statement};
-use serde::{Deserialize, Serialize};
+use graphodrome_language::{Diagnostic, Diagnostics};
+use serde::{Deserialize, Deserializer, Serialize};
+use serde_json::{Map, Value as Json};
 use utoipa::ToSchema;
 
-use super::{QueryRequest, Terms, graph_of, microseconds, statements, terms};
+use super::supposed::supposed;
+use super::{Phases, QueryRequest, Terms, graph_of, microseconds, statements, terms};
 use crate::problem::{Problem, QueryError};
+use crate::running::RunningKind;
 use crate::sessions::Session;
 use crate::state::App;
+use crate::who;
+
+/// A request for a plan: that of a query, and keys and indexes to suppose.
+#[derive(Clone, Debug, Default, Serialize, ToSchema)]
+pub struct PlanRequest {
+    #[serde(flatten)]
+    pub query: QueryRequest,
+    /// `CREATE` and `DROP` of keys and indexes: the plan is made as if they had been run. Nothing is changed.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub with: Vec<String>,
+}
+
+/// A request for a profile: that of a query, what to suppose, how often to run it, and whether to keep it.
+#[derive(Clone, Debug, Default, Serialize, ToSchema)]
+pub struct ProfileRequest {
+    #[serde(flatten)]
+    pub query: QueryRequest,
+    /// `CREATE` and `DROP` of keys and indexes: the query runs as if they had been run. Nothing is changed.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub with: Vec<String>,
+    /// Run it so many times, at most 1000; `timing` says how long they took.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub repeat: Option<u32>,
+    /// Keep what the query changes, instead of rolling it back.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub commit: bool,
+    /// Keep the profile as a run.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub keep: Option<Keep>,
+}
+
+/// How a profile is kept.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Keep {
+    /// By which it is found besides its number: the newest of several. A run with a name is never pruned.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub tags: Vec<String>,
+}
+
+/// A field of a request's own, taken out of those of the query.
+fn taken<T: serde::de::DeserializeOwned, E: serde::de::Error>(
+    fields: &mut Map<String, Json>, name: &str,
+) -> Result<Option<T>, E> {
+    let wrong = |e: serde_json::Error| E::custom(format!("{name}: {e}"));
+    fields.remove(name).map(|value| serde_json::from_value(value).map_err(wrong)).transpose()
+}
+
+impl<'de> Deserialize<'de> for PlanRequest {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let mut fields = Map::deserialize(from)?;
+        let with = taken(&mut fields, "with")?.unwrap_or_default();
+        let query = serde_json::from_value(fields.into()).map_err(serde::de::Error::custom)?;
+        Ok(PlanRequest { query, with })
+    }
+}
+
+impl<'de> Deserialize<'de> for ProfileRequest {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let mut fields = Map::deserialize(from)?;
+        let with = taken(&mut fields, "with")?.unwrap_or_default();
+        let repeat = taken(&mut fields, "repeat")?.flatten();
+        let commit = taken(&mut fields, "commit")?.unwrap_or_default();
+        let keep = taken(&mut fields, "keep")?.flatten();
+        let query = serde_json::from_value(fields.into()).map_err(serde::de::Error::custom)?;
+        Ok(ProfileRequest { query, with, repeat, commit, keep })
+    }
+}
 
 /// A plan: nothing is executed.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct PlanAnswer {
+    /// The version of this form: `/v1/schemas/plan` describes it.
+    pub format: u32,
     pub graph: String,
     pub version: u64,
     pub parse_us: f64,
     pub check_us: f64,
     pub plan_us: f64,
+    /// What was supposed.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub with: Vec<String>,
     /// The operators, from the result down to where rows come from.
     #[schema(value_type = Object)]
     pub plan: PlanTree,
@@ -32,9 +111,45 @@ pub struct PlanAnswer {
     pub warnings: Vec<QueryError>,
 }
 
+/// How long several runs of a query took, in microseconds.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Timing {
+    pub runs: u32,
+    /// The first: what it reads may not be in the processor's caches yet.
+    pub first_us: f64,
+    pub median_us: f64,
+    pub least_us: f64,
+    pub most_us: f64,
+    /// Half of the runs lie between these two.
+    pub quartiles_us: (f64, f64),
+}
+
+impl Timing {
+    /// Of runs in their order; `None` of a single one.
+    fn of(times: &[f64]) -> Option<Timing> {
+        let (first, rest) = times.split_first()?;
+        if rest.is_empty() {
+            return None;
+        }
+        let mut sorted = times.to_vec();
+        sorted.sort_by(f64::total_cmp);
+        let at = |share: f64| sorted[((sorted.len() - 1) as f64 * share).round() as usize];
+        Some(Timing {
+            runs: times.len() as u32,
+            first_us: *first,
+            median_us: at(0.5),
+            least_us: at(0.0),
+            most_us: at(1.0),
+            quartiles_us: (at(0.25), at(0.75)),
+        })
+    }
+}
+
 /// A profile: the query was run and its rows were counted, not sent.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ProfileAnswer {
+    /// The version of this form: `/v1/schemas/plan` describes it.
+    pub format: u32,
     pub graph: String,
     pub version: u64,
     pub parse_us: f64,
@@ -44,9 +159,18 @@ pub struct ProfileAnswer {
     pub execute_us: f64,
     pub first_row_us: f64,
     pub rows: u64,
+    /// Of several runs: the operators are those of the last.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub timing: Option<Timing>,
+    /// What was supposed.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub with: Vec<String>,
     /// The query changes the graph: it was run to its end, and nothing of it was kept.
     #[serde(default)]
     pub rolled_back: bool,
+    /// The number under which it is kept.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub run: Option<i64>,
     /// The operators with what they did.
     #[schema(value_type = Object)]
     pub plan: PlanTree,
@@ -58,6 +182,43 @@ pub struct ProfileAnswer {
     /// Why it ended early: the operators have what was done until then.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub error: Option<QueryError>,
+}
+
+impl ProfileAnswer {
+    /// Of a run that has ended, well or not.
+    pub(super) fn of(
+        graph: &str, text: &str, phases: &Phases, prepared: &Prepared, execution: &Execution<'_>,
+        error: Option<QueryError>,
+    ) -> ProfileAnswer {
+        let summary = execution.summary();
+        let warnings = prepared.warnings.iter().chain(execution.warnings());
+        ProfileAnswer {
+            format: PLAN_FORMAT,
+            graph: graph.into(),
+            version: execution.snapshot().version,
+            parse_us: phases.parse,
+            check_us: phases.check,
+            plan_us: phases.plan,
+            wait_us: phases.wait,
+            execute_us: summary.execute_us,
+            first_row_us: summary.first_row_us,
+            rows: summary.rows,
+            timing: None,
+            with: vec![],
+            rolled_back: prepared.changes,
+            run: None,
+            plan: execution.profile(),
+            findings: execution.findings(),
+            warnings: warnings.map(|w| QueryError::new(w, text)).collect(),
+            error,
+        }
+    }
+
+    /// Adjacency entries that its operators looked at.
+    pub fn edges_looked(&self) -> u64 {
+        let looked = |tree: &PlanTree| tree.actual.as_ref().map_or(0, |a| a.counters.edges_looked);
+        self.plan.walk().iter().map(|(_, tree)| looked(tree)).sum()
+    }
 }
 
 fn only_query(statements: Vec<Statement>) -> Result<Query, Problem> {
@@ -73,7 +234,15 @@ fn diagnostics_problem(text: &str) -> impl Fn(Diagnostics) -> Problem + '_ {
     move |e| Problem::from_query(&e, text)
 }
 
-pub async fn plan(app: Arc<App>, request: QueryRequest) -> Result<PlanAnswer, Problem> {
+/// The snapshot with what is supposed.
+fn with_supposed(
+    snapshot: Arc<Snapshot>, with: &[String], go_on: &(dyn Fn() -> Result<(), GraphError> + Sync),
+) -> Result<Arc<Snapshot>, Problem> {
+    if with.is_empty() { Ok(snapshot) } else { supposed(&snapshot, with, go_on).map(Arc::new) }
+}
+
+pub async fn plan(app: Arc<App>, request: PlanRequest) -> Result<PlanAnswer, Problem> {
+    let PlanRequest { query: request, with } = request;
     let terms = terms(&app, &request)?;
     let (statements, parse_us) = statements(&request.text).await?;
     let query = only_query(statements)?;
@@ -81,76 +250,186 @@ pub async fn plan(app: Arc<App>, request: QueryRequest) -> Result<PlanAnswer, Pr
     let past = super::past::state(&app, &graph, &query, &request, &terms).await?;
     let snapshot = past.unwrap_or_else(|| graph.snapshot());
     let Terms { rules, parameters, .. } = terms;
-    tokio::task::spawn_blocking(move || {
+    let (go_on, entry) = app.look(&graph.name, &request.text);
+    let answer = tokio::task::spawn_blocking(move || {
         let text = &request.text;
+        let snapshot = with_supposed(snapshot, &with, &*go_on)?;
         let prepared =
             prepare_by(&query, text, &snapshot, &parameters, rules).map_err(diagnostics_problem(text))?;
         Ok(PlanAnswer {
+            format: PLAN_FORMAT,
             graph: graph.name.clone(),
             version: snapshot.version,
             parse_us,
             check_us: microseconds(prepared.check_time),
             plan_us: microseconds(prepared.plan_time),
+            with,
             plan: prepared.plan(),
             findings: prepared.findings(&snapshot),
             warnings: prepared.warnings.iter().map(|w| QueryError::new(w, text)).collect(),
         })
     })
-    .await?
+    .await?;
+    entry.finish();
+    answer
 }
 
-pub async fn profile(app: Arc<App>, request: QueryRequest) -> Result<ProfileAnswer, Problem> {
+/// The most that a profile is repeated.
+const MOST_RUNS: u32 = 1000;
+
+/// What a changing query has done, for its commit.
+type Made = Option<(Snapshot, Vec<Change>)>;
+
+pub async fn profile(app: Arc<App>, request: ProfileRequest) -> Result<ProfileAnswer, Problem> {
+    let ProfileRequest { query: request, with, repeat, commit, keep } = request;
+    if let Some(keep) = &keep {
+        super::check_names(keep.name.as_deref(), &keep.tags)?;
+    }
+    let kept = keep.map(|keep| (keep, request.clone()));
     let terms = terms(&app, &request)?;
-    let (statements, parse_us) = statements(&request.text).await?;
+    let (statements, parse) = statements(&request.text).await?;
     let query = only_query(statements)?;
+    let changes = query.changes();
+    let repeat = repeat.unwrap_or(1);
+    if repeat == 0 || repeat > MOST_RUNS {
+        return Err(Problem::bad_request(format!("repeat is {repeat}: it is from 1 to {MOST_RUNS}")));
+    }
+    if commit && (repeat > 1 || !with.is_empty()) {
+        let text = "a profile whose changes are kept runs once, on the graph as it is";
+        return Err(Problem::bad_request(text).hint("leave out repeat and with"));
+    }
     let graph = graph_of(&app, &query, &request, &Session::default())?;
     let past = super::past::state(&app, &graph, &query, &request, &terms).await?;
     let Terms { rules, parameters, limits, .. } = terms;
     let waiting = Instant::now();
-    let (token, guard) = app.register_query();
-    let slot = app.slot(limits.time.unwrap_or(app.limits.query_time)).await?;
-    let wait_us = microseconds(waiting.elapsed());
-    let limits = Limits { cancel: token, ..limits };
-    let snapshot = past.unwrap_or_else(|| graph.snapshot());
-    let answer = tokio::task::spawn_blocking(move || {
+    let entry = app.running.enter(RunningKind::Profile, &graph.name, &request.text);
+    entry.waits();
+    let time = limits.time.unwrap_or(app.limits.query_time);
+    let turn = match commit && changes {
+        true => Some(tokio::time::timeout(time, graph.turn()).await.map_err(|_| super::time_is_up(time))??),
+        false => None,
+    };
+    let slot = app.slot(time.saturating_sub(waiting.elapsed())).await?;
+    let wait = microseconds(waiting.elapsed());
+    let limits = entry.runs(limits);
+    let snapshot = match (&turn, past) {
+        (Some(turn), _) => turn.snapshot(),
+        (None, Some(past)) => past,
+        (None, None) => graph.snapshot(),
+    };
+    let name = graph.name.clone();
+    let work = move || -> Result<(ProfileAnswer, Made), Problem> {
         let _slot = slot;
         let text = &request.text;
+        let token = limits.cancel.clone();
+        let ended = || GraphError::new(graphodrome_graph::Code("R0001"), "the query was cancelled");
+        let go_on = move || if token.is_cancelled() { Err(ended()) } else { Ok(()) };
+        let snapshot = with_supposed(snapshot, &with, &go_on)?;
         let prepared =
             prepare_by(&query, text, &snapshot, &parameters, rules).map_err(diagnostics_problem(text))?;
-        let mut execution = prepared.run((*snapshot).clone(), &parameters, limits);
-        let mut error = None;
+        let (check, plan) = (microseconds(prepared.check_time), microseconds(prepared.plan_time));
+        let phases = Phases { parse, check, plan, wait, plan_cached: false };
+        let mut times = vec![];
         loop {
-            match execution.next_batch() {
-                Ok(Some(_)) => {}
-                Ok(None) => break,
-                // A limit of the service: what was done until then is what the profile is for.
-                Err(stopped) if stopped.code.starts_with('R') => {
-                    error = Some(QueryError::new(&stopped, text));
-                    break;
-                }
-                Err(failed) => return Err(Problem::from_diagnostic(failed, text)),
+            let mut execution = prepared.run(snapshot.clone(), &parameters, limits.clone());
+            let stopped = run_through(&mut execution, text)?;
+            times.push(execution.summary().execute_us);
+            let error = stopped.map(|stopped| QueryError::new(&stopped, text));
+            if error.is_none() && times.len() < repeat as usize {
+                continue;
             }
+            let mut answer = ProfileAnswer::of(&name, text, &phases, &prepared, &execution, error);
+            answer.timing = Timing::of(&times);
+            answer.with = with;
+            let made = match commit && answer.error.is_none() {
+                true => execution.finish().map_err(|d| Problem::from_diagnostic(d, text))?,
+                false => None,
+            };
+            return Ok((answer, made));
         }
-        let summary = execution.summary();
-        let warnings = prepared.warnings.iter().chain(execution.warnings());
-        Ok(ProfileAnswer {
-            graph: graph.name.clone(),
-            version: snapshot.version,
-            parse_us,
-            check_us: microseconds(prepared.check_time),
-            plan_us: microseconds(prepared.plan_time),
-            wait_us,
-            execute_us: summary.execute_us,
-            first_row_us: summary.first_row_us,
-            rows: summary.rows,
-            plan: execution.profile(),
-            findings: execution.findings(),
-            rolled_back: prepared.changes,
-            warnings: warnings.map(|w| QueryError::new(w, text)).collect(),
-            error,
-        })
-    })
-    .await?;
-    guard.finish();
-    answer
+    };
+    let (mut answer, made) = tokio::task::spawn_blocking(work).await??;
+    if let (Some(turn), Some((snapshot, changes))) = (turn, made) {
+        answer.version = snapshot.version;
+        if !changes.is_empty() {
+            turn.by(&who::with("profile")).commit(snapshot, changes).await?;
+        }
+        answer.rolled_back = false;
+    }
+    entry.finish();
+    if let Some((keep, request)) = kept {
+        answer.run = Some(super::keeping::keep(&app, &graph, keep, &request, &answer).await?);
+    }
+    Ok(answer)
+}
+
+/// Runs a query to its end. A limit of the service ends it as well: what was done until then is what a profile is
+/// for.
+fn run_through(execution: &mut Execution<'_>, text: &str) -> Result<Option<Diagnostic>, Problem> {
+    loop {
+        match execution.next_batch() {
+            Ok(Some(_)) => {}
+            Ok(None) => return Ok(None),
+            Err(stopped) if stopped.code.starts_with('R') => return Ok(Some(stopped)),
+            Err(failed) => return Err(Problem::from_diagnostic(failed, text)),
+        }
+    }
+}
+
+impl super::Run {
+    /// A run has come to its end: where it took long its profile is kept.
+    pub(super) fn ended(
+        &self, ready: &super::Ready, execution: &Execution<'_>, wait: f64, error: Option<&Diagnostic>,
+    ) {
+        if !execution.has_profile() {
+            return;
+        }
+        let Some(after) = self.app.limits.slow_after else { return };
+        let took = execution.summary().execute_us;
+        let graph = &self.graph.name;
+        if took < microseconds(after)
+            || !self.app.slow.admits(graph, self.app.limits.slow_per_minute, Instant::now())
+        {
+            return;
+        }
+        let phases = self.phases(ready, wait);
+        let error = error.map(|error| QueryError::new(error, &self.text));
+        let answer = ProfileAnswer::of(graph, &self.text, &phases, &ready.prepared, execution, error);
+        super::keeping::keep_slow(self, answer);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn several_runs_are_told_by_their_quartiles() {
+        assert_eq!(Timing::of(&[]), None);
+        assert_eq!(Timing::of(&[3.0]), None);
+        let timing = Timing::of(&[9.0, 1.0, 2.0, 3.0, 4.0]).unwrap_or_default();
+        let wanted = Timing {
+            runs: 5,
+            first_us: 9.0,
+            median_us: 3.0,
+            least_us: 1.0,
+            most_us: 9.0,
+            quartiles_us: (2.0, 4.0),
+        };
+        assert_eq!(timing, wanted);
+    }
+
+    #[test]
+    fn what_a_request_may_hold_is_said_where_it_holds_more() {
+        let read = |text: &str| serde_json::from_str::<ProfileRequest>(text).map_err(|e| e.to_string());
+        let all = read(
+            "{\"text\": \"RETURN 1\", \"with\": [\"DROP INDEX i\"], \"repeat\": 3, \"keep\": {\"name\": \"a\"}, \"timeout_ms\": 5}",
+        );
+        let all = all.unwrap_or_default();
+        assert_eq!((all.query.timeout_ms, all.repeat, all.with.len()), (Some(5), Some(3), 1));
+        assert_eq!(all.keep.and_then(|k| k.name).as_deref(), Some("a"));
+        assert!(read("{\"text\": \"RETURN 1\", \"repaet\": 3}").is_err_and(|e| e.contains("repaet")));
+        assert!(read("{\"text\": \"RETURN 1\", \"keep\": {\"nam\": 3}}").is_err_and(|e| e.contains("nam")));
+        assert!(read("{\"text\": \"RETURN 1\", \"repeat\": -1}").is_err_and(|e| e.starts_with("repeat")));
+    }
 }

@@ -6,9 +6,11 @@ mod catalog;
 mod change;
 mod epilogue;
 mod explain;
+mod keeping;
 mod past;
 mod read;
 mod session;
+mod supposed;
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -26,13 +28,15 @@ use serde_json::{Map, Value as Json};
 use utoipa::ToSchema;
 
 use crate::problem::Problem;
+use crate::running::RunningKind;
 use crate::sessions::{OpenTransaction, Session};
 use crate::state::App;
 use crate::values;
 use crate::who;
 
 pub use at_once::at_once;
-pub use explain::{PlanAnswer, ProfileAnswer, plan, profile};
+pub use explain::{Keep, PlanAnswer, PlanRequest, ProfileAnswer, ProfileRequest, plan, profile};
+pub use keeping::check_names;
 pub use past::moment;
 
 /// A request for a query, a plan or a profile.
@@ -295,8 +299,8 @@ async fn values_only(
         parameters.entry(name.clone()).or_insert_with(|| value.clone());
     }
     let slot = app.slot(limits.time.unwrap_or(app.limits.query_time)).await?;
-    let (token, guard) = app.register_query();
-    let limits = Limits { cancel: token, zone: session.zone, ..limits };
+    let entry = app.running.enter(RunningKind::Query, "", &request.text);
+    let limits = Limits { zone: session.zone, ..entry.runs(limits) };
     let text = request.text.clone();
     let work = move || -> Result<Vec<u8>, Problem> {
         let _slot = slot;
@@ -322,7 +326,7 @@ async fn values_only(
         Ok(body)
     };
     let body = tokio::task::spawn_blocking(work).await??;
-    guard.finish();
+    entry.finish();
     Ok(([(header::CONTENT_TYPE, format.media_type())], body).into_response())
 }
 
@@ -376,6 +380,9 @@ struct Run {
     keep: bool,
     /// On a state that only a transaction sees: nothing known of others is true of it.
     isolated: bool,
+    /// Who asked.
+    client: Arc<str>,
+    runtime: tokio::runtime::Handle,
 }
 
 impl Run {
@@ -395,6 +402,8 @@ impl Run {
             parse: 0.0,
             keep: false,
             isolated: false,
+            client: who::client(),
+            runtime: tokio::runtime::Handle::current(),
         }
     }
 

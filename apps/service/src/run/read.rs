@@ -14,6 +14,7 @@ use tokio::sync::{mpsc, oneshot};
 use super::epilogue::Facts;
 use super::{Ready, Run, microseconds, too_many_rows};
 use crate::problem::Problem;
+use crate::running::RunningKind;
 
 /// Bytes of a result that are sent at once.
 const PIECE: usize = 64 << 10;
@@ -30,7 +31,7 @@ impl Run {
     pub(super) async fn read(mut self, format: ResultFormat, last: bool) -> Result<Response, Problem> {
         let arrived = Instant::now();
         let app = self.app.clone();
-        let (token, guard) = app.register_query();
+        let entry = app.running.enter(RunningKind::Query, &self.graph.name, &self.text);
         let (run, ready) = match self.ready.take() {
             Some(ready) => (self, ready),
             None => {
@@ -38,18 +39,19 @@ impl Run {
                 self.prepared(snapshot).await?
             }
         };
-        let limits = Limits { cancel: token, ..run.limits.clone() };
+        let limits = entry.cancellable(run.limits.clone());
         if ready.prepared.cost() < BRIEF_COST
             && let Some(body) = run.brief(&ready, format, run.limits_after(arrived, &limits)?, 0.0)?
         {
-            guard.finish();
+            entry.finish();
             return Ok(([(header::CONTENT_TYPE, format.media_type())], body).into_response());
         }
         let waiting = Instant::now();
+        entry.waits();
         let permit =
             app.slot(run.limits_after(arrived, &limits)?.time.unwrap_or(app.limits.query_time)).await?;
         let wait = microseconds(waiting.elapsed());
-        let limits = run.limits_after(arrived, &limits)?;
+        let limits = entry.runs(run.limits_after(arrived, &limits)?);
         let (first_sender, first) = oneshot::channel::<Result<(Vec<u8>, bool), Problem>>();
         let (sender, mut receiver) = mpsc::channel::<Result<Bytes, std::io::Error>>(8);
         let runtime = tokio::runtime::Handle::current();
@@ -89,7 +91,7 @@ impl Run {
                 failure = failure.or(piece.err());
             }
             worker.await?;
-            guard.finish();
+            entry.finish();
             if let Some(error) = failure {
                 return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, error.to_string()));
             }
@@ -97,12 +99,12 @@ impl Run {
         }
         let head = tokio_stream::once(Ok(Bytes::from(piece)));
         let rest = tokio_stream::wrappers::ReceiverStream::new(receiver);
-        // The guard lives in the stream: a client that goes away drops both.
+        // The entry lives in the stream: a client that goes away drops both.
         let guarded = futures::stream::unfold(
-            (Box::pin(futures::StreamExt::chain(head, rest)), guard),
-            |(mut stream, guard)| async move {
+            (Box::pin(futures::StreamExt::chain(head, rest)), entry),
+            |(mut stream, entry)| async move {
                 let item = futures::StreamExt::next(&mut stream).await?;
-                Some((item, (stream, guard)))
+                Some((item, (stream, entry)))
             },
         );
         // Whoever compresses it may ask once more after its end.
@@ -147,15 +149,19 @@ impl Run {
             let mut batch = match execution.next_batch() {
                 Ok(Some(batch)) => batch,
                 Ok(None) => break,
+                Err(error) if !sent || !writer.holds_an_error() => {
+                    self.ended(ready, &execution, wait, Some(&error));
+                    return Err(Box::new(error));
+                }
                 // Part of the rows is on its way: the error follows them, where the format has a place for it.
-                Err(error) if sent && writer.holds_an_error() => {
+                Err(error) => {
+                    self.ended(ready, &execution, wait, Some(&error));
                     let problem = Problem::from_diagnostic(error, &self.text);
                     let text = serde_json::to_vec(&problem).map_err(|e| failed(e.to_string()))?;
                     writer.fail(&text, &mut body);
                     send(body, true);
                     return Ok(());
                 }
-                Err(error) => return Err(Box::new(error)),
             };
             if rows + batch.len as u64 > self.max_rows {
                 if !self.truncate {
@@ -185,6 +191,7 @@ impl Run {
                 }
             }
         }
+        self.ended(ready, &execution, wait, None);
         let summary = Summary { rows, ..execution.summary() };
         let facts = Facts { summary, version: snapshot.version, truncated, phases: self.phases(ready, wait) };
         let warnings = [&prepared.warnings[..], execution.warnings()];

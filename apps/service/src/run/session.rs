@@ -10,6 +10,7 @@ use graphodrome_language::ast::*;
 
 use super::{QueryRequest, Terms, terms};
 use crate::problem::Problem;
+use crate::running::RunningKind;
 use crate::sessions::{OpenTransaction, Session};
 use crate::state::App;
 use crate::who;
@@ -150,8 +151,9 @@ async fn evaluate(
     let Terms { limits, .. } = terms(app, request)?;
     let slot = app.slot(limits.time.unwrap_or(app.limits.query_time)).await?;
     // A client that goes away takes the query with it.
-    let (token, guard) = app.register_query();
-    let limits = Limits { cancel: token, zone: session.zone, ..limits };
+    let entry =
+        app.running.enter(RunningKind::Query, request.graph.as_deref().unwrap_or_default(), &request.text);
+    let limits = Limits { zone: session.zone, ..entry.runs(limits) };
     let (text, parameters) = (request.text.clone(), session.parameters.clone());
     let work = move || -> Result<Value, Problem> {
         let _slot = slot;
@@ -162,7 +164,7 @@ async fn evaluate(
         Ok(batch.filter(|batch| batch.len > 0).map_or(Value::Null, |batch| batch.columns[0].get(0)))
     };
     let value = tokio::task::spawn_blocking(work).await??;
-    guard.finish();
+    entry.finish();
     let failed = |d: Diagnostic| Problem::from_diagnostic(d, &request.text);
     let held: usize = session.parameters.values().chain([&value]).map(graphodrome_engine::value_bytes).sum();
     if held > SESSION_BYTES {

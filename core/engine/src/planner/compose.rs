@@ -19,7 +19,7 @@ use crate::operators::*;
 use crate::plan::{ColumnInfo, ColumnKind, PlanNode, Schema};
 use crate::planner::result::{Projected, of_no_rows};
 use crate::planner::{Planner, Use, find_subqueries, group_names, insensitive, kind_vector};
-use crate::profile::Estimate;
+use crate::profile::{Basis, Estimate};
 use crate::rules::Rule;
 
 /// What stands around the clauses that are planned.
@@ -179,6 +179,7 @@ impl Planner<'_> {
                     Conjunction::Except { .. } | Conjunction::Otherwise => l,
                 },
                 cost: node.estimate.cost + right.estimate.cost + l + r,
+                basis: Basis::Input,
                 source: "its two sides".into(),
             };
             let plan = Combine { conjunction: *conjunction, order, kinds };
@@ -246,6 +247,7 @@ impl Planner<'_> {
             let estimate = Estimate {
                 rows: input.estimate.rows,
                 cost: input.estimate.cost + input.estimate.rows * inner.node.estimate.cost,
+                basis: Basis::Input,
                 source: "the rows it is called for".into(),
             };
             let schema = input.schema.clone();
@@ -263,6 +265,7 @@ impl Planner<'_> {
         let estimate = Estimate {
             rows: (inner.node.estimate.rows * per_row).max(if optional { input.estimate.rows } else { 0.1 }),
             cost: input.estimate.cost + inner.node.estimate.cost * per_row,
+            basis: inner.node.estimate.basis,
             source: inner.node.estimate.source.clone(),
         };
         let plan = PerRow {
@@ -388,6 +391,7 @@ impl Planner<'_> {
             let estimate = Estimate {
                 rows: node.estimate.rows,
                 cost: node.estimate.cost + inner.node.estimate.cost * per_row,
+                basis: Basis::Fact,
                 source: "one row for each of the input's".into(),
             };
             let mut schema = node.schema.clone();
@@ -468,6 +472,7 @@ impl Planner<'_> {
         let estimate = Estimate {
             rows: input.estimate.rows.max(inner.estimate.rows),
             cost: input.estimate.cost + inner.estimate.cost,
+            basis: inner.estimate.basis,
             source: inner.estimate.source.clone(),
         };
         let plan = PerRow {

@@ -13,7 +13,7 @@ use crate::plan::{PlanNode, Schema};
 use crate::planner::Planner;
 use crate::planner::order::Builder;
 use crate::planner::pattern::{StepKind, show_node};
-use crate::profile::Estimate;
+use crate::profile::{Alternative, Basis, Estimate};
 use crate::rules::Rule;
 
 /// How a node is found where a pattern begins.
@@ -92,7 +92,7 @@ impl Planner<'_> {
     }
 
     /// An index that could find a node and finds too many: what is said of it.
-    pub(super) fn index_left_out(&self, node: usize, b: &Builder<'_>) -> Option<String> {
+    pub(super) fn index_left_out(&self, node: usize, b: &Builder<'_>) -> Option<Alternative> {
         let pattern = &b.graph.nodes[node];
         let labels = self.implied_labels(pattern.labels.as_ref()?);
         let schema = Schema::default();
@@ -100,7 +100,10 @@ impl Planner<'_> {
             self.index_for(Element::Node, &pattern.name, pattern.labels.as_ref(), &labels, &schema, b)?;
         let name = &self.scope.indexes[found.index].name;
         let total = self.node_total(&pattern.labels);
-        (!found.few).then(|| format!("index {name}: it would find {:.0} of {total:.0} nodes", found.rows))
+        (!found.few).then(|| {
+            let reason = format!("it would find {:.0} of {total:.0} nodes", found.rows);
+            Alternative::left(format!("index {name}"), Some(found.rows), reason)
+        })
     }
 
     /// The index that leaves the fewest elements.
@@ -209,6 +212,7 @@ impl Planner<'_> {
         let estimate = Estimate {
             rows: (rows * (total * share).min(found.rows)).max(1.0),
             cost: input.estimate.cost + rows * found.rows,
+            basis: Basis::Histogram,
             source: format!("the index finds {:.0} of {total:.0} nodes", found.rows),
         };
         let plan = SeekIndex {
@@ -311,6 +315,7 @@ impl Planner<'_> {
         let estimate = Estimate {
             rows: rows.max(1.0),
             cost: input.estimate.cost + rows,
+            basis: Basis::Histogram,
             source: format!("{} finds {:.0} edge(s)", found.name, found.rows),
         };
         let plan = SeekEdges {
@@ -365,6 +370,7 @@ impl Planner<'_> {
         let estimate = Estimate {
             rows: input.estimate.rows,
             cost: input.estimate.cost + input.estimate.rows,
+            basis: Basis::Fact,
             source: format!("the key {} finds at most one", definition.name),
         };
         let plan = SeekKey {

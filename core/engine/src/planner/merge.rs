@@ -12,7 +12,7 @@ use crate::operators::merge_rows::{MOST_COLUMNS, MergeRows, Taken};
 use crate::operators::*;
 use crate::plan::{Counting, PlanNode};
 use crate::planner::Planner;
-use crate::profile::Estimate;
+use crate::profile::{Basis, Estimate};
 use crate::rules::Rule;
 
 /// Fewer rows are not worth it.
@@ -146,6 +146,7 @@ impl Planner<'_> {
         let estimate = Estimate {
             rows: left,
             cost: below.estimate.cost + rows / 4.0,
+            basis: Basis::Fact,
             source: "at most the nodes that there are".into(),
         };
         let own = (node.estimate.cost - below.estimate.cost).max(0.0);

@@ -33,7 +33,7 @@ use crate::evaluate::Scope;
 use crate::expression::Expr;
 use crate::operators::*;
 use crate::plan::{ColumnInfo, OperatorPlan, PlanNode, Schema};
-use crate::profile::Estimate;
+use crate::profile::{Basis, Estimate};
 use crate::rules::{Rule, Rules};
 
 pub(crate) struct Planner<'p> {
@@ -223,13 +223,13 @@ impl<'p> Planner<'p> {
         let id = self.next_id;
         self.next_id += 1;
         let facts = plan.row_facts(&inputs);
-        PlanNode { id, plan: Arc::new(plan), inputs, schema, estimate, rejected: vec![], facts }
+        PlanNode { id, plan: Arc::new(plan), inputs, schema, estimate, alternatives: vec![], facts }
     }
 
     fn leaf(
         &mut self, plan: impl OperatorPlan + 'static, schema: Schema, rows: f64, source: &str,
     ) -> PlanNode {
-        let estimate = Estimate { rows, cost: rows, source: source.into() };
+        let estimate = Estimate { rows, cost: rows, basis: Basis::Fact, source: source.into() };
         self.node(plan, vec![], schema, estimate)
     }
 
@@ -275,6 +275,7 @@ impl<'p> Planner<'p> {
         let estimate = Estimate {
             rows: (node.estimate.rows * share).max(1.0),
             cost: node.estimate.cost + node.estimate.rows,
+            basis: Basis::Guess,
             source: "a guess of 40 % a condition".into(),
         };
         Ok(self.node(Filter { conditions: compiled, shown }, vec![node], schema, estimate))
@@ -308,6 +309,7 @@ impl<'p> Planner<'p> {
         let estimate = Estimate {
             rows: input.estimate.rows * 10.0,
             cost: input.estimate.cost + input.estimate.rows * 10.0,
+            basis: Basis::Guess,
             source: "a guess of 10 elements a list".into(),
         };
         let plan =
@@ -344,6 +346,7 @@ impl<'p> Planner<'p> {
         let estimate = Estimate {
             rows: limit.map_or(left, |l| left.min(l as f64)),
             cost: input.estimate.cost,
+            basis: Basis::Fact,
             source: "the bounds".into(),
         };
         let schema = input.schema.clone();

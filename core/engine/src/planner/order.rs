@@ -15,10 +15,12 @@ use crate::operators::*;
 use crate::plan::{PlanNode, Schema};
 use crate::planner::best_order::StepCost;
 use crate::planner::lookup::Start;
-use crate::planner::pattern::{Condition, PathPiece, PatternGraph, PatternStep, StepKind, show_node};
+use crate::planner::pattern::{
+    Condition, PathPiece, PatternGraph, PatternNode, PatternStep, StepKind, show_node,
+};
 use crate::planner::program::walkable;
 use crate::planner::{Planner, Use};
-use crate::profile::Estimate;
+use crate::profile::{Alternative, Basis, Estimate};
 use crate::rules::Rule;
 
 pub(super) struct Builder<'g> {
@@ -37,6 +39,13 @@ const FEW_PAIRS: f64 = 8.0;
 
 /// The same where a search to all ends lists every shortest path to each of them before it can drop any.
 const FEW_PAIRS_OF_MANY_PATHS: f64 = 1024.0;
+
+/// Other starts that a plan shows.
+const STARTS_SHOWN: usize = 4;
+
+fn start_at(node: &PatternNode) -> String {
+    format!("start at {}", show_node(node))
+}
 
 impl Planner<'_> {
     pub(super) fn graph_pattern(
@@ -168,14 +177,21 @@ impl Planner<'_> {
                 continue;
             }
             // An edge that a key or an index finds, with both of its ends.
-            let (mut start, mut rejected, mut cost) = self.best_start(&unbound, b);
+            let (mut start, mut starts, mut cost) = self.best_start(&unbound, b);
             if node.plan.name() == "OneRow"
                 && self.may(Rule::PatternOrder)
                 && let Some((order, least)) = self.best_order(&unbound, b)
             {
                 (start, cost) = (order[0], least);
-                let name = show_node(&b.graph.nodes[start]);
-                rejected.retain(|r| !r.starts_with(&format!("start at {name}:")));
+                let name = start_at(&b.graph.nodes[start]);
+                starts.retain(|a| a.method != name);
+                starts.iter_mut().for_each(|a| {
+                    a.chosen = false;
+                    a.reason = "the nodes in this order come to more".into();
+                });
+                if !starts.is_empty() {
+                    starts.insert(0, Alternative::chosen(name, least, "the cheapest order of all nodes"));
+                }
                 b.order = order;
             }
             if let Some(found) = self.edge_lookup(&node.schema, b) {
@@ -184,10 +200,8 @@ impl Planner<'_> {
                     node = self.ready_conditions(node, b)?;
                     continue;
                 }
-                rejected.push(format!(
-                    "edges by {}: {:.0} of them, cost {cost:.0} without",
-                    found.name, found.rows
-                ));
+                let method = format!("edges by {}", found.name);
+                starts.push(Alternative::left(method, Some(found.rows), "it finds too many of them"));
             }
             // Nodes that an index finds for each row, where there are few.
             if node.plan.name() != "OneRow"
@@ -200,12 +214,12 @@ impl Planner<'_> {
             // Another part: on its own, then joined.
             if node.plan.name() == "OneRow" {
                 node = self.scan(start, b)?;
-                node.rejected.extend(rejected);
+                node.alternatives.extend(starts);
                 node = self.ready_conditions(node, b)?;
                 continue;
             }
             let mut other = self.scan(start, b)?;
-            other.rejected.extend(rejected);
+            other.alternatives.extend(starts);
             let mut other = self.ready_conditions(other, b)?;
             while let Some((step, from_right)) = self.next_step_within(&other.schema, &node.schema, b) {
                 other = self.step(other, step, from_right, b)?;
@@ -296,6 +310,7 @@ impl Planner<'_> {
         let estimate = Estimate {
             rows: (total * share).max(1.0),
             cost: total,
+            basis: Basis::Count,
             source: format!("{total:.0} nodes with {labels}, {:.3} % pass", share * 100.0),
         };
         let plan = ScanNodes {
@@ -305,33 +320,34 @@ impl Planner<'_> {
             shown_conditions,
         };
         let mut node = self.node(plan, vec![], schema, estimate);
-        node.rejected.extend(left_out);
+        node.alternatives.extend(left_out);
         Ok(node)
     }
 
-    /// The start whose whole way costs least, what the others would have cost, and what it costs.
-    fn best_start(&self, candidates: &[usize], b: &Builder<'_>) -> (usize, Vec<String>, f64) {
+    /// The start whose whole way costs least, what there was to choose from, and what it costs.
+    fn best_start(&self, candidates: &[usize], b: &Builder<'_>) -> (usize, Vec<Alternative>, f64) {
         if !self.may(Rule::PatternOrder) {
             return (candidates[0], vec![], f64::MAX);
         }
         let mut costs: Vec<(f64, usize)> = candidates.iter().map(|&i| (self.play_through(i, b), i)).collect();
         costs.sort_by(|a, b| a.0.total_cmp(&b.0).then(a.1.cmp(&b.1)));
-        let name = |i: usize| show_node(&b.graph.nodes[i]);
-        let rejected = costs[1..]
-            .iter()
-            .filter(|(_, i)| name(*i) != "()")
-            .take(4)
-            .map(|(cost, i)| {
-                let (this, chosen) = (format!("{cost:.0}"), format!("{:.0}", costs[0].0));
-                let says = match (this == chosen, *cost == costs[0].0) {
-                    (_, true) => format!("cost {this} as well, and it is written later"),
-                    (true, false) => format!("cost {this}, which is hardly more"),
-                    (false, false) => format!("cost {this} instead of {chosen}"),
-                };
-                format!("start at {}: {says}", name(*i))
-            })
-            .collect();
-        (costs[0].1, rejected, costs[0].0)
+        let (least, best) = costs[0];
+        let named = |i: usize| show_node(&b.graph.nodes[i]) != "()";
+        let mut starts = vec![];
+        for &(cost, node) in costs[1..].iter().filter(|(_, i)| named(*i)).take(STARTS_SHOWN) {
+            let reason = match (cost == least, format!("{cost:.0}") == format!("{least:.0}")) {
+                (true, _) => "it costs as much, and is written later",
+                (_, true) => "it costs hardly more",
+                _ => "its whole way costs more",
+            };
+            starts.push(Alternative::left(start_at(&b.graph.nodes[node]), Some(cost), reason));
+        }
+        if !starts.is_empty() {
+            let chosen =
+                Alternative::chosen(start_at(&b.graph.nodes[best]), least, "its whole way costs least");
+            starts.insert(0, chosen);
+        }
+        (best, starts, least)
     }
 
     /// What it costs to start at `start` and take the cheapest step each time.
@@ -489,6 +505,7 @@ impl Planner<'_> {
         let estimate = Estimate {
             rows: (rows * factor).max(0.1),
             cost: input.estimate.cost + rows * (looked + 1.0),
+            basis: Basis::Degrees,
             source: format!(
                 "{looked:.1} neighbours of the node with fewest, from the counts of label triples"
             ),
@@ -526,8 +543,12 @@ impl Planner<'_> {
         {
             // To a node of its own, which must be the bound one.
             let end = schema.push(self.hidden("end"), VariableKind::Node);
-            let estimate =
-                Estimate { rows: rows * fan_out, cost: input.estimate.cost + rows * looked, source };
+            let estimate = Estimate {
+                rows: rows * fan_out,
+                cost: input.estimate.cost + rows * looked,
+                basis: Basis::Degrees,
+                source,
+            };
             let node = NodeCheck { test: self.scope.node_test(None) };
             let (conditions, shown_conditions) = (vec![], vec![]);
             let plan = FollowEdges {
@@ -553,6 +574,7 @@ impl Planner<'_> {
             let estimate = Estimate {
                 rows: (rows * closing).max(0.1),
                 cost: input.estimate.cost + rows * looked.clamp(1.0, 8.0),
+                basis: Basis::Degrees,
                 source,
             };
             let plan = ProbeEdge { pattern: shown, from, to, edge, conditions, shown_conditions };
@@ -563,6 +585,7 @@ impl Planner<'_> {
         let estimate = Estimate {
             rows: (rows * fan_out).max(0.1),
             cost: input.estimate.cost + rows * (looked + fan_out),
+            basis: Basis::Degrees,
             source,
         };
         let node = NodeCheck { test: self.scope.node_test(far_node.labels.as_ref()) };
@@ -644,12 +667,20 @@ impl Planner<'_> {
         let (l, r) = (left.estimate.rows, right.estimate.rows);
         let cost = left.estimate.cost + right.estimate.cost;
         let joined = if left_keys.is_empty() {
-            let estimate =
-                Estimate { rows: l * r, cost: cost + l * r, source: "every row with every row".into() };
+            let estimate = Estimate {
+                rows: l * r,
+                cost: cost + l * r,
+                basis: Basis::Input,
+                source: "every row with every row".into(),
+            };
             self.node(CrossJoin, vec![left, right], schema.clone(), estimate)
         } else {
-            let estimate =
-                Estimate { rows: l.max(r), cost: cost + l + r, source: "as many as the larger side".into() };
+            let estimate = Estimate {
+                rows: l.max(r),
+                cost: cost + l + r,
+                basis: Basis::Guess,
+                source: "as many as the larger side".into(),
+            };
             let plan = HashJoin { left_keys, right_keys, shown: shown.join(" AND ") };
             self.node(plan, vec![left, right], schema.clone(), estimate)
         };

@@ -8,7 +8,7 @@ use crate::operators::CallProcedure;
 use crate::plan::PlanNode;
 use crate::planner::Planner;
 use crate::procedures;
-use crate::profile::Estimate;
+use crate::profile::{Basis, Estimate};
 
 pub(super) struct ProcedureCall<'a> {
     pub optional: bool,
@@ -61,6 +61,7 @@ impl Planner<'_> {
         let estimate = Estimate {
             rows: (times * rows).max(1.0),
             cost: input.estimate.cost + times * (n + m) * (entry.work + 2.0),
+            basis: Basis::Count,
             source: "the graph's nodes and edges".into(),
         };
         let shown = format!("{}({})", entry.procedure.name, given.map_or(String::new(), |g| self.shown(g)));

@@ -17,7 +17,7 @@ use crate::plan::{ColumnInfo, Counting, PlanNode, Schema};
 use crate::planner::compose::{Around, column_kind};
 use crate::planner::merge::{count_rows, remember_counts};
 use crate::planner::{Planner, kind_vector};
-use crate::profile::Estimate;
+use crate::profile::{Basis, Estimate};
 use crate::rules::{Rule, Rules};
 
 /// What a compiled expression yields, as far as a column's form goes.
@@ -127,6 +127,7 @@ impl Planner<'_> {
             let estimate = Estimate {
                 rows: (node.estimate.rows * 0.5).max(1.0),
                 cost: node.estimate.cost + node.estimate.rows,
+                basis: Basis::Guess,
                 source: "a guess of half".into(),
             };
             let plan = Distinct { slots: slots.clone(), shown: shown.clone() };
@@ -219,6 +220,7 @@ impl Planner<'_> {
         let estimate = Estimate {
             rows: first.map_or(rows, |f| rows.min(f as f64)),
             cost: node.estimate.cost + rows * rows.max(2.0).log2(),
+            basis: node.estimate.basis,
             source: node.estimate.source.clone(),
         };
         Ok(self.node(Order { keys, first, shown }, vec![node], with_keys, estimate))
@@ -352,6 +354,7 @@ impl Planner<'_> {
         let estimate = Estimate {
             rows: if keys.is_empty() { 1.0 } else { rows.sqrt().max(1.0) },
             cost: input.estimate.cost + rows,
+            basis: if keys.is_empty() { Basis::Fact } else { Basis::Guess },
             source: if keys.is_empty() {
                 "one row".into()
             } else {

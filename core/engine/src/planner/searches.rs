@@ -17,7 +17,7 @@ use crate::planner::Planner;
 use crate::planner::order::{Builder, slot_of, takes_part};
 use crate::planner::pattern::{PathPiece, PatternStep, SearchStep, StepKind, show_node};
 use crate::planner::program::reversed;
-use crate::profile::Estimate;
+use crate::profile::{Alternative, Basis, Estimate};
 use crate::rules::Rule;
 use crate::search::{OutputKind, OutputVariable, Quota, SearchSpec};
 
@@ -192,10 +192,21 @@ impl Planner<'_> {
             let estimate = Estimate {
                 rows: (rows * result).max(0.1),
                 cost: input.estimate.cost + rows * cost,
+                basis: Basis::Degrees,
                 source: format!("{one_end:.0} edges from one end, from mean degrees"),
             };
+            let spec_max = spec.max;
             let mut node = self.node(Reach { spec, trails_only, end_once }, vec![input], schema, estimate);
-            node.rejected.push(format!("enumerating the paths: {:.0} edges a row", looked));
+            node.alternatives.push(Alternative::chosen(
+                if to.is_some() { "each node once, from both ends" } else { "each node once" },
+                cost,
+                "nobody asks how many paths there are to an end, or which",
+            ));
+            node.alternatives.push(Alternative::left(
+                "every path",
+                spec_max.map(|_| looked),
+                "an end is reached as often as there are paths to it",
+            ));
             return Ok(node);
         }
         if has_edge_search {
@@ -212,27 +223,36 @@ impl Planner<'_> {
             };
             let bare = self.may(Rule::DistinctEnds) && !in_path && spec.outputs.is_empty();
             let plan = ShortestPaths { spec, quota, weight, may, bare };
-            let (cost, rejected) = match plan.method() {
-                Method::BothEnds => (
-                    both_ends,
-                    Some(format!("from one end: {one_end:.0} edges a row instead of {both_ends:.0}")),
-                ),
-                _ => (one_end, plan.why_one_end().map(|why| format!("from both ends: {why}"))),
+            let (cost, alternatives) = match plan.method() {
+                Method::BothEnds => {
+                    let chosen = Alternative::chosen("from both ends", both_ends, "both ends are known");
+                    let one = Alternative::left("from one end", Some(one_end), "a wider search");
+                    (both_ends, vec![chosen, one])
+                }
+                _ => match plan.why_one_end() {
+                    Some(why) => {
+                        let chosen = Alternative::chosen("from one end", one_end, "it serves always");
+                        (one_end, vec![chosen, Alternative::left("from both ends", Some(both_ends), why)])
+                    }
+                    None => (one_end, vec![]),
+                },
             };
             let result = if to.is_some() { 1.0 } else { distinct };
             let estimate = Estimate {
                 rows: (rows * result).max(0.1),
                 cost: input.estimate.cost + rows * cost,
+                basis: Basis::Degrees,
                 source: format!("{one_end:.0} edges from one end, from mean degrees"),
             };
             let mut node = self.node(plan, vec![input], schema, estimate);
-            node.rejected.extend(rejected);
+            node.alternatives.extend(alternatives);
             return Ok(node);
         }
         let result = if to.is_some() { fan_out / everything } else { fan_out };
         let estimate = Estimate {
             rows: (rows * result).max(0.1),
             cost: input.estimate.cost + rows * looked,
+            basis: Basis::Degrees,
             source: format!("{looked:.0} edges a row, from mean degrees"),
         };
         let guided = self.may(Rule::GuidedSearch);

@@ -29,7 +29,7 @@ impl Level {
     pub fn count(&mut self, expanded: Expanded) {
         self.hop.edges_looked += expanded.looked;
         self.hop.failed += expanded.failed;
-        self.hop.largest_degree = self.hop.largest_degree.max(expanded.largest);
+        self.hop.see_degree(expanded.largest);
     }
 
     pub fn finish(mut self, context: &mut Context) {

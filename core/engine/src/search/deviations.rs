@@ -264,15 +264,15 @@ impl<M: Measure> Deviations<M> {
                 self.keep(Prefix { parent: prefix, node: other, edge, hops: hops + 1, sum }, cursor)?;
             self.push(total, made, None);
         }
-        let hop = Hop {
+        let mut hop = Hop {
             hop: hops + 1,
             side: Side::From,
             frontier: 1,
             edges_looked: expanded.looked,
             failed: expanded.failed,
-            largest_degree: expanded.largest,
             ..Hop::default()
         };
+        hop.see_degree(expanded.largest);
         cursor.context.hop(hop);
         Ok(())
     }

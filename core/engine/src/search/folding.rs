@@ -197,7 +197,7 @@ impl Network {
                 })?;
                 counted.edges_looked += expanded.looked;
                 counted.failed += expanded.failed;
-                counted.largest_degree = counted.largest_degree.max(expanded.largest);
+                counted.see_degree(expanded.largest);
                 for &(edge, other) in &edges {
                     let next = network.nodes.len() as u32;
                     let number = *network.numbers.entry(other).or_insert(next);

@@ -455,7 +455,7 @@ impl Search<'_> {
         hop.failed += failed;
         hop.reached += pushed;
         hop.known += looked.saturating_sub(failed + pushed);
-        hop.largest_degree = hop.largest_degree.max(looked);
+        hop.see_degree((looked, node));
         hop.time_us += started.elapsed().as_secs_f64() * 1e6;
         Ok(())
     }

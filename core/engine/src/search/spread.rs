@@ -190,7 +190,7 @@ impl<M: Measure> Spread<M> {
         hop.frontier += 1;
         hop.edges_looked += expanded.looked;
         hop.failed += expanded.failed;
-        hop.largest_degree = hop.largest_degree.max(expanded.largest);
+        hop.see_degree(expanded.largest);
         hop.reached += new as u64;
         // A level is timed as a whole.
         if self.reached.get(self.expanded).is_none_or(|next| next.hops == hops) {
@@ -250,7 +250,7 @@ impl<M: Measure> Spread<M> {
         hop.frontier += 1;
         hop.edges_looked += expanded.looked;
         hop.failed += failed;
-        hop.largest_degree = hop.largest_degree.max(expanded.largest);
+        hop.see_degree(expanded.largest);
         hop.reached += new as u64;
         self.untimed += 1;
         if self.expanded <= TIMED_ALONE || self.untimed >= TIMED_TOGETHER {

@@ -29,8 +29,8 @@ pub(crate) struct Step {
 pub(crate) struct Expanded {
     pub looked: u64,
     pub failed: u64,
-    /// Adjacency entries of the node that had the most.
-    pub largest: u64,
+    /// Adjacency entries of the node that had the most, and which it is.
+    pub largest: (u64, u32),
 }
 
 impl Step {
@@ -54,7 +54,7 @@ impl Step {
             let counters = &mut context.metrics[context.current].counters;
             counters.edges_looked += looked;
             context.work(looked)?;
-            return Ok(Expanded { looked, failed, largest: looked });
+            return Ok(Expanded { looked, failed, largest: (looked, node) });
         }
         let mut counters = Counters::default();
         let mut failure = None;
@@ -88,7 +88,7 @@ impl Step {
         total.edges_looked += looked;
         total.properties_read += counters.properties_read;
         context.work(looked)?;
-        Ok(Expanded { looked, failed, largest: looked })
+        Ok(Expanded { looked, failed, largest: (looked, node) })
     }
 
     /// Appends the other ends of the edges that may be taken from `nodes`, as often as there are such

@@ -1,0 +1,170 @@
+//! Plans and profiles as data with stable names. What is shown of them is drawn from this data alone.
+
+mod comparison;
+mod folded;
+mod text;
+
+use graphodrome_graph::{Element, Snapshot};
+use serde::{Deserialize, Serialize};
+
+use crate::context::{Counters, Hop, Metrics};
+use crate::plan::PlanNode;
+
+pub use comparison::{Change, Comparison, Figures, HopDifference, OperatorDifference, Work, compare};
+pub use folded::folded_stacks;
+pub use text::{TextOptions, render_comparison, render_hops, render_plan, render_profile};
+
+/// The version of the format of plans and profiles as data; docs/plan.schema.json describes it.
+pub const PLAN_FORMAT: u32 = 1;
+
+/// What the planner expects, and from which statistic.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Estimate {
+    pub rows: f64,
+    /// Adjacency entries and rows handled, this operator and its inputs together.
+    pub cost: f64,
+    pub basis: Basis,
+    pub source: String,
+}
+
+/// What an estimate of rows rests on.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Basis {
+    /// It cannot be otherwise, or not more: a key, a bound.
+    Fact,
+    /// Elements with these labels are counted.
+    Count,
+    /// Edges of a label between nodes of two labels are counted, and nodes that have any.
+    Degrees,
+    /// How a property's values are spread.
+    Histogram,
+    /// It follows from the inputs' estimates.
+    Input,
+    /// Nothing is known.
+    #[default]
+    Guess,
+}
+
+/// A way to do what an operator does, and why it was taken or not.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Alternative {
+    pub method: String,
+    /// Adjacency entries and rows handled, for each row of the input; `None` where it was not priced.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub cost: Option<f64>,
+    pub chosen: bool,
+    pub reason: String,
+}
+
+impl Alternative {
+    pub(crate) fn chosen(method: impl Into<String>, cost: f64, reason: impl Into<String>) -> Alternative {
+        Alternative { method: method.into(), cost: Some(cost), chosen: true, reason: reason.into() }
+    }
+
+    pub(crate) fn left(
+        method: impl Into<String>, cost: Option<f64>, reason: impl Into<String>,
+    ) -> Alternative {
+        Alternative { method: method.into(), cost, chosen: false, reason: reason.into() }
+    }
+}
+
+/// One operator of a plan. The actual figures are there when it is a profile.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct PlanTree {
+    pub operator: String,
+    /// What it works on: pattern, label, index, direction, method, condition.
+    pub details: Vec<(String, String)>,
+    pub estimate: Estimate,
+    /// Where there was a choice: the way taken first, then those that were not.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub alternatives: Vec<Alternative>,
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub actual: Option<Actual>,
+    pub inputs: Vec<PlanTree>,
+}
+
+/// What an operator did.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Actual {
+    pub rows_in: u64,
+    pub rows_out: u64,
+    pub batches: u64,
+    /// Microseconds of its own, and with its inputs.
+    pub own_us: f64,
+    pub total_us: f64,
+    pub peak_bytes: u64,
+    #[serde(flatten)]
+    pub counters: Counters,
+    /// Actual rows over estimated rows, where that is above 1; otherwise its reciprocal, negative.
+    pub estimate_factor: f64,
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub hops: Vec<Hop>,
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub notes: Vec<String>,
+}
+
+impl PlanTree {
+    pub(crate) fn new(
+        node: &PlanNode, run: Option<(&Metrics, &Snapshot)>, inputs: Vec<PlanTree>,
+    ) -> PlanTree {
+        let actual = run.map(|(m, snapshot)| {
+            let total_us = m.total.as_secs_f64() * 1e6;
+            let below: f64 = inputs.iter().filter_map(|i| i.actual.as_ref()).map(|a| a.total_us).sum();
+            let (rows, estimated) = ((m.rows_out as f64).max(1.0), node.estimate.rows.max(1.0));
+            let mut hops = m.hops.clone();
+            for hop in hops.iter_mut().filter(|hop| hop.largest_degree > 0) {
+                hop.largest_node = Some(in_words(hop.largest, snapshot));
+            }
+            Actual {
+                rows_in: m.rows_in,
+                rows_out: m.rows_out,
+                batches: m.batches,
+                own_us: (total_us - below).max(0.0),
+                total_us,
+                peak_bytes: m.peak_bytes,
+                counters: m.counters.clone(),
+                estimate_factor: if rows >= estimated { rows / estimated } else { -estimated / rows },
+                hops,
+                notes: m.notes.clone(),
+            }
+        });
+        PlanTree {
+            operator: node.plan.name().to_string(),
+            details: node.plan.details().into_iter().map(|(k, v)| (k.to_string(), v)).collect(),
+            estimate: node.estimate.clone(),
+            alternatives: node.alternatives.clone(),
+            actual,
+            inputs,
+        }
+    }
+
+    /// Every operator with its depth, root first.
+    pub fn walk(&self) -> Vec<(usize, &PlanTree)> {
+        let mut all = vec![(0, self)];
+        for input in &self.inputs {
+            all.extend(input.walk().into_iter().map(|(depth, tree)| (depth + 1, tree)));
+        }
+        all
+    }
+
+    /// What it works on, in one line.
+    pub fn summary(&self) -> String {
+        let shown = self.details.iter().filter(|(k, _)| k != "because");
+        shown.map(|(_, v)| v.as_str()).collect::<Vec<_>>().join("  ")
+    }
+
+    /// Time of its own of all operators together; with several threads more than passed on the clock.
+    fn own_time(&self) -> f64 {
+        self.walk().iter().filter_map(|(_, t)| t.actual.as_ref()).map(|a| a.own_us).sum::<f64>().max(1e-9)
+    }
+}
+
+/// A node by its labels and key; by its element id where it has no key.
+fn in_words(node: u32, snapshot: &Snapshot) -> String {
+    let name = snapshot.name_of(Element::Node, node);
+    match name.ends_with('}') {
+        true => name,
+        false => format!("{name} with the element id n{}", snapshot.node_id(node)),
+    }
+}

@@ -74,8 +74,8 @@ fn wrapped(text: &str, width: usize) -> Vec<String> {
         let mut word: Vec<char> = word.chars().collect();
         loop {
             let taken = line.chars().count();
-            let room = width.saturating_sub(if taken == 0 { 0 } else { taken + 1 });
-            if word.len() <= room {
+            let needs = word.len() + if taken == 0 { 0 } else { taken + 1 };
+            if needs <= width {
                 if taken > 0 {
                     line.push(' ');
                 }

@@ -6,6 +6,7 @@
 
 mod graphs;
 mod queries;
+mod shown;
 
 use std::collections::BTreeMap;
 use std::time::Duration;

@@ -65,6 +65,11 @@ impl<'p> PlanParameters<'p> {
         Some(value.clone())
     }
 
+    /// The value given, for an estimate that serves other values as well.
+    pub fn peek(&self, name: &str) -> Option<Value> {
+        self.given.get(name).cloned()
+    }
+
     /// The names used, in the order of their numbers, and the values looked at.
     pub fn into_parts(self) -> (Vec<Arc<str>>, Vec<Looked>) {
         (self.used.into_inner(), self.looked.into_inner())

@@ -239,7 +239,10 @@ fn the_planner_uses_a_key_or_an_index_as_soon_as_it_is_there() {
     }
     // Most of the nodes: an index would only get in the way, and the plan says so.
     let most = operators(&made, "MATCH (a:A) WHERE a.x > 5 RETURN a.x AS x");
-    assert!(!most.contains("SeekIndex") && most.contains("index A_x: it would find"), "{most}");
+    assert!(
+        !most.contains("SeekIndex") && most.contains("\"index A_x\"") && most.contains("it would find"),
+        "{most}"
+    );
     // Of edges it is still better than going through all nodes.
     let text = "MATCH (a)-[e:R]->(b) WHERE e.v = 1 AND e.w > 300 RETURN b.x AS x";
     assert!(operators(&made, text).contains("SeekEdges"), "{}", operators(&made, text));

@@ -137,6 +137,11 @@ impl EdgeTable {
         self.reverse.get_or_init(|| made_apart(&self.forward))
     }
 
+    /// Whether the rows by targets are there without being made.
+    pub fn has_reverse(&self) -> bool {
+        self.reverse.get().is_some()
+    }
+
     /// The rows that `direction` looks at: forward, reverse; `None` where it looks at neither.
     pub fn sides(&self, direction: crate::Direction) -> Option<(Option<&Adjacency>, Option<&Adjacency>)> {
         let (out, into) = if self.directed {

@@ -59,7 +59,7 @@ pub use rebase::{Touched, rebase};
 pub use renaming::Renaming;
 pub use schema::{Created, Schema, same_place};
 pub use snapshot::{ColumnsByTable, EdgeTest, NodeTest, NumbersByTable, PropertyReader, Snapshot};
-pub use statistics::{ColumnStatistics, DegreeStatistics, Statistics, Triple};
+pub use statistics::{ColumnStatistics, DegreeStatistics, EdgeEnd, Statistics, Triple};
 pub use suspicions::suspicions;
 pub use text::{parse_day, parse_text, parse_whole};
 pub use types::{Field, ValueType};

@@ -12,6 +12,10 @@ use crate::{Adjacency, Base, Column, Dense, Value};
 const SAMPLE: usize = 16_384;
 /// Equi-depth buckets of a histogram.
 const BUCKETS: usize = 32;
+/// Values whose shares are kept by themselves.
+const COMMON: usize = 16;
+/// How many times as often as the mean such a value comes at least.
+const MORE_OFTEN: f64 = 1.25;
 
 /// How many edges of one table run from one node table to another.
 #[derive(Clone, Debug, PartialEq)]
@@ -42,11 +46,20 @@ pub struct ColumnStatistics {
     pub distinct: u64,
     /// Bounds of equally full buckets, least and greatest included; empty where all is null.
     pub bounds: Vec<Value>,
+    /// Values that come more often than others, the most frequent first, each with its share of all rows.
+    pub common: Vec<(Value, f64)>,
 }
+
+/// One of the two ends of the edges of a table: `(table, whether it is the source)`.
+pub type EdgeEnd = (usize, bool);
 
 #[derive(Clone, Debug, Default)]
 pub struct Statistics {
     pub triples: Vec<Triple>,
+    /// By two ends of edge tables: how many pairs of edges meet there at a node. Where nodes with many edges of the
+    /// one have many of the other, that is far more than the means say. Only those that meet at all; none where there
+    /// are too many tables and nodes to count them.
+    pub meetings: HashMap<(EdgeEnd, EdgeEnd), f64>,
     /// Per edge table: out, in.
     pub degrees: Vec<(DegreeStatistics, DegreeStatistics)>,
     /// Per node table, per column name.
@@ -70,6 +83,10 @@ impl Statistics {
                 (DegreeStatistics::of_sources(&t.forward), DegreeStatistics::of_targets(&t.forward))
             }),
         );
+        // Of a base that continues another those of its new tables stay unknown until it is folded.
+        if before.edges.is_empty() {
+            statistics.meetings = meetings(base);
+        }
         statistics.node_columns.extend(nodes.iter().map(|t| columns(&t.columns)));
         statistics.edge_columns.extend(edges.iter().map(|t| columns(&t.columns)));
         statistics
@@ -103,6 +120,51 @@ fn triples_of(base: &Base, edge: usize) -> Vec<Triple> {
         .filter(|&i| counts[i] > 0)
         .map(|i| Triple { from: i / kinds, edge, to: i % kinds, count: counts[i] })
         .collect()
+}
+
+/// Degrees that are held at once to count meetings.
+const MOST_DEGREES: usize = 48 << 20;
+/// Edge tables between whose ends meetings are counted.
+const MOST_TABLES: usize = 64;
+/// Nodes whose meetings are counted at once.
+const NODES_AT_ONCE: usize = 1 << 14;
+
+/// Pairs of edges that meet at a node, by the tables and ends that they meet with.
+fn meetings(base: &Base) -> HashMap<(EdgeEnd, EdgeEnd), f64> {
+    let (tables, nodes) = (base.edges.len(), base.node_count() as usize);
+    if tables == 0 || tables > MOST_TABLES || 2 * tables * nodes > MOST_DEGREES {
+        return HashMap::new();
+    }
+    // By end, then by node: sources first, then targets.
+    let mut degrees = vec![vec![0u32; nodes]; 2 * tables];
+    degrees.par_iter_mut().enumerate().for_each(|(end, degrees)| {
+        let forward = &base.edges[end / 2].forward;
+        match end % 2 {
+            0 => forward.owners().for_each(|node| degrees[node as usize] = forward.row(node).len() as u32),
+            _ => forward.all_neighbours().iter().for_each(|target| degrees[*target as usize] += 1),
+        }
+    });
+    let ends = 2 * tables;
+    let sums = (0..nodes).into_par_iter().step_by(NODES_AT_ONCE).map(|first| {
+        let mut sums = vec![0.0; ends * ends];
+        let mut here: Vec<(usize, f64)> = vec![];
+        for node in first..nodes.min(first + NODES_AT_ONCE) {
+            here.clear();
+            here.extend((0..ends).map(|end| (end, f64::from(degrees[end][node]))).filter(|(_, d)| *d > 0.0));
+            for &(a, of_a) in &here {
+                here.iter().for_each(|&(b, of_b)| sums[a * ends + b] += of_a * of_b);
+            }
+        }
+        sums
+    });
+    let add = |mut a: Vec<f64>, b: Vec<f64>| {
+        a.iter_mut().zip(b).for_each(|(a, b)| *a += b);
+        a
+    };
+    let sums = sums.reduce(|| vec![0.0; ends * ends], add);
+    let end = |at: usize| (at / 2, at.is_multiple_of(2));
+    let met = sums.into_iter().enumerate().filter(|(_, sum)| *sum > 0.0);
+    met.map(|(at, sum)| ((end(at / ends), end(at % ends)), sum)).collect()
 }
 
 impl DegreeStatistics {
@@ -169,12 +231,16 @@ impl ColumnStatistics {
         sample.sort_by(Value::order);
         let mut distinct = 0u64;
         let mut once = 0u64;
+        let mut runs: Vec<(usize, usize)> = vec![];
         let mut start = 0;
         while start < sample.len() {
             let end = start + sample[start..].partition_point(|v| *v == sample[start]);
             let end = end.max(start + 1);
             distinct += 1;
             once += (end - start == 1) as u64;
+            if end - start > 1 {
+                runs.push((end - start, start));
+            }
             start = end;
         }
         // Values seen once are taken to be as rare in the rest of the column (first-order estimate
@@ -195,7 +261,13 @@ impl ColumnStatistics {
                 (0..=buckets).map(|b| sample[(b * (n - 1)) / buckets].clone()).collect()
             }
         };
-        ColumnStatistics { rows: rows as u64, nulls, distinct: estimate, bounds }
+        let mean = seen as f64 / (distinct as f64).max(1.0);
+        runs.retain(|(count, _)| *count as f64 >= mean * MORE_OFTEN);
+        runs.sort_by_key(|(count, first)| (std::cmp::Reverse(*count), *first));
+        runs.truncate(COMMON);
+        let share = |count: usize| count as f64 / looked as f64;
+        let common = runs.into_iter().map(|(count, first)| (sample[first].clone(), share(count))).collect();
+        ColumnStatistics { rows: rows as u64, nulls, distinct: estimate, bounds, common }
     }
 
     /// Share of the rows that equal `value` (or an unknown value).
@@ -209,7 +281,14 @@ impl ColumnStatistics {
         {
             return 0.0;
         }
-        (self.rows - self.nulls) as f64 / self.rows as f64 / self.distinct as f64
+        let filled = (self.rows - self.nulls) as f64 / self.rows as f64;
+        let Some(value) = value else { return filled / self.distinct as f64 };
+        if let Some((_, share)) = self.common.iter().find(|(common, _)| common.order(value).is_eq()) {
+            return *share;
+        }
+        let of_common: f64 = self.common.iter().map(|(_, share)| share).sum();
+        let others = (self.distinct as f64 - self.common.len() as f64).max(1.0);
+        (filled - of_common).max(0.0) / others
     }
 
     /// Share of the rows less than `value`, from the histogram.
@@ -218,7 +297,28 @@ impl ColumnStatistics {
             return 0.33;
         }
         let below = self.bounds.partition_point(|b| b.order(value).is_lt());
-        let within = below as f64 / self.bounds.len() as f64;
-        within * (self.rows - self.nulls) as f64 / self.rows as f64
+        // Between two bounds numbers and times are taken to lie evenly.
+        let part = match (below.checked_sub(1).and_then(|at| self.bounds.get(at)), self.bounds.get(below)) {
+            (Some(low), Some(high)) => match (number(low), number(value), number(high)) {
+                (Some(low), Some(value), Some(high)) if high > low => (value - low) / (high - low),
+                _ => 0.5,
+            },
+            _ => 0.0,
+        };
+        let within = match below {
+            0 => 0.0,
+            below => ((below - 1) as f64 + part) / (self.bounds.len() - 1) as f64,
+        };
+        within.min(1.0) * (self.rows - self.nulls) as f64 / self.rows as f64
+    }
+}
+
+/// Where a value lies among its kind, where that can be said.
+fn number(value: &Value) -> Option<f64> {
+    match value {
+        Value::Int(i) => Some(*i as f64),
+        Value::Float(f) => Some(*f),
+        Value::Date(date) => Some(f64::from(chrono::Datelike::num_days_from_ce(date))),
+        _ => None,
     }
 }

@@ -74,7 +74,7 @@ impl Planner<'_> {
                 to: step.to,
                 forward: forward.then(|| cost(false)),
                 backward: backward.then(|| cost(true)),
-                closing: all / self.node_total(&graph.nodes[step.to].labels).max(1.0),
+                closing: all / self.node_total(&self.labels_of(&graph.nodes[step.to])).max(1.0),
                 is_edge: matches!(step.kind, StepKind::Edge { .. }),
             }
         };

@@ -283,6 +283,16 @@ impl Planner<'_> {
 
     /// A query that sees the rows of `outer`, their columns as `seen` names them.
     fn within(&mut self, outer: &PlanNode, seen: &Schema, query: &Query, exists: bool) -> Outcome<Within> {
+        // What it names itself is gone behind it.
+        let (known, found) = (self.known.clone(), self.found.clone());
+        let planned = self.plan_within(outer, seen, query, exists);
+        (self.known, self.found) = (known, found);
+        planned
+    }
+
+    fn plan_within(
+        &mut self, outer: &PlanNode, seen: &Schema, query: &Query, exists: bool,
+    ) -> Outcome<Within> {
         let reads = query_variables(query);
         let correlated = seen.visible().any(|(_, v)| reads.contains(&v.name)) || reads.contains("*");
         if correlated

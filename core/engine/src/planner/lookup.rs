@@ -355,13 +355,29 @@ impl Planner<'_> {
         let pattern = b.graph.nodes[node].clone();
         let definition = self.scope.keys[key].clone();
         let mut values = vec![];
+        let mut given = Some(vec![]);
         for (property, &c) in definition.properties.iter().zip(conditions) {
             let expression = b.graph.conditions[c].expression.clone();
             if let Some(value) = key_value(&expression, &pattern.name, property) {
                 values.push(self.compile(value, &input.schema)?);
+                let known = match &value.kind {
+                    ExpressionKind::Literal(value) => Some(value.clone()),
+                    ExpressionKind::Parameter(name) => self.parameters.peek(name),
+                    _ => None,
+                };
+                given = given.zip(known).map(|(mut given, known)| {
+                    given.push(known);
+                    given
+                });
             }
             b.graph.conditions[c].done = true;
         }
+        // What it leads to is estimated for this very node; another value of a parameter is served all the same.
+        let found = given.filter(|given| given.len() == definition.properties.len());
+        match found.and_then(|given| self.scope.seek(key, &given)) {
+            Some(node) => self.found.insert(pattern.name.clone(), node),
+            None => self.found.remove(&pattern.name),
+        };
         let mut schema = input.schema.clone();
         schema.push(pattern.name.clone(), VariableKind::Node);
         let (compiled, shown_conditions, _) = self.take_conditions(&schema, b)?;

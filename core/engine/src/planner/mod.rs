@@ -12,12 +12,14 @@ mod pattern;
 mod procedure;
 mod program;
 mod result;
+mod sampling;
 mod searches;
 
-use std::collections::BTreeSet;
+use std::cell::RefCell;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
-use graphodrome_graph::{LabelSet, Snapshot};
+use graphodrome_graph::{Dense, Element, LabelExpression, LabelSet, Snapshot};
 use graphodrome_language::ast::*;
 use graphodrome_language::{
     Diagnostic, VariableKind, clause_variables, expression_variables, pattern_variables,
@@ -49,6 +51,12 @@ pub(crate) struct Planner<'p> {
     /// Subqueries of the changing statement that is planned: where their values are.
     current: Computed,
     rules: Rules,
+    /// What repeated edges lead to, as it was tried out.
+    growths: RefCell<Vec<(sampling::Repeated, Option<sampling::Growth>)>>,
+    /// Nodes that keys have found for the values given.
+    found: HashMap<Arc<str>, Dense>,
+    /// What is known of variables of patterns: what they are, and their labels.
+    known: HashMap<Arc<str>, (Element, Option<LabelExpression>)>,
 }
 
 /// How many elements a version has, by label set.
@@ -94,7 +102,20 @@ impl<'p> Planner<'p> {
         rules: Rules,
     ) -> Self {
         let current = vec![];
-        Planner { scope, parameters, text, counts, next_id: 0, next_name: 0, next_table: 0, current, rules }
+        Planner {
+            scope,
+            parameters,
+            text,
+            counts,
+            next_id: 0,
+            next_name: 0,
+            next_table: 0,
+            current,
+            rules,
+            growths: RefCell::default(),
+            found: HashMap::new(),
+            known: HashMap::new(),
+        }
     }
 
     fn may(&self, rule: Rule) -> bool {
@@ -268,15 +289,19 @@ impl<'p> Planner<'p> {
         let mut share = 1.0;
         for condition in &conditions {
             compiled.push(self.compiler(&node.schema, &computed).expression(condition)?);
-            share *= 0.4;
+            share *= self.filter_share(condition);
         }
         let shown = conditions.iter().map(|c| self.shown(c)).collect::<Vec<_>>().join(" AND ");
         let schema = node.schema.clone();
         let estimate = Estimate {
             rows: (node.estimate.rows * share).max(1.0),
             cost: node.estimate.cost + node.estimate.rows,
-            basis: Basis::Guess,
-            source: "a guess of 40 % a condition".into(),
+            basis: if conditions.iter().all(|c| self.is_counted(c)) {
+                Basis::Histogram
+            } else {
+                Basis::Guess
+            },
+            source: format!("{:.3} % pass", share * 100.0),
         };
         Ok(self.node(Filter { conditions: compiled, shown }, vec![node], schema, estimate))
     }

@@ -47,6 +47,17 @@ fn start_at(node: &PatternNode) -> String {
     format!("start at {}", show_node(node))
 }
 
+/// What there was to choose from besides, and that this was chosen.
+fn choose_among(node: &mut PlanNode, starts: Vec<Alternative>) {
+    let others = std::mem::replace(&mut node.alternatives, starts);
+    node.alternatives.extend(others);
+    if !node.alternatives.is_empty() && node.alternatives.iter().all(|a| !a.chosen) {
+        let cost = node.estimate.cost;
+        node.alternatives
+            .insert(0, Alternative::chosen("every node", cost, "nothing leaves out enough of them"));
+    }
+}
+
 impl Planner<'_> {
     pub(super) fn graph_pattern(
         &mut self, input: PlanNode, pattern: &GraphPattern, usage: Use,
@@ -75,6 +86,14 @@ impl Planner<'_> {
                 }
             }
         }
+        for step in &mut graph.steps {
+            if let StepKind::Search(search) = &mut step.kind {
+                let named = search.variables.iter().map(|v| &v.outside).chain([&search.path]);
+                let wanted = |name: &Arc<str>| usage.needed.contains(name) || usage.needed.contains("*");
+                search.ends_only = !usage.multiplicity && !named.into_iter().any(wanted);
+            }
+        }
+        self.remember(&graph);
         let done = vec![false; graph.steps.len()];
         let costs = self.step_costs(&graph);
         let mut builder = Builder { graph: &mut graph, usage: &usage, done, order: vec![], costs };
@@ -214,12 +233,12 @@ impl Planner<'_> {
             // Another part: on its own, then joined.
             if node.plan.name() == "OneRow" {
                 node = self.scan(start, b)?;
-                node.alternatives.extend(starts);
+                choose_among(&mut node, starts);
                 node = self.ready_conditions(node, b)?;
                 continue;
             }
             let mut other = self.scan(start, b)?;
-            other.alternatives.extend(starts);
+            choose_among(&mut other, starts);
             let mut other = self.ready_conditions(other, b)?;
             while let Some((step, from_right)) = self.next_step_within(&other.schema, &node.schema, b) {
                 other = self.step(other, step, from_right, b)?;
@@ -381,7 +400,7 @@ impl Planner<'_> {
     /// Rows per row of a step between two bound nodes.
     pub(super) fn closing(&self, step: &PatternStep, b: &Builder<'_>) -> f64 {
         let (factor, _) = self.fan_out(step, false, &b.graph.nodes, &[]);
-        factor / self.node_total(&b.graph.nodes[step.to].labels).max(1.0)
+        factor / self.node_total(&self.labels_of(&b.graph.nodes[step.to])).max(1.0)
     }
 
     fn next_step(&self, schema: &Schema, b: &Builder<'_>) -> Option<(usize, bool)> {
@@ -531,13 +550,30 @@ impl Planner<'_> {
         let from = slot_of(&input.schema, &near_node.name)?;
         let bound = input.schema.slot(&far_node.name);
         let (fan_out, looked) = self.fan_out(pattern, from_right, &b.graph.nodes, &b.graph.conditions);
+        // How it came to the node says more of its edges than the mean of all nodes.
+        let led_here = (0..b.done.len()).find(|&i| {
+            let before = &b.graph.steps[i];
+            let other = matches!(&before.kind, StepKind::Edge { name: of_before, .. } if of_before != name);
+            b.done[i] && other && (before.from == near) != (before.to == near)
+        });
+        let degree = led_here
+            .and_then(|i| self.met_by(&b.graph.steps[i], (pattern, from_right), near, b.graph.repeatable));
+        let own = self.found.get(&near_node.name).copied();
+        let own = own.and_then(|node| self.degree_of(node, (pattern, from_right)));
+        let (fan_out, looked, basis) = match (own, degree) {
+            (Some(own), _) if looked > 0.0 => {
+                (fan_out * own / looked, own, "those of the node that the key finds")
+            }
+            (None, Some(met)) if looked > 0.0 => (fan_out * met / looked, met, "how often such edges meet"),
+            _ => (fan_out, looked, "the counts of label triples"),
+        };
         let closing = self.closing(pattern, b);
         let mut schema = input.schema.clone();
         schema.push(name.clone(), VariableKind::Edge);
         let rows = input.estimate.rows;
         let (left, right) = (show_node(&b.graph.nodes[pattern.from]), show_node(&b.graph.nodes[pattern.to]));
         let shown = format!("{left}{}{right}", pattern.shown);
-        let source = format!("{fan_out:.2} edges a node, from the counts of label triples");
+        let source = format!("{fan_out:.2} edges a node, from {basis}");
         if let Some(to) = bound
             && !self.may(Rule::ProbeEdge)
         {

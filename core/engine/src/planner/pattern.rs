@@ -49,6 +49,8 @@ pub(super) struct SearchStep {
     pub variables: Vec<SearchVariable>,
     /// One match may be found in several ways, and counts once.
     pub ambiguous: bool,
+    /// Nobody asks for its paths, nor how many there are: an estimate counts ends.
+    pub ends_only: bool,
 }
 
 /// A variable that a search binds.
@@ -484,6 +486,7 @@ impl Planner<'_> {
             path: self.hidden("path"),
             variables,
             ambiguous,
+            ends_only: false,
         };
         let kind = StepKind::Search(Box::new(step));
         graph.steps.push(PatternStep { from, to, kind, shown, needs: BTreeSet::new() });

@@ -70,6 +70,24 @@ impl Planner<'_> {
             true => all_variables(&input.schema, around.outer),
             false => result.items.clone(),
         };
+        let projected = self.result_of(input, result, &items, around)?;
+        // From here on a name is what the item was.
+        let (known, found) = (std::mem::take(&mut self.known), std::mem::take(&mut self.found));
+        for item in &items {
+            let ExpressionKind::Variable(name) = &item.expression.kind else { continue };
+            if let Some(of) = known.get(name) {
+                self.known.insert(item.name.clone(), of.clone());
+            }
+            if let Some(node) = found.get(name) {
+                self.found.insert(item.name.clone(), *node);
+            }
+        }
+        Ok(projected)
+    }
+
+    fn result_of(
+        &mut self, input: PlanNode, result: &Return, items: &[ReturnItem], around: &Around,
+    ) -> Outcome<Projected> {
         let is_aggregate = |e: &Expression| has_row_aggregate(e, &input.schema);
         let grouped = result.group_by.is_some()
             || result.having.is_some()
@@ -77,7 +95,7 @@ impl Planner<'_> {
             || result.page.order.iter().any(|k| is_aggregate(&k.expression));
         let outer = Schema { variables: input.schema.variables[..around.outer].to_vec() };
         let (mut node, mut computed) = if grouped {
-            let (node, computed) = self.group(input, result, &items)?;
+            let (node, computed) = self.group(input, result, items)?;
             self.beside_outer(node, computed, outer)
         } else {
             let keys = result.page.order.iter().map(|k| &k.expression);
@@ -124,12 +142,13 @@ impl Planner<'_> {
             self.project(node, &before, &sooner, &computed, grouped)?;
         let schema = node.schema.clone();
         if result.distinct {
-            let estimate = Estimate {
-                rows: (node.estimate.rows * 0.5).max(1.0),
-                cost: node.estimate.cost + node.estimate.rows,
-                basis: Basis::Guess,
-                source: "a guess of half".into(),
+            let keys: Vec<&Expression> = sooner.iter().map(|item| &item.expression).collect();
+            let (rows, basis, source) = match self.distinct_rows(node.estimate.rows, &keys) {
+                Some(rows) => (rows, Basis::Histogram, "the distinct values of its columns"),
+                None => (node.estimate.rows * 0.5, Basis::Guess, "a guess of half"),
             };
+            let cost = node.estimate.cost + node.estimate.rows;
+            let estimate = Estimate { rows: rows.max(1.0), cost, basis, source: source.into() };
             let plan = Distinct { slots: slots.clone(), shown: shown.clone() };
             node = self.node(plan, vec![node], schema.clone(), estimate);
         }
@@ -351,16 +370,17 @@ impl Planner<'_> {
             format!("by {}", names.join(", "))
         };
         let rows = input.estimate.rows;
-        let estimate = Estimate {
-            rows: if keys.is_empty() { 1.0 } else { rows.sqrt().max(1.0) },
-            cost: input.estimate.cost + rows,
-            basis: if keys.is_empty() { Basis::Fact } else { Basis::Guess },
-            source: if keys.is_empty() {
-                "one row".into()
-            } else {
-                "the square root of the input's rows".into()
-            },
+        let cost = input.estimate.cost + rows;
+        let of_keys: Vec<Expression> = keys
+            .iter()
+            .map(|(kind, _)| Expression { kind: kind.clone(), span: Default::default() })
+            .collect();
+        let (rows, basis, source) = match self.distinct_rows(rows, &of_keys.iter().collect::<Vec<_>>()) {
+            _ if keys.is_empty() => (1.0, Basis::Fact, "one row"),
+            Some(rows) => (rows, Basis::Histogram, "the distinct values of its keys"),
+            None => (rows.sqrt(), Basis::Guess, "a guess: the square root of the input's rows"),
         };
+        let estimate = Estimate { rows: rows.max(1.0), cost, basis, source: source.into() };
         if self.may(Rule::CountOfBound) {
             count_rows(&input, &mut specs);
         }

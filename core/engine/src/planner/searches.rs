@@ -3,7 +3,7 @@
 
 use std::sync::Arc;
 
-use graphodrome_graph::Direction;
+use graphodrome_graph::{Direction, Element};
 use graphodrome_language::ast::*;
 use graphodrome_language::{Diagnostic, VariableKind, expression_variables};
 
@@ -86,6 +86,8 @@ impl Planner<'_> {
             false => None,
         };
         let (fan_out, looked) = self.fan_out(&pattern, from_right, &b.graph.nodes, &b.graph.conditions);
+        let growth = self.growth_of(&pattern, from_right, &b.graph.nodes);
+        let passing = self.share(&far_node.name, &far_node.labels, &b.graph.conditions, Element::Node);
 
         // The end node's conditions are tested where it is found.
         let mut target_schema = input.schema.clone();
@@ -158,10 +160,23 @@ impl Planner<'_> {
         if to.is_none() {
             schema.push(far_node.name.clone(), VariableKind::Node);
         }
-        let everything = self.node_total(&far_node.labels).max(1.0);
-        let distinct = fan_out.min(everything);
-        let one_end = looked.min(self.edge_total(&None).max(1.0));
+        let everything = self.node_total(&self.labels_of(&far_node)).max(1.0);
+        // For each end once, and for every path.
+        let (distinct, one_end) = match growth {
+            Some(growth) => (growth.ends * passing, growth.looked_for_ends),
+            None => (fan_out.min(everything), looked.min(self.edge_total(&None).max(1.0))),
+        };
+        let (fan_out, looked) = match growth {
+            Some(growth) => (growth.paths * passing, growth.looked_for_paths),
+            None => (fan_out, looked),
+        };
         let both_ends = 2.0 * one_end.sqrt();
+        let bound_end = (distinct / everything).clamp(0.01, 1.0);
+        let (basis, tried) = match growth {
+            Some(growth) if growth.tried => (Basis::Sample, "tried from a few nodes"),
+            Some(_) => (Basis::Sample, "tried from a few nodes as far as a few thousand edges go"),
+            None => (Basis::Degrees, "from mean degrees"),
+        };
         // How many paths there are to an end does not matter: nobody looks, or one is asked for.
         let ends_only = match search.search {
             PathSearch::All => {
@@ -188,12 +203,12 @@ impl Planner<'_> {
         if reachable {
             let trails_only = spec.mode == PathMode::Trail;
             let end_once = self.may(Rule::EndOnce);
-            let (cost, result) = if to.is_some() { (both_ends, 0.5) } else { (one_end, distinct) };
+            let (cost, result) = if to.is_some() { (both_ends, bound_end) } else { (one_end, distinct) };
             let estimate = Estimate {
                 rows: (rows * result).max(0.1),
                 cost: input.estimate.cost + rows * cost,
-                basis: Basis::Degrees,
-                source: format!("{one_end:.0} edges from one end, from mean degrees"),
+                basis,
+                source: format!("{one_end:.0} edges from one end, {tried}"),
             };
             let spec_max = spec.max;
             let mut node = self.node(Reach { spec, trails_only, end_once }, vec![input], schema, estimate);
@@ -237,23 +252,32 @@ impl Planner<'_> {
                     None => (one_end, vec![]),
                 },
             };
-            let result = if to.is_some() { 1.0 } else { distinct };
+            let of_quota = match quota {
+                // As many as there are, up to what is asked for.
+                Quota::First(k) => (k as f64).min((fan_out / distinct.max(1e-9)).max(1.0)),
+                Quota::Groups(_) => 1.0,
+            };
+            let result = of_quota * if to.is_some() { bound_end } else { distinct };
             let estimate = Estimate {
                 rows: (rows * result).max(0.1),
                 cost: input.estimate.cost + rows * cost,
-                basis: Basis::Degrees,
-                source: format!("{one_end:.0} edges from one end, from mean degrees"),
+                basis,
+                source: format!("{one_end:.0} edges from one end, {tried}"),
             };
             let mut node = self.node(plan, vec![input], schema, estimate);
             node.alternatives.extend(alternatives);
             return Ok(node);
         }
-        let result = if to.is_some() { fan_out / everything } else { fan_out };
+        let result = match growth {
+            Some(growth) if near == far => growth.rings,
+            _ if to.is_some() => fan_out / everything,
+            _ => fan_out,
+        };
         let estimate = Estimate {
             rows: (rows * result).max(0.1),
             cost: input.estimate.cost + rows * looked,
-            basis: Basis::Degrees,
-            source: format!("{looked:.0} edges a row, from mean degrees"),
+            basis,
+            source: format!("{looked:.0} edges a row, {tried}"),
         };
         let guided = self.may(Rule::GuidedSearch);
         Ok(self.node(SearchPaths { spec, guided }, vec![input], schema, estimate))

@@ -39,6 +39,8 @@ pub enum Basis {
     Degrees,
     /// How a property's values are spread.
     Histogram,
+    /// A few nodes that it was tried from.
+    Sample,
     /// It follows from the inputs' estimates.
     Input,
     /// Nothing is known.

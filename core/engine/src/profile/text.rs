@@ -179,6 +179,7 @@ fn basis(basis: Basis) -> &'static str {
         Basis::Count => "counts",
         Basis::Degrees => "degrees",
         Basis::Histogram => "a histogram",
+        Basis::Sample => "a sample",
         Basis::Input => "the inputs",
         Basis::Guess => "a guess",
     }

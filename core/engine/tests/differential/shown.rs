@@ -77,7 +77,11 @@ fn every_profile_adds_up_compares_with_itself_and_keeps_its_width() {
             let comparison = compare(&plain, &tree);
             others += usize::from(!comparison.same_plan);
             let of = |change| comparison.operators.iter().filter(|o| o.change == change).count();
-            assert_eq!(of(Change::Removed) + of(Change::Same) + of(Change::Changed), plain.walk().len(), "{at}");
+            assert_eq!(
+                of(Change::Removed) + of(Change::Same) + of(Change::Changed),
+                plain.walk().len(),
+                "{at}"
+            );
             assert_eq!(of(Change::Added) + of(Change::Same) + of(Change::Changed), all.len(), "{at}");
             let back = compare(&tree, &plain);
             assert_eq!((back.work.0, back.work.1), (comparison.work.1, comparison.work.0), "{at}");
@@ -89,7 +93,11 @@ fn every_profile_adds_up_compares_with_itself_and_keeps_its_width() {
             for shown in [render_plan(&with.plan(), &[], &options), render_profile(&tree, &[], &options)] {
                 let deepest = all.iter().map(|(depth, t)| 3 * depth + t.operator.len()).max().unwrap();
                 // A name with its rails and figures is never broken.
-                assert!(widest(&shown) <= 100.max(deepest + 70), "{at}\n{} {deepest}\n{shown}", widest(&shown));
+                assert!(
+                    widest(&shown) <= 100.max(deepest + 70),
+                    "{at}\n{} {deepest}\n{shown}",
+                    widest(&shown)
+                );
             }
         }
     }

@@ -27,6 +27,7 @@ pub fn config(options: &ServeOptions) -> Config {
             session_idle: Duration::from_secs(options.session_idle_seconds),
             slow_after: (options.slow_ms > 0).then(|| Duration::from_millis(options.slow_ms)),
             slow_per_minute: options.slow_per_minute,
+            otlp_url: options.otlp_url.clone(),
             runs: RunLimits { most: options.keep_runs, days: options.keep_run_days },
         },
     }

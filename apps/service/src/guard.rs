@@ -8,6 +8,7 @@ use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 
 use crate::problem::Problem;
+use crate::traces::TraceParent;
 use crate::who;
 
 fn is_loopback_host(host: &str) -> bool {
@@ -61,7 +62,8 @@ pub async fn check(request: extract::Request, next: Next) -> Response {
         return problem.into_response();
     }
     let client = who::named_by(request.headers());
-    let mut response = who::asked_by(client, next.run(request)).await;
+    let trace = TraceParent::of(request.headers());
+    let mut response = who::traced(trace, who::asked_by(client, next.run(request))).await;
     mark(response.headers_mut());
     response
 }

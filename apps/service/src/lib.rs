@@ -18,6 +18,7 @@ mod serve;
 mod sessions;
 mod slow;
 mod state;
+mod traces;
 mod values;
 mod who;
 
@@ -79,7 +80,11 @@ impl Service {
             Ok(catalog) => catalog,
             Err(error) => return Err(error.into()),
         };
-        let app = Arc::new(App::new(catalog, config.limits));
+        let mut app = App::new(catalog, config.limits);
+        if let Some(url) = &app.limits.otlp_url {
+            app.traces = Some(traces::Traces::to(url)?);
+        }
+        let app = Arc::new(app);
         Ok(Service { app, listener, server })
     }
 

@@ -142,6 +142,7 @@ fn is_small_query(app: &App, request: &Request<Incoming>) -> bool {
         && request.uri().path() == routes::QUERY
         && text(headers, &header::CONTENT_TYPE) == Some("application/json")
         && !headers.contains_key(header::ACCEPT_ENCODING)
+        && !headers.contains_key("traceparent")
         && text(headers, &header::CONTENT_LENGTH)
             .and_then(|length| length.parse().ok())
             .is_some_and(|length: usize| length <= SMALL_BODY.min(app.limits.body_bytes))

@@ -20,6 +20,7 @@ use crate::routes::Backups;
 use crate::running::{Entry, Registry, RunningKind};
 use crate::sessions::Sessions;
 use crate::slow::SlowLog;
+use crate::traces::Traces;
 
 #[derive(Clone, Debug)]
 pub struct ServiceLimits {
@@ -48,6 +49,8 @@ pub struct ServiceLimits {
     pub slow_per_minute: u32,
     /// How many profiles stay, and how long.
     pub runs: RunLimits,
+    /// Where spans of queries are sent (OTLP over HTTP), such as `http://127.0.0.1:4318`.
+    pub otlp_url: Option<String>,
 }
 
 impl Default for ServiceLimits {
@@ -67,6 +70,7 @@ impl Default for ServiceLimits {
             slow_after: Some(Duration::from_secs(1)),
             slow_per_minute: 10,
             runs: RunLimits::default(),
+            otlp_url: None,
         }
     }
 }
@@ -155,6 +159,7 @@ pub struct App {
     pub running: Registry,
     /// Profiles of queries that took long.
     pub slow: SlowLog,
+    pub traces: Option<Traces>,
     pub backups: Backups,
     stopped: Notify,
     draining: std::sync::atomic::AtomicBool,
@@ -174,6 +179,7 @@ impl App {
             plans: Mutex::default(),
             running: Registry::default(),
             slow: SlowLog::default(),
+            traces: None,
             backups: Backups::default(),
             stopped: Notify::new(),
             draining: Default::default(),

@@ -4,11 +4,14 @@ use std::sync::Arc;
 
 use axum::http::{HeaderMap, header};
 
+use crate::traces::TraceParent;
+
 /// Characters of a name that are kept.
 const MOST: usize = 80;
 
 tokio::task_local! {
     static CLIENT: Arc<str>;
+    static TRACE: Option<TraceParent>;
 }
 
 /// The person that a request names (From, RFC 9110), otherwise its program.
@@ -28,6 +31,16 @@ pub fn named_by(headers: &HeaderMap) -> Arc<str> {
 /// Answers a request as one of this client.
 pub async fn asked_by<T>(client: Arc<str>, answer: impl Future<Output = T>) -> T {
     CLIENT.scope(client, answer).await
+}
+
+/// Answers a request as a part of this trace.
+pub async fn traced<T>(trace: Option<TraceParent>, answer: impl Future<Output = T>) -> T {
+    TRACE.scope(trace, answer).await
+}
+
+/// The trace that this request is a part of.
+pub fn trace() -> Option<TraceParent> {
+    TRACE.try_with(|trace| *trace).ok().flatten()
 }
 
 /// The client whose request this is.

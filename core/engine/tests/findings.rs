@@ -123,7 +123,7 @@ fn a_hub_is_named_by_its_hop() {
     let (planned, ran) = findings(&snapshot, through);
     assert!(!rules(&planned).contains(&"hub"), "a plan has not seen it");
     let hub = ran.iter().find(|f| f.rule == "hub").expect("no hub");
-    assert!(hub.message.contains("2,000 edges"), "{hub:?}");
+    assert!(hub.message.contains("2,000 edges") && hub.message.contains("node :Hub"), "{hub:?}");
     let along = "MATCH (s:Stop WHERE s.x < 40)-[:NEXT]->{1,400}(t) RETURN DISTINCT t.x";
     assert!(!rules(&findings(&snapshot, along).1).contains(&"hub"));
 }
@@ -142,4 +142,41 @@ fn many_paths_are_told_once_they_were_made() {
     assert!(many.message.contains("paths were made one by one"), "{many:?}");
     let ends = "MATCH (s:Stop WHERE s.x < 80)-[e:NEXT|TO|SERVES]->{1,3}(t) RETURN COUNT(DISTINCT t) AS m";
     assert!(!rules(&findings(&snapshot, ends).1).contains(&"many-paths"));
+}
+
+#[test]
+fn a_condition_that_throws_away_most_paths_is_asked_to_stand_within() {
+    let snapshot = graph();
+    let late = "MATCH p = ANY SHORTEST (s:Stop WHERE s.x < 20)-[:NEXT|TO|SERVES]->+(t:Stop) FILTER SIZE(NODES(p)) = 2 RETURN s.x, t.x";
+    let (planned, ran) = findings(&snapshot, late);
+    assert!(!rules(&planned).contains(&"late-condition"), "a plan has not seen it");
+    let found = ran.iter().find(|f| f.rule == "late-condition").expect("no late-condition");
+    assert!(found.message.contains("passed") && found.operator == "Filter", "{found:?}");
+    // Where it bounds the search there is nothing to throw away, and the rows are the same.
+    let early =
+        "MATCH p = ANY SHORTEST (s:Stop WHERE s.x < 20)-[:NEXT|TO|SERVES]->{1,1}(t:Stop) RETURN s.x, t.x";
+    assert!(!rules(&findings(&snapshot, early).1).contains(&"late-condition"));
+    // Most of them pass.
+    let most = "MATCH p = ANY SHORTEST (s:Stop WHERE s.x < 20)-[:NEXT|TO|SERVES]->+(t:Stop) FILTER SIZE(NODES(p)) > 1 RETURN s.x, t.x";
+    assert!(!rules(&findings(&snapshot, most).1).contains(&"late-condition"));
+}
+
+#[test]
+fn whole_elements_are_told_where_they_are_many_and_wide() {
+    let wide = |properties: usize| {
+        let mut transaction = Transaction::new(Snapshot::empty(None).unwrap());
+        for x in 0..200 {
+            let properties =
+                (0..properties).map(|p| (format!("p{p}").as_str().into(), Value::Int(x))).collect();
+            transaction.insert_node(NewNode { labels: label_set(["Stop"]), properties }).unwrap();
+        }
+        folded(&transaction.finish().unwrap().0)
+    };
+    let all = "MATCH (a:Stop), (b:Stop) RETURN a, b.p0";
+    let told =
+        |snapshot: &Snapshot, text: &str| rules(&findings(snapshot, text).1).contains(&"whole-elements");
+    assert!(told(&wide(6), all));
+    assert!(!told(&wide(2), all), "few properties");
+    assert!(!told(&wide(6), "MATCH (a:Stop), (b:Stop) RETURN a.p1, b.p0"), "no elements");
+    assert!(!told(&wide(6), "MATCH (a:Stop) RETURN a"), "few rows");
 }

@@ -48,7 +48,7 @@ impl Run {
         let arrived = Instant::now();
         let (run, ready) = self.prepared(snapshot).await?;
         let limits = entry.cancellable(run.limits.clone());
-        if ready.prepared.cost() < BRIEF_COST {
+        if ready.prepared.cost() < BRIEF_COST && !run.is_traced() {
             let brief = Limits { brief: Some(BRIEF), ..limits.clone() };
             match run.make(&ready, brief, wait, format) {
                 Err(Stopped::Diagnostic(d)) if d.code == Code::NOT_BRIEF => {}

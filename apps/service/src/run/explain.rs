@@ -377,25 +377,33 @@ fn run_through(execution: &mut Execution<'_>, text: &str) -> Result<Option<Diagn
 }
 
 impl super::Run {
-    /// A run has come to its end: where it took long its profile is kept.
+    /// A run has come to its end: where it took long its profile is kept, and its spans are sent where somebody
+    /// collects them.
     pub(super) fn ended(
         &self, ready: &super::Ready, execution: &Execution<'_>, wait: f64, error: Option<&Diagnostic>,
     ) {
         if !execution.has_profile() {
             return;
         }
-        let Some(after) = self.app.limits.slow_after else { return };
-        let took = execution.summary().execute_us;
+        let App { limits, slow, traces, .. } = &*self.app;
         let graph = &self.graph.name;
-        if took < microseconds(after)
-            || !self.app.slow.admits(graph, self.app.limits.slow_per_minute, Instant::now())
-        {
+        let took = execution.summary().execute_us;
+        let is_slow = limits.slow_after.is_some_and(|after| took >= microseconds(after))
+            && slow.admits(graph, limits.slow_per_minute, Instant::now());
+        // Where the trace is somebody's, they say whether it is recorded.
+        let traces = traces.as_ref().filter(|_| self.trace.is_none_or(|trace| trace.sampled));
+        if !is_slow && traces.is_none() {
             return;
         }
         let phases = self.phases(ready, wait);
         let error = error.map(|error| QueryError::new(error, &self.text));
         let answer = ProfileAnswer::of(graph, &self.text, &phases, &ready.prepared, execution, error);
-        super::keeping::keep_slow(self, answer);
+        if let Some(traces) = traces {
+            traces.query(self.trace, &self.text, &answer);
+        }
+        if is_slow {
+            super::keeping::keep_slow(self, answer);
+        }
     }
 }
 

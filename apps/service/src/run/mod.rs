@@ -31,6 +31,7 @@ use crate::problem::Problem;
 use crate::running::RunningKind;
 use crate::sessions::{OpenTransaction, Session};
 use crate::state::App;
+use crate::traces::TraceParent;
 use crate::values;
 use crate::who;
 
@@ -380,8 +381,9 @@ struct Run {
     keep: bool,
     /// On a state that only a transaction sees: nothing known of others is true of it.
     isolated: bool,
-    /// Who asked.
+    /// Who asked, and the trace that it is a part of.
     client: Arc<str>,
+    trace: Option<TraceParent>,
     runtime: tokio::runtime::Handle,
 }
 
@@ -403,6 +405,7 @@ impl Run {
             keep: false,
             isolated: false,
             client: who::client(),
+            trace: who::trace(),
             runtime: tokio::runtime::Handle::current(),
         }
     }
@@ -461,6 +464,11 @@ impl Run {
             Some(left) => Ok(Limits { time: Some(left), ..limits.clone() }),
             None => Err(time_is_up(time)),
         }
+    }
+
+    /// Whether its spans are wanted, so that it takes its times however brief it is.
+    fn is_traced(&self) -> bool {
+        self.app.traces.is_some() && self.trace.is_some_and(|trace| trace.sampled)
     }
 
     /// A plan for this snapshot: one made before, or a new one.

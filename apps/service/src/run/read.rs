@@ -41,6 +41,7 @@ impl Run {
         };
         let limits = entry.cancellable(run.limits.clone());
         if ready.prepared.cost() < BRIEF_COST
+            && !run.is_traced()
             && let Some(body) = run.brief(&ready, format, run.limits_after(arrived, &limits)?, 0.0)?
         {
             entry.finish();

@@ -2,7 +2,7 @@
 
 use super::{Look, Reason, times};
 
-const FACTOR: f64 = 30.0;
+const FACTOR: f64 = 10.0;
 const FEWEST: f64 = 1_000.0;
 
 pub(super) fn find(look: &Look<'_>) -> Option<Reason> {

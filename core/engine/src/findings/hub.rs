@@ -1,6 +1,7 @@
 //! One hop of a search did most of its work, at a node with very many edges.
 
 use super::{Look, Reason, times};
+use crate::profile::in_words;
 
 const FEWEST: u64 = 2_000;
 const SHARE: f64 = 0.4;
@@ -19,11 +20,12 @@ pub(super) fn find(look: &Look<'_>) -> Option<Reason> {
     }
     Reason::new(
         format!(
-            "hop {} looked at {} of {} ({:.0} %): one node there has {}",
+            "hop {} looked at {} of {} ({:.0} %): {} has {}",
             widest.hop,
             widest.edges_looked,
             times(all, "edge"),
             share * 100.0,
+            in_words(widest.largest, look.snapshot),
             times(widest.largest_degree, "edge")
         ),
         "stay off such nodes with a condition on the edge or its ends within the repetition, name fewer edge labels, or bound the hops",

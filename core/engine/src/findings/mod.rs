@@ -5,9 +5,11 @@ mod any_direction;
 mod cross_join;
 mod estimate_off;
 mod hub;
+mod late_condition;
 mod many_paths;
 mod no_label;
 mod no_lookup;
+mod whole_elements;
 
 use graphodrome_graph::{Snapshot, Value};
 use serde::{Deserialize, Serialize};
@@ -57,9 +59,11 @@ const FINDERS: &[(&str, Finder)] = &[
     ("no-lookup", no_lookup::find),
     ("no-label", no_label::find),
     ("cross-join", cross_join::find),
-    ("any-direction", any_direction::find),
-    ("hub", hub::find),
     ("many-paths", many_paths::find),
+    ("late-condition", late_condition::find),
+    ("hub", hub::find),
+    ("any-direction", any_direction::find),
+    ("whole-elements", whole_elements::find),
     ("estimate-off", estimate_off::find),
 ];
 

@@ -154,6 +154,10 @@ impl Planner<'_> {
         below = self.node(merge, vec![below], schema, estimate);
         node.estimate.cost = below.estimate.cost + own * left / before_rows;
         node.estimate.rows *= left / before_rows;
+        if kept.len() == 1 {
+            // Each node comes once, and each of its edges with it.
+            node.estimate.rows = node.estimate.rows.min(2.0 * self.edge_total(&None).max(1.0));
+        }
         node.inputs.push(below);
         node
     }

@@ -269,7 +269,8 @@ impl Planner<'_> {
             return Ok(node);
         }
         let result = match growth {
-            Some(growth) if near == far => growth.rings,
+            Some(growth) if near == far && growth.tried => growth.rings,
+            Some(growth) if near == far => growth.rings.max(growth.paths / everything),
             _ if to.is_some() => fan_out / everything,
             _ => fan_out,
         };

@@ -163,7 +163,7 @@ impl PlanTree {
 }
 
 /// A node by its labels and key; by its element id where it has no key.
-fn in_words(node: u32, snapshot: &Snapshot) -> String {
+pub(crate) fn in_words(node: u32, snapshot: &Snapshot) -> String {
     let name = snapshot.name_of(Element::Node, node);
     match name.ends_with('}') {
         true => name,

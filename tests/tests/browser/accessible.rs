@@ -33,6 +33,7 @@ async fn axe_finds_nothing_serious_on_any_page() {
             ("/model?graph=averley", ".model-picture .box"),
             ("/load?graph=averley", "input[type=file]"),
             ("/versions?graph=averley", "table.versions td"),
+            ("/runs?graph=averley", "section .faint"),
             ("/jobs", ".job-title"),
             ("/nowhere", "h1"),
         ] {

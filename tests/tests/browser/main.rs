@@ -5,6 +5,7 @@
 mod accessible;
 mod explore;
 mod page;
+mod runs;
 mod trust;
 mod versions;
 

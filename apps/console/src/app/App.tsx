@@ -13,9 +13,10 @@ const ExplorePage = lazy(() => import("../explore/ExplorePage"));
 const ModelPage = lazy(() => import("../model/ModelPage").then((m) => ({ default: m.ModelPage })));
 const LoadPage = lazy(() => import("../load/LoadPage").then((m) => ({ default: m.LoadPage })));
 const VersionsPage = lazy(() => import("../versions/VersionsPage").then((m) => ({ default: m.VersionsPage })));
+const RunsPage = lazy(() => import("../runs/RunsPage").then((m) => ({ default: m.RunsPage })));
 const JobsPage = lazy(() => import("../jobs/JobsPage").then((m) => ({ default: m.JobsPage })));
 
-const PAGES: [string, string][] = [["/", "Query"], ["/explore", "Explore"], ["/model", "Model"], ["/load", "Load"], ["/versions", "Versions"], ["/jobs", "Jobs"]];
+const PAGES: [string, string][] = [["/", "Query"], ["/explore", "Explore"], ["/model", "Model"], ["/load", "Load"], ["/versions", "Versions"], ["/runs", "Runs"], ["/jobs", "Jobs"]];
 
 function NoGraph({ asked, known, onSelect }: { asked: string | null; known: GraphSummary[]; onSelect: (name: string) => void }) {
   return (
@@ -79,6 +80,7 @@ export function App() {
           <Route path="/model" element={<ModelPage graph={graph?.name ?? null} onCreated={(name) => { select(name); void graphs.refetch(); }} />} />
           <Route path="/load" element={<LoadPage key={graph?.name} graph={graph?.name ?? null} />} />
           <Route path="/versions" element={graph === null ? (graphs.data ? needed : null) : <VersionsPage key={graph.name} graph={graph.name} />} />
+          <Route path="/runs" element={<RunsPage graph={graph?.name ?? null} />} />
           <Route path="/jobs" element={<JobsPage />} />
           <Route path="*" element={<main className="page"><h1>There is no such page</h1><p>The pages are {PAGES.map(([to, text], i) => <span key={to}>{i > 0 ? ", " : ""}<NavLink to={to}>{text}</NavLink></span>)}.</p></main>} />
         </Routes>

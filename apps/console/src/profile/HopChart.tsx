@@ -27,7 +27,7 @@ export function HopChart({ hops, name }: { hops: Hop[]; name: string }) {
       <h3>Hops of {name}</h3>
       <p>
         {hops.length} {hops.length === 1 ? "hop" : "hops"}, {count(total)} edges looked at
-        {total > 0 && <>; hop {widest.hop}{sides.length > 1 ? ` from the ${widest.side === "from" ? "first" : "second"} end` : ""} alone {Math.round((widest.edges_looked / total) * 100)} %, its largest node has {count(widest.largest_degree)} edges</>}.
+        {total > 0 && <>; hop {widest.hop}{sides.length > 1 ? ` from the ${widest.side === "from" ? "first" : "second"} end` : ""} alone {Math.round((widest.edges_looked / total) * 100)} %, its largest node has {count(widest.largest_degree)} edges{widest.largest_node !== undefined && <> ({widest.largest_node})</>}</>}.
       </p>
       <div className="hop-scroll" tabIndex={0} role="region" aria-label={`Chart of the hops of ${name}`}>
         <svg width={hops.length * (width + 3) + 46} height={HEIGHT + 34} role="img" aria-label={`${hops.length} hops; the widest looked at ${count(widest.edges_looked)} edges`}>

@@ -1,19 +1,58 @@
-// What a plan or a profile gives reason to change, with what to do; a statement can be tried in a sheet of its own.
+// What a plan or a profile gives reason to change, with what to do; a statement can be tried before it is run.
+import { useState } from "react";
 import Button from "react-bootstrap/Button";
-import type { PlanFinding } from "../shared/api";
+import { type PlanAnswer, type PlanFinding, duration, post } from "../shared/api";
+import { useAttempt } from "../shared/attempt";
+import { ProblemBox } from "../shared/Problems";
 import { bring } from "../query/sheets";
+import type { Asked } from "./PlanView";
+import { count, work } from "./figures";
 
-export function PlanFindings({ findings }: { findings: PlanFinding[] }) {
+/** The query as it is and as it would be: nothing is changed by it. */
+function Try({ statement, asked }: { statement: string; asked: Asked }) {
+  const [tried, setTried] = useState<{ before: PlanAnswer; after: PlanAnswer } | null>(null);
+  const { attempt, problem, busy, setProblem } = useAttempt();
+  const run = () => attempt("trying", async () => {
+    const before = await post<PlanAnswer>("/v1/profile", asked);
+    setTried({ before, after: await post<PlanAnswer>("/v1/profile", { ...asked, with: [statement] }) });
+  });
+  const figures = tried && ([
+    ["rows", tried.before.rows ?? 0, tried.after.rows ?? 0, count],
+    ["edges looked at", work(tried.before.plan, "edges_looked"), work(tried.after.plan, "edges_looked"), count],
+    ["properties read", work(tried.before.plan, "properties_read"), work(tried.after.plan, "properties_read"), count],
+    ["time", tried.before.execute_us ?? 0, tried.after.execute_us ?? 0, duration],
+  ] as [string, number, number, (n: number) => string][]);
+  return (
+    <>
+      <Button size="sm" variant="outline-secondary" disabled={busy !== null} onClick={() => void run()}>{busy === null ? "Try it" : "Trying…"}</Button>
+      {problem && <ProblemBox problem={problem} onClose={() => setProblem(null)} />}
+      {figures && (
+        <table className="result tried" aria-label={`With ${statement}`}>
+          <thead><tr><th scope="col" /><th scope="col">as it is</th><th scope="col">with it</th></tr></thead>
+          <tbody>{figures.map(([what, before, after, shown]) => <tr key={what}><th scope="row">{what}</th><td className="number">{shown(before)}</td><td className="number">{shown(after)}</td></tr>)}</tbody>
+        </table>
+      )}
+    </>
+  );
+}
+
+export function PlanFindings({ findings, asked }: { findings: PlanFinding[]; asked?: Asked | undefined }) {
   if (findings.length === 0) return null;
   return (
     <section className="plan-findings" aria-label="Findings">
-      <h3>Findings</h3>
+      <h3>What to change</h3>
       <ul>
         {findings.map((f) => (
           <li key={`${f.rule} ${f.message}`}>
             <strong>{f.message}</strong> <span className="faint">{f.operator}, {f.rule}</span>
             <div>{f.advice}</div>
-            {f.statement !== undefined && <div className="tools"><code>{f.statement}</code><Button size="sm" variant="outline-secondary" onClick={() => bring(f.statement ?? "")}>Open in a sheet</Button></div>}
+            {f.statement !== undefined && (
+              <div className="tools">
+                <code>{f.statement}</code>
+                {asked && <Try statement={f.statement} asked={asked} />}
+                <Button size="sm" variant="outline-secondary" onClick={() => bring(f.statement ?? "")}>Open in a sheet</Button>
+              </div>
+            )}
           </li>
         ))}
       </ul>

@@ -34,7 +34,7 @@ function Operator({ tree, total, onChoose, chosen }: { tree: PlanTree; total: nu
 function Details({ tree }: { tree: PlanTree }) {
   const figures: [string, string][] = [
     ...tree.details,
-    ["estimate", `${rows(tree.estimate.rows)}, cost ${count(tree.estimate.cost)}; from ${tree.estimate.source}`],
+    ["estimate", `${rows(tree.estimate.rows)}, cost ${count(tree.estimate.cost)}; ${tree.estimate.basis}: ${tree.estimate.source}`],
     ...(tree.actual ? [
       ["rows", `${count(tree.actual.rows_in)} in, ${count(tree.actual.rows_out)} out, in ${count(tree.actual.batches)} batches`] as [string, string],
       ["time", `${duration(tree.actual.own_us)} of its own, ${duration(tree.actual.total_us)} with what is below`] as [string, string],
@@ -47,7 +47,14 @@ function Details({ tree }: { tree: PlanTree }) {
     <aside className="operator-details" aria-label={`Details of ${tree.operator}`}>
       <h3>{tree.operator}</h3>
       <dl className="properties-list">{figures.map(([k, v], i) => <div key={i}><dt>{k}</dt><dd>{v}</dd></div>)}</dl>
-      {(tree.rejected ?? []).length > 0 && <><h3>Ways not taken</h3><ul className="rejected">{tree.rejected?.map((r) => <li key={r}>{r}</li>)}</ul></>}
+      {(tree.alternatives ?? []).length > 0 && (
+        <>
+          <h3>Why this way</h3>
+          <ul className="alternatives">
+            {tree.alternatives?.map((a) => <li key={a.method}>{a.chosen ? <strong>{a.method}</strong> : <>not {a.method}</>}{a.cost !== undefined && <span className="faint"> cost {count(a.cost)}</span>}<div>{a.reason}</div></li>)}
+          </ul>
+        </>
+      )}
     </aside>
   );
 }

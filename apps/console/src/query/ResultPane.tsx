@@ -10,6 +10,7 @@ import { ProblemBox, Warnings } from "../shared/Problems";
 import { Tabs } from "../shared/Tabs";
 import { handOver } from "../explore/handOver";
 import { PlanView } from "../profile/PlanView";
+import { parameterValues } from "./parameters";
 import { FORMATS, SAVED_AGAIN, saveAgain, saveShown } from "./download";
 import { ResultTable } from "./ResultTable";
 import { MAX_ROWS, type Run, type Sheet } from "./sheets";
@@ -98,7 +99,7 @@ export function ResultPane({ sheet, graph }: { sheet: Sheet; graph: string | nul
             {shown === "drawing" && result && <Suspense fallback={<p className="empty">Drawing…</p>}><Drawing result={result} /></Suspense>}
             {shown === "chart" && result && <Suspense fallback={<p className="empty">Drawing…</p>}><Chart result={result} /></Suspense>}
             {shown === "json" && result && <pre className="json" tabIndex={0}>{writeExact(result.rows.slice(0, 200), 2)}{result.rows.length > 200 ? `\n… ${(result.rows.length - 200).toLocaleString("en")} rows more; download has them` : ""}</pre>}
-            {shown === "plan" && plan && <PlanView answer={plan} />}
+            {shown === "plan" && plan && <PlanView answer={plan} asked={{ graph: run.graph, text: run.text, parameters: parameterValues(run.text, run.parameters) }} />}
           </div>
         </>
       )}

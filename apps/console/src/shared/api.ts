@@ -80,14 +80,24 @@ export interface Hop {
   reached: number;
   known: number;
   largest_degree: number;
+  /** The node that has it. */
+  largest_node?: string;
   time_us: number;
+}
+
+/** A way to do what an operator does, and why it was taken or not. */
+export interface Alternative {
+  method: string;
+  cost?: number;
+  chosen: boolean;
+  reason: string;
 }
 
 export interface PlanTree {
   operator: string;
   details: [string, string][];
-  estimate: { rows: number; cost: number; source: string };
-  rejected?: string[];
+  estimate: { rows: number; cost: number; basis: string; source: string };
+  alternatives?: Alternative[];
   actual?: {
     rows_in: number;
     rows_out: number;
@@ -123,7 +133,90 @@ export interface PlanAnswer {
   check_us: number;
   plan_us: number;
   execute_us?: number;
+  /** Of several runs. */
+  timing?: { runs: number; first_us: number; median_us: number; least_us: number; most_us: number };
+  /** Keys and indexes that were supposed. */
+  with?: string[];
+  /** The number under which it is kept. */
+  run?: number;
+  /** Why it ended early. */
+  error?: QueryError;
   warnings: QueryError[];
+}
+
+/** A kept profile. */
+export interface RunInfo {
+  id: number;
+  kind: "profile" | "slow";
+  name: string | null;
+  tags: string[];
+  graph: string;
+  version: number;
+  made: string;
+  client: string;
+  text: string;
+  rows: number;
+  execute_us: number;
+  edges_looked: number;
+}
+
+export interface WholeRun extends RunInfo {
+  parameters: { [name: string]: Json };
+  profile: PlanAnswer;
+}
+
+export interface Work {
+  rows_out: number;
+  edges_looked: number;
+  properties_read: number;
+  index_probes: number;
+}
+
+export interface Figures {
+  estimated_rows: number;
+  work?: Work;
+  own_us: number;
+  peak_bytes: number;
+}
+
+export interface Comparison {
+  same_plan: boolean;
+  same_work: boolean;
+  work: [Work, Work];
+  own_us: [number, number];
+  operators: {
+    depth: number;
+    change: "same" | "changed" | "removed" | "added";
+    operator: string;
+    on: string;
+    instead_of?: string;
+    before?: Figures;
+    after?: Figures;
+  }[];
+}
+
+export interface ComparisonAnswer {
+  before: RunInfo;
+  after: RunInfo;
+  same_text: boolean;
+  same_version: boolean;
+  comparison: Comparison;
+}
+
+/** A request that runs now. */
+export interface RunningInfo {
+  id: number;
+  kind: "query" | "profile" | "export" | "look";
+  graph: string;
+  text: string;
+  client: string;
+  age_ms: number;
+  phase: "planning" | "waiting" | "running";
+  operator?: string;
+  hop?: number;
+  work: number;
+  rows: number;
+  memory_bytes: number;
 }
 
 export interface RuleAccount {

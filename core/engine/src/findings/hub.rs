@@ -5,6 +5,9 @@ use crate::profile::in_words;
 
 const FEWEST: u64 = 2_000;
 const SHARE: f64 = 0.4;
+const LEAST_DEGREE: u64 = 100;
+/// How many times the mean of its hop's nodes.
+const MEANS: f64 = 2.0;
 
 pub(super) fn find(look: &Look<'_>) -> Option<Reason> {
     let actual = look.actual?;
@@ -14,7 +17,11 @@ pub(super) fn find(look: &Look<'_>) -> Option<Reason> {
     let share = widest.edges_looked as f64 / all.max(1) as f64;
     // A hub is one node with a good part of its hop's edges; hops of several searches are added up.
     let searches = actual.searches.max(1);
-    let is_hub = widest.largest_degree * 4 * searches >= widest.edges_looked && widest.frontier > 1;
+    // And one that has far more of them than the others.
+    let mean = widest.edges_looked as f64 / (widest.frontier as f64).max(1.0);
+    let stands_out = widest.largest_degree >= LEAST_DEGREE && widest.largest_degree as f64 >= mean * MEANS;
+    let is_hub =
+        stands_out && widest.largest_degree * 4 * searches >= widest.edges_looked && widest.frontier > 1;
     if all < FEWEST || hops.len() < 2 || share < SHARE || !is_hub {
         return None;
     }

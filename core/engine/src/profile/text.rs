@@ -429,10 +429,11 @@ fn change(before: f64, after: f64, shown: impl Fn(f64) -> String) -> String {
     if before == after {
         return format!("{}, the same", shown(after));
     }
-    let factor = match (before > 0.0, after > before) {
+    let times = |factor: f64| if factor < 10.0 { format!("{factor:.1}") } else { format!("{factor:.0}") };
+    let factor = match (before > 0.0 && after > 0.0, after > before) {
         (false, _) => String::new(),
-        (true, true) => format!(" ({:.2}x)", after / before),
-        (true, false) => format!(" ({:.2}x)", after / before),
+        (true, true) => format!(" ({}x more)", times(after / before)),
+        (true, false) => format!(" ({}x less)", times(before / after)),
     };
     format!("{} -> {}{factor}", shown(before), shown(after))
 }

@@ -1,0 +1,64 @@
+// Two kept profiles side by side: plan, work and time told apart, operators in the place of each other.
+import { useQuery } from "@tanstack/react-query";
+import { type ComparisonAnswer, type Figures, Problem, duration, get } from "../shared/api";
+import { ProblemBox } from "../shared/Problems";
+import { count } from "../profile/figures";
+
+const SIGNS = { same: "", changed: "changed", removed: "only before", added: "only after" } as const;
+
+function times(before: number, after: number): string {
+  if (before === after) return "the same";
+  if (before <= 0 || after <= 0) return "";
+  const factor = after > before ? after / before : before / after;
+  return `${factor < 10 ? factor.toFixed(1) : count(factor)} times ${after > before ? "more" : "less"}`;
+}
+
+function Pair({ before, after }: { before: string | undefined; after: string | undefined }) {
+  if (before === after) return <>{after}</>;
+  return <>{before ?? "–"} <span className="faint">→</span> {after ?? "–"}</>;
+}
+
+export function CompareView({ before, after }: { before: number; after: number }) {
+  const found = useQuery({ queryKey: ["compare", before, after], queryFn: () => get<ComparisonAnswer>(`/v1/runs/${before}/compare/${after}`) });
+  if (found.error instanceof Problem) return <ProblemBox problem={found.error} />;
+  if (!found.data) return <p className="empty" role="status">Comparing…</p>;
+  const { comparison, same_text, same_version } = found.data;
+  const [one, other] = comparison.work;
+  const totals: [string, number, number, (n: number) => string][] = [
+    ["rows", one.rows_out, other.rows_out, count], ["edges looked at", one.edges_looked, other.edges_looked, count],
+    ["properties read", one.properties_read, other.properties_read, count], ["index probes", one.index_probes, other.index_probes, count],
+    ["time", comparison.own_us[0], comparison.own_us[1], duration],
+  ];
+  const of = (figures: Figures | undefined, read: (f: Figures) => string | undefined) => (figures ? read(figures) : undefined);
+  return (
+    <section aria-label="Comparison" className="comparison">
+      <h2>Run {before} and run {after}</h2>
+      <p className="status" role="status">
+        {comparison.same_plan ? "The plan is the same" : "The plan is another"}, and {comparison.same_work ? "every operator did the same work" : "the work differs"}. Work is exact; times differ from run to run.
+        {!same_text && " The texts differ."}{!same_version && " They ran on different versions, so that rows and work may differ for that alone."}
+      </p>
+      <table className="result totals">
+        <thead><tr><th scope="col" /><th scope="col">run {before}</th><th scope="col">run {after}</th><th scope="col" /></tr></thead>
+        <tbody>{totals.map(([what, a, b, shown]) => <tr key={what}><th scope="row">{what}</th><td className="number">{shown(a)}</td><td className="number">{shown(b)}</td><td>{times(a, b)}</td></tr>)}</tbody>
+      </table>
+      <div className="scrolls" tabIndex={0} role="region" aria-label="Operators side by side">
+        <table className="result">
+          <thead><tr>{["", "operator", "on", "rows", "edges looked at", "properties read", "time"].map((h, i) => <th key={i} scope="col">{h}</th>)}</tr></thead>
+          <tbody>
+            {comparison.operators.map((o, i) => (
+              <tr key={i} className={`is-${o.change}`}>
+                <td>{SIGNS[o.change]}</td>
+                <td style={{ paddingLeft: `${0.5 + o.depth * 0.6}rem` }}>{o.operator}</td>
+                <td className="run-on">{o.on}{o.instead_of !== undefined && <div className="faint">instead of {o.instead_of}</div>}</td>
+                <td className="number"><Pair before={of(o.before, (f) => f.work && count(f.work.rows_out))} after={of(o.after, (f) => f.work && count(f.work.rows_out))} /></td>
+                <td className="number"><Pair before={of(o.before, (f) => f.work && count(f.work.edges_looked))} after={of(o.after, (f) => f.work && count(f.work.edges_looked))} /></td>
+                <td className="number"><Pair before={of(o.before, (f) => f.work && count(f.work.properties_read))} after={of(o.after, (f) => f.work && count(f.work.properties_read))} /></td>
+                <td className="number"><Pair before={of(o.before, (f) => duration(f.own_us))} after={of(o.after, (f) => duration(f.own_us))} /></td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+    </section>
+  );
+}

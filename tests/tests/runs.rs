@@ -340,7 +340,7 @@ async fn saved_queries_are_held_against_accepted_runs() {
 #[tokio::test(flavor = "multi_thread")]
 async fn what_runs_is_seen_cancelled_and_kept_where_it_is_slow() {
     let data = folder();
-    let service = Running::start(data.path(), &["--slow-ms", "50", "--slow-per-minute", "2"]);
+    let service = Running::start(data.path(), &["--slow-ms", "400", "--slow-per-minute", "2"]);
     let client = service.client();
     chain(&client, "g", 300).await;
     let long = "MATCH p = TRAIL (a:N)-[:TO]->{1,40}(b) RETURN MAX(PATH_LENGTH(p) + SIZE(NODES(p))) AS n";
@@ -348,9 +348,14 @@ async fn what_runs_is_seen_cancelled_and_kept_where_it_is_slow() {
         let (asking, asked) = (client.clone(), request("g", long));
         let first = tokio::spawn(async move { asking.query(&asked).await });
         let mut seen = Value::Null;
-        while seen["phase"] != "running" || seen["work"].as_u64().is_none_or(|work| work == 0) {
+        // Until it has done something, and taken long enough to be called slow.
+        let over = |seen: &Value, field: &str, least: u64| seen[field].as_u64().is_some_and(|n| n > least);
+        while seen["phase"] != "running" || !over(&seen, "work", 0) || !over(&seen, "age_ms", 600) {
             let running = client.get("/v1/running").await.unwrap();
             seen = running.as_array().unwrap().first().cloned().unwrap_or_default();
+            if first.is_finished() {
+                panic!("it ended before it was seen: {:?}", first.await);
+            }
         }
         for (field, value) in [("graph", "g"), ("kind", "query"), ("text", long)] {
             assert_eq!(seen[field], value, "{seen}");
@@ -374,7 +379,7 @@ async fn what_runs_is_seen_cancelled_and_kept_where_it_is_slow() {
     let run = client.get(&format!("/v1/runs/{}", slow().await[0]["id"])).await.unwrap();
     assert_eq!(run["profile"]["error"]["code"], "R0001");
     for _ in 0..3 {
-        let limited = QueryRequest { timeout_ms: Some(120), ..request("g", long) };
+        let limited = QueryRequest { timeout_ms: Some(600), ..request("g", long) };
         assert!(client.query(&limited).await.unwrap_err().to_string().contains("R0002"));
     }
     while slow().await.len() < 2 {}

@@ -66,7 +66,9 @@ impl Watch {
         let operators = self.operators.get();
         let budget = self.budget.get().and_then(Weak::upgrade);
         Seen {
-            operator: operators.and_then(|all| all.get(self.operator.load(Ordering::Relaxed)).cloned()),
+            operator: operators
+                .and_then(|all| all.get(self.operator.load(Ordering::Relaxed)).cloned())
+                .filter(|name| !name.is_empty()),
             hop: Some(self.hop.load(Ordering::Relaxed)).filter(|hop| *hop > 0),
             work: self.work.load(Ordering::Relaxed),
             rows: self.rows.load(Ordering::Relaxed),

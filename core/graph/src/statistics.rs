@@ -148,13 +148,14 @@ fn meetings(base: &Base) -> HashMap<(EdgeEnd, EdgeEnd), f64> {
     let sums = (0..nodes).into_par_iter().step_by(NODES_AT_ONCE).map(|first| {
         let mut sums = vec![0.0; ends * ends];
         let mut here: Vec<(usize, f64)> = vec![];
-        for node in first..nodes.min(first + NODES_AT_ONCE) {
+        let meet = |node: usize| {
             here.clear();
             here.extend((0..ends).map(|end| (end, f64::from(degrees[end][node]))).filter(|(_, d)| *d > 0.0));
             for &(a, of_a) in &here {
                 here.iter().for_each(|&(b, of_b)| sums[a * ends + b] += of_a * of_b);
             }
-        }
+        };
+        (first..nodes.min(first + NODES_AT_ONCE)).for_each(meet);
         sums
     });
     let add = |mut a: Vec<f64>, b: Vec<f64>| {

@@ -6,8 +6,8 @@ use crate::profile::in_words;
 const FEWEST: u64 = 2_000;
 const SHARE: f64 = 0.4;
 const LEAST_DEGREE: u64 = 100;
-/// How many times the mean of its hop's nodes.
-const MEANS: f64 = 2.0;
+/// How many times the mean of its hop's other nodes.
+const MEANS: f64 = 10.0;
 
 pub(super) fn find(look: &Look<'_>) -> Option<Reason> {
     let actual = look.actual?;
@@ -18,7 +18,8 @@ pub(super) fn find(look: &Look<'_>) -> Option<Reason> {
     // A hub is one node with a good part of its hop's edges; hops of several searches are added up.
     let searches = actual.searches.max(1);
     // And one that has far more of them than the others.
-    let mean = widest.edges_looked as f64 / (widest.frontier as f64).max(1.0);
+    let others = widest.edges_looked.saturating_sub(widest.largest_degree) as f64;
+    let mean = others / (widest.frontier as f64 - 1.0).max(1.0);
     let stands_out = widest.largest_degree >= LEAST_DEGREE && widest.largest_degree as f64 >= mean * MEANS;
     let is_hub =
         stands_out && widest.largest_degree * 4 * searches >= widest.edges_looked && widest.frontier > 1;

@@ -105,7 +105,7 @@ impl Planner<'_> {
         if let Some(having) = &result.having {
             let (with, more) = self.subqueries(node, &[having])?;
             computed.extend(more);
-            let compiled = self.compiler(&with.schema, &computed).expression(&renamed(having, &items))?;
+            let compiled = self.compiler(&with.schema, &computed).expression(&renamed(having, items))?;
             let schema = with.schema.clone();
             let estimate = Estimate { rows: (with.estimate.rows * 0.4).max(1.0), ..with.estimate.clone() };
             let shown = self.shown(having);

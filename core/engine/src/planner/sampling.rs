@@ -14,6 +14,8 @@ const STARTS: usize = 8;
 const LOOKS: usize = 1 << 13;
 /// Hops of a repetition without a bound that are counted on for its paths.
 const LONGEST: u32 = 12;
+/// Further hops that an estimate goes on for.
+const FURTHEST: u32 = 60;
 /// Of what could be reached, where the search was too wide to be tried to its end.
 const REACHED: f64 = 0.6;
 
@@ -243,9 +245,10 @@ impl Trial<'_> {
             }
             level = next;
         }
-        if left == 0 {
+        let asked = max.unwrap_or(last).max(last);
+        if left == 0 || !level.is_empty() && hop < asked {
             growth.tried = false;
-            let more = further(now, hop, last - hop);
+            let more = further(now, hop, asked - hop);
             // Ways back grow as all ways do.
             rings *= 1.0 + more / paths.max(1.0);
             paths += more;
@@ -266,7 +269,7 @@ const MOST: f64 = 1e12;
 fn further(now: f64, hops: u32, more: u32) -> f64 {
     let rate = now.max(1.0).powf(1.0 / f64::from(hops.max(1))).max(1.0);
     let (mut sum, mut level) = (0.0, now);
-    for _ in 0..more.min(LONGEST) {
+    for _ in 0..more.min(FURTHEST) {
         level = (level * rate).min(MOST);
         sum += level;
     }

@@ -213,7 +213,7 @@ pub(super) fn definition_of(
     if let Some(known) = list.iter().find(|k| same_place(k, &definition)) {
         let what = if new.unique { "key" } else { "index" };
         let message = format!("the {what} {} is over {known} already", known.name);
-        return Err(Diagnostic::syntax(new.span, message));
+        return Err(Diagnostic::syntax(new.name.span, message));
     }
     check_lookup(snapshot, new)?;
     Ok(Some(definition))

@@ -30,9 +30,10 @@ const WIDEST: usize = 100;
 /// What an operator works on has at least so many columns.
 const NARROWEST: usize = 24;
 
-/// A count in at most five characters or so: 950, 12.3k, 4.56M.
+/// A count in at most seven characters or so: 950, 12.3k, 4.56M, 3e14.
 fn short(n: f64) -> String {
     match n {
+        n if n >= 1e12 => format!("{n:.0e}"),
         n if n < 10.0 && n.fract() != 0.0 => format!("{n:.1}"),
         n if n < 10_000.0 => format!("{n:.0}"),
         n if n < 1e6 => format!("{:.1}k", n / 1e3),
@@ -62,8 +63,9 @@ fn bytes(n: u64) -> String {
 /// How many times off an estimate is, where that is worth a word.
 fn off(actual: &Actual) -> Option<String> {
     let factor = actual.estimate_factor.abs();
-    (factor >= 10.0)
-        .then(|| format!("{factor:.0}x {}", if actual.estimate_factor > 0.0 { "under" } else { "over" }))
+    (factor >= 10.0).then(|| {
+        format!("{}x {}", short(factor.round()), if actual.estimate_factor > 0.0 { "under" } else { "over" })
+    })
 }
 
 /// Words on lines of at most `width` columns; a longer word is cut in pieces.

@@ -1,10 +1,10 @@
 //! What a repeated edge leads to, tried out on the graph itself: from a few nodes, a few thousand edges. Degrees alone
 //! cannot tell it: whether ways fan out, end or meet again depends on how the edges hang together.
 
-use std::collections::{HashMap, HashSet};
 use std::ops::ControlFlow;
 
 use graphodrome_graph::{Direction, EdgeTest, LabelExpression, LabelSet};
+use hashbrown::{HashMap, HashSet};
 
 use crate::planner::Planner;
 
@@ -167,7 +167,7 @@ impl Trial<'_> {
     /// Every node that is reached, once.
     fn ends(&self, start: u32, mut left: usize, everything: f64, growth: &mut Growth) {
         let (min, max) = (self.repeated.min, self.repeated.max);
-        let mut visited = HashSet::from([start]);
+        let mut visited: HashSet<u32> = HashSet::from_iter([start]);
         let mut frontier = vec![start];
         let (mut ends, mut looked) = (if min == 0 && (self.far)(start) { 1.0 } else { 0.0 }, 0.0);
         let mut now = 1.0;
@@ -214,8 +214,9 @@ impl Trial<'_> {
         let both_ways =
             matches!(self.repeated.direction, Direction::Undirected | Direction::OutOrIn | Direction::Any);
         let last = max.unwrap_or(min.max(1) + LONGEST).min(min.max(1) + LONGEST);
-        // How many paths there are to a node, by the edge that they come by where that matters.
-        let mut level: HashMap<(u32, u32), f64> = HashMap::from([((start, u32::MAX), 1.0)]);
+        // How many paths there are to a node, by the edge that they come by where that matters; in the order of the
+        // nodes, so that a trial that is cut short is the same each time.
+        let mut level: Vec<((u32, u32), f64)> = vec![((start, u32::MAX), 1.0)];
         let (mut paths, mut looked) = (if min == 0 && (self.far)(start) { 1.0 } else { 0.0 }, 0.0);
         let mut rings = if min == 0 { 1.0 } else { 0.0 };
         let mut now = 1.0;
@@ -223,7 +224,7 @@ impl Trial<'_> {
         while !level.is_empty() && hop < last {
             hop += 1;
             let mut next: HashMap<(u32, u32), f64> = HashMap::new();
-            for (&(node, by), &ways) in &level {
+            for &((node, by), ways) in &level {
                 looked += ways
                     * self.expand(node, &mut left, |edge, other| {
                         if edge != by {
@@ -235,11 +236,13 @@ impl Trial<'_> {
                     break;
                 }
             }
+            let mut next: Vec<((u32, u32), f64)> = next.into_iter().collect();
+            next.sort_unstable_by_key(|(at, _)| *at);
             let to_far = next.iter().filter(|((node, _), _)| hop >= min && (self.far)(*node));
             paths += to_far.map(|(_, ways)| ways).sum::<f64>();
             let back = next.iter().filter(|((node, _), _)| hop >= min && *node == start);
             rings += back.map(|(_, ways)| ways).sum::<f64>();
-            now = next.values().sum::<f64>();
+            now = next.iter().map(|(_, ways)| ways).sum::<f64>();
             if left == 0 {
                 break;
             }

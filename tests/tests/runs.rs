@@ -7,6 +7,7 @@ use std::collections::BTreeMap;
 use std::io::{BufRead, BufReader, Read, Write};
 
 use graphodrome_client::{Client, QueryRequest};
+use graphodrome_store::{Catalog, NewRun, PrivateServer, RunFilter, RunKind, RunLimits, SavedRecord};
 use graphodrome_tests::*;
 use serde_json::{Value, json};
 
@@ -82,6 +83,10 @@ async fn what_is_supposed_is_planned_and_run_and_stays_a_supposition() {
     let both = json!({ "with": ["DROP INDEX by_level; CREATE INDEX other OVER (:N {level})"] });
     assert!(plan(both).await.unwrap()["plan"].to_string().contains("other"));
 
+    // It is built within the query's memory: a thousand elements do not go into a kilobyte.
+    let little = json!({ "with": ["CREATE INDEX another OVER (:N {n})"], "max_memory_bytes": 1024 });
+    let error = plan(little).await.unwrap_err().to_string();
+    assert!(error.contains("R0003"), "{error}");
     for (with, said) in [
         ("DROP INDEX nothing", "no index nothing was created"),
         (INDEX, "by_level"),
@@ -574,4 +579,95 @@ async fn the_page_on_slow_queries_says_what_its_queries_do() {
         };
         assert_eq!(rows(one).await, rows(other).await, "{}", all[one].1);
     }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_plan_of_hundreds_of_operators_is_shown_kept_and_compared() {
+    let data = folder();
+    let service = Running::start(data.path(), &["--slow-ms", "0"]);
+    let client = service.client();
+    chain(&client, "g", 10).await;
+    let lets: Vec<String> = (0..450).map(|i| format!("LET x{i} = a.n + {i}")).collect();
+    let deep = format!("MATCH (a:N) {} RETURN COUNT(*) AS n", lets.join(" "));
+    let plan = stdout(&cli(&service.url, &["plan", "-g", "g", &deep]));
+    assert!(plan.matches("Compute").count() >= 450, "{}", plan.len());
+    stdout(&cli(&service.url, &["profile", "-g", "g", &deep, "--keep", "deep"]));
+    let shown = stdout(&cli(&service.url, &["run", "show", "deep"]));
+    assert!(shown.matches("Compute").count() >= 450);
+    // Beside one that is otherwise in the middle; and beside itself.
+    let other = deep.replace("LET x200 = a.n + 200", "FILTER a.n >= 0");
+    stdout(&cli(&service.url, &["profile", "-g", "g", &other, "--keep", "other"]));
+    let found = client.get("/v1/runs/deep/compare/other").await.unwrap();
+    let changes = |change: &str| {
+        let operators = found["comparison"]["operators"].as_array().unwrap();
+        operators.iter().filter(|o| o["change"] == change).count()
+    };
+    assert!(
+        changes("same") >= 440 && changes("changed") + changes("added") + changes("removed") <= 4,
+        "{found}"
+    );
+    assert_eq!(
+        client.get("/v1/runs/deep/compare/deep").await.unwrap()["comparison"]["same_work"],
+        json!(true)
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn runs_without_a_name_go_when_they_are_old_or_many() {
+    let data = folder();
+    let server = {
+        let path = data.path().to_path_buf();
+        tokio::task::spawn_blocking(move || PrivateServer::start(&path)).await.unwrap().unwrap()
+    };
+    let catalog = Catalog::open(&server.url()).await.unwrap();
+    let run = |kind, name: Option<&str>, graph: &str| NewRun {
+        kind,
+        name: name.map(str::to_string),
+        tags: vec![],
+        graph: graph.into(),
+        version: 1,
+        statistics_version: 0,
+        client: String::new(),
+        text: "RETURN 1".into(),
+        parameters: json!({}),
+        settings: json!({}),
+        profile: "{}".into(),
+        rows: 1,
+        execute_us: 1.0,
+        edges_looked: 0,
+    };
+    let keep = |kind, name, graph| {
+        let (catalog, new) = (&catalog, run(kind, name, graph));
+        async move { catalog.keep_run(new).await.unwrap() }
+    };
+    use RunKind::{Profile, Slow};
+    let (held, named) = (keep(Profile, None, "g").await, keep(Profile, Some("mine"), "g").await);
+    let mut profiles = vec![];
+    for _ in 0..4 {
+        profiles.push(keep(Profile, None, "g").await);
+    }
+    let (slow, elsewhere) = (keep(Slow, None, "g").await, keep(Profile, None, "h").await);
+    let saved = SavedRecord {
+        name: "q".into(),
+        folder: String::new(),
+        description: String::new(),
+        parameters: json!([]),
+        text: "RETURN 1".into(),
+        changed: String::new(),
+    };
+    catalog.save_query(saved).await.unwrap();
+    catalog.accept_baseline("q", "g", held, 1.5).await.unwrap();
+    let left = || async {
+        let all = catalog.runs(&RunFilter { limit: 100, ..RunFilter::default() }).await.unwrap();
+        all.into_iter().map(|r| r.id).collect::<Vec<_>>()
+    };
+    // Of each kind and graph the newest two, besides what has a name or is held against.
+    assert_eq!(catalog.prune_runs(&RunLimits { most: 2, days: 30 }).await.unwrap(), 2);
+    assert_eq!(left().await, [elsewhere, slow, profiles[3], profiles[2], named, held]);
+    // All of them are older than no days at all.
+    assert_eq!(catalog.prune_runs(&RunLimits { most: 100, days: 0 }).await.unwrap(), 4);
+    assert_eq!(left().await, [named, held]);
+    assert_eq!(catalog.remove_run(held).await.unwrap().unwrap_err().saved_query, "q");
+    drop(catalog);
+    tokio::task::spawn_blocking(move || server.stop()).await.unwrap().unwrap();
 }

@@ -18,6 +18,7 @@ impl MigratorTrait for Migrator {
             Box::new(Versions),
             Box::new(Identity),
             Box::new(Runs),
+            Box::new(DeepRuns),
         ]
     }
 }
@@ -353,6 +354,24 @@ CREATE TABLE baselines (
 impl MigrationTrait for Runs {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared(RUNS).await?;
+        Ok(())
+    }
+}
+
+/// Profiles as texts: operators lie in each other deeper than what reads a JSON column goes.
+struct DeepRuns;
+
+impl MigrationName for DeepRuns {
+    fn name(&self) -> &str {
+        "m0011_deep_runs"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for DeepRuns {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        let text = "ALTER TABLE runs ALTER COLUMN profile TYPE text USING profile::text";
+        manager.get_connection().execute_unprepared(text).await?;
         Ok(())
     }
 }

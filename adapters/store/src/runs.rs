@@ -50,7 +50,8 @@ pub struct NewRun {
     pub text: String,
     pub parameters: Json,
     pub settings: Json,
-    pub profile: Json,
+    /// JSON.
+    pub profile: String,
     pub rows: u64,
     pub execute_us: f64,
     pub edges_looked: u64,
@@ -82,7 +83,8 @@ pub struct RunRecord {
     pub summary: RunSummary,
     pub parameters: Json,
     pub settings: Json,
-    pub profile: Json,
+    /// JSON.
+    pub profile: String,
 }
 
 /// Which runs are wanted; nothing given: all of them.
@@ -229,7 +231,8 @@ impl Catalog {
             text: Set(legible(&new.text)),
             parameters: Set(legible_json(new.parameters)),
             settings: Set(legible_json(new.settings)),
-            profile: Set(legible_json(new.profile)),
+            // In JSON that character is written as an escape.
+            profile: Set(legible(&new.profile)),
             result_rows: Set(new.rows as i64),
             execute_us: Set(new.execute_us),
             edges_looked: Set(new.edges_looked as i64),

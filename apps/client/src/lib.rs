@@ -65,6 +65,15 @@ pub enum ClientError {
     File(String),
 }
 
+/// Reads an answer of the service, however deep: operators of a plan lie in each other, and there may be hundreds.
+fn read_json<T: DeserializeOwned>(bytes: &[u8]) -> serde_json::Result<T> {
+    let mut reader = serde_json::Deserializer::from_slice(bytes);
+    reader.disable_recursion_limit();
+    let read = T::deserialize(&mut reader)?;
+    reader.end()?;
+    Ok(read)
+}
+
 fn show(problem: &Problem) -> String {
     if !problem.errors.is_empty() {
         return problem.errors.iter().map(QueryError::render).collect::<Vec<_>>().join("\n\n");
@@ -272,7 +281,9 @@ impl Client {
     }
 
     async fn json<T: DeserializeOwned>(&self, request: reqwest::RequestBuilder) -> Result<T> {
-        self.send(request).await?.json().await.map_err(|e| ClientError::Broken(e.to_string()))
+        let bytes =
+            self.send(request).await?.bytes().await.map_err(|e| ClientError::Broken(e.to_string()))?;
+        read_json(&bytes).map_err(|e| ClientError::Broken(e.to_string()))
     }
 
     pub async fn get(&self, path: &str) -> Result<Value> {
@@ -293,7 +304,7 @@ impl Client {
         if text.is_empty() {
             return Ok(Value::Null);
         }
-        serde_json::from_str(&text).map_err(|e| ClientError::Broken(e.to_string()))
+        read_json(text.as_bytes()).map_err(|e| ClientError::Broken(e.to_string()))
     }
 
     pub async fn ready(&self) -> Result<()> {

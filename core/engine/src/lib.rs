@@ -41,8 +41,8 @@ pub use plan::{ColumnInfo, ColumnKind};
 pub use procedures::{MeasureRequest, measure, procedures};
 pub use profile::{
     Actual, Alternative, Basis, Change, Comparison, Estimate, Figures, HopDifference, OperatorDifference,
-    PLAN_FORMAT, PlanTree, TextOptions, Work, compare, folded_stacks, render_comparison, render_hops,
-    render_plan, render_profile,
+    PLAN_FORMAT, PlanTree, TextOptions, Work, compare, folded_stacks, read_kept, render_comparison,
+    render_hops, render_plan, render_profile,
 };
 pub use row_expression::RowExpression;
 pub use rules::{Rule, Rules, UnknownRule};

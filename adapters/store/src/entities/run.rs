@@ -23,8 +23,9 @@ pub struct Model {
     pub parameters: Json,
     /// Rules that were off, limits, the service's version.
     pub settings: Json,
-    /// The profile, whole.
-    pub profile: Json,
+    /// The profile, whole: JSON, which is read where its depth does no harm.
+    #[sea_orm(column_type = "Text")]
+    pub profile: String,
     pub result_rows: i64,
     pub execute_us: f64,
     pub edges_looked: i64,

@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value as Js};
 use utoipa::{IntoParams, ToSchema};
 
-use super::runs::{find, plan_of};
+use super::runs::{find, plan_of, profile_of};
 use super::saved;
 use crate::extract;
 use crate::problem::Problem;
@@ -102,7 +102,7 @@ pub async fn accept_baseline(
                 let text = format!("run {} is not of {name} on {graph}", summary.id);
                 return Err(Problem::bad_request(text).hint("leave the run out to have the query run now"));
             }
-            if !run.profile["error"].is_null() {
+            if !profile_of(&run)?["error"].is_null() {
                 return Err(Problem::bad_request(format!("run {} ended with an error", summary.id)));
             }
             summary.id
@@ -225,7 +225,7 @@ pub async fn check_baseline(
         Err(problem) => return Err(problem),
     };
     let before = plan_of(&accepted)?;
-    let comparison = compare(&before, &tree);
+    let comparison = tokio::task::spawn_blocking(move || compare(&before, &tree)).await?;
     let mut reasons = vec![];
     if accepted.summary.text.trim() != query.text.trim() {
         reasons.push("its text has changed since the run was accepted".into());

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
-use graphodrome_engine::{Comparison, PlanTree, compare};
+use graphodrome_engine::{Comparison, PlanTree, compare, read_kept};
 use graphodrome_store::{RunFilter, RunKind, RunRecord, RunSummary};
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Js;
@@ -75,14 +75,12 @@ impl From<RunSummary> for RunInfo {
     }
 }
 
-impl From<RunRecord> for WholeRun {
-    fn from(r: RunRecord) -> WholeRun {
-        WholeRun {
-            info: r.summary.into(),
-            parameters: r.parameters,
-            settings: r.settings,
-            profile: r.profile,
-        }
+impl TryFrom<RunRecord> for WholeRun {
+    type Error = Problem;
+
+    fn try_from(r: RunRecord) -> Result<WholeRun, Problem> {
+        let profile = profile_of(&r)?;
+        Ok(WholeRun { info: r.summary.into(), parameters: r.parameters, settings: r.settings, profile })
     }
 }
 
@@ -133,7 +131,7 @@ pub(super) async fn find(app: &App, which: &str) -> Result<RunRecord, Problem> {
 pub async fn show_run(
     State(app): State<Arc<App>>, extract::Path(which): extract::Path<String>,
 ) -> Result<Json<WholeRun>, Problem> {
-    Ok(Json(find(&app, &which).await?.into()))
+    Ok(Json(find(&app, &which).await?.try_into()?))
 }
 
 /// Gives a run a name and tags in the place of those it has.
@@ -182,13 +180,21 @@ pub struct ComparisonAnswer {
     pub comparison: Comparison,
 }
 
+fn unreadable(run: &RunRecord, error: &serde_json::Error) -> Problem {
+    let text = format!("the profile of run {} cannot be read: {error}", run.summary.id);
+    Problem::new(StatusCode::UNPROCESSABLE_ENTITY, text)
+        .hint("it may have been kept by another version of the service")
+}
+
+/// A kept profile as data.
+pub(super) fn profile_of(run: &RunRecord) -> Result<Js, Problem> {
+    read_kept(&run.profile).map_err(|error| unreadable(run, &error))
+}
+
 /// The operators of a kept profile.
 pub(super) fn plan_of(run: &RunRecord) -> Result<PlanTree, Problem> {
-    serde_json::from_value(run.profile["plan"].clone()).map_err(|e| {
-        let text = format!("the plan of run {} cannot be read: {e}", run.summary.id);
-        Problem::new(StatusCode::UNPROCESSABLE_ENTITY, text)
-            .hint("it may have been kept by another version of the service")
-    })
+    let mut profile = profile_of(run)?;
+    serde_json::from_value(profile["plan"].take()).map_err(|error| unreadable(run, &error))
 }
 
 /// Sets two runs beside each other, each by its number or name: operators by what they do, with what differs in plan,
@@ -200,7 +206,8 @@ pub async fn compare_runs(
     State(app): State<Arc<App>>, extract::Path((before, after)): extract::Path<(String, String)>,
 ) -> Result<Json<ComparisonAnswer>, Problem> {
     let (before, after) = (find(&app, &before).await?, find(&app, &after).await?);
-    let comparison = compare(&plan_of(&before)?, &plan_of(&after)?);
+    let plans = (plan_of(&before)?, plan_of(&after)?);
+    let comparison = tokio::task::spawn_blocking(move || compare(&plans.0, &plans.1)).await?;
     let (one, other) = (&before.summary, &after.summary);
     let same_version = one.graph == other.graph && one.version == other.version;
     Ok(Json(ComparisonAnswer {

@@ -3,8 +3,8 @@
 use std::sync::Arc;
 use std::time::Instant;
 
-use graphodrome_engine::{Execution, Finding, PLAN_FORMAT, PlanTree, Prepared, prepare_by};
-use graphodrome_graph::{Change, GraphError, Snapshot};
+use graphodrome_engine::{Execution, Finding, Limits, PLAN_FORMAT, PlanTree, Prepared, prepare_by};
+use graphodrome_graph::{Change, Snapshot};
 use graphodrome_language::ast::{Query, Statement};
 use graphodrome_language::{Diagnostic, Diagnostics};
 use serde::{Deserialize, Deserializer, Serialize};
@@ -236,9 +236,9 @@ fn diagnostics_problem(text: &str) -> impl Fn(Diagnostics) -> Problem + '_ {
 
 /// The snapshot with what is supposed.
 fn with_supposed(
-    snapshot: Arc<Snapshot>, with: &[String], go_on: &(dyn Fn() -> Result<(), GraphError> + Sync),
+    snapshot: Arc<Snapshot>, with: &[String], limits: &Limits,
 ) -> Result<Arc<Snapshot>, Problem> {
-    if with.is_empty() { Ok(snapshot) } else { supposed(&snapshot, with, go_on).map(Arc::new) }
+    if with.is_empty() { Ok(snapshot) } else { supposed(&snapshot, with, limits).map(Arc::new) }
 }
 
 pub async fn plan(app: Arc<App>, request: PlanRequest) -> Result<PlanAnswer, Problem> {
@@ -249,11 +249,18 @@ pub async fn plan(app: Arc<App>, request: PlanRequest) -> Result<PlanAnswer, Pro
     let graph = graph_of(&app, &query, &request, &Session::default())?;
     let past = super::past::state(&app, &graph, &query, &request, &terms).await?;
     let snapshot = past.unwrap_or_else(|| graph.snapshot());
-    let Terms { rules, parameters, .. } = terms;
-    let (go_on, entry) = app.look(&graph.name, &request.text);
+    let Terms { rules, parameters, limits, .. } = terms;
+    let entry = app.running.enter(RunningKind::Look, &graph.name, &request.text);
+    // Building what is supposed is work as a query's is.
+    let slot = match with.is_empty() {
+        true => None,
+        false => Some(app.slot(limits.time.unwrap_or(app.limits.query_time)).await?),
+    };
+    let limits = entry.cancellable(limits);
     let answer = tokio::task::spawn_blocking(move || {
+        let _slot = slot;
         let text = &request.text;
-        let snapshot = with_supposed(snapshot, &with, &*go_on)?;
+        let snapshot = with_supposed(snapshot, &with, &limits)?;
         let prepared =
             prepare_by(&query, text, &snapshot, &parameters, rules).map_err(diagnostics_problem(text))?;
         Ok(PlanAnswer {
@@ -321,10 +328,7 @@ pub async fn profile(app: Arc<App>, request: ProfileRequest) -> Result<ProfileAn
     let work = move || -> Result<(ProfileAnswer, Made), Problem> {
         let _slot = slot;
         let text = &request.text;
-        let token = limits.cancel.clone();
-        let ended = || GraphError::new(graphodrome_graph::Code("R0001"), "the query was cancelled");
-        let go_on = move || if token.is_cancelled() { Err(ended()) } else { Ok(()) };
-        let snapshot = with_supposed(snapshot, &with, &go_on)?;
+        let snapshot = with_supposed(snapshot, &with, &limits)?;
         let prepared =
             prepare_by(&query, text, &snapshot, &parameters, rules).map_err(diagnostics_problem(text))?;
         let (check, plan) = (microseconds(prepared.check_time), microseconds(prepared.plan_time));

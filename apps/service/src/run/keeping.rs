@@ -12,6 +12,10 @@ use crate::who;
 
 /// Characters of a run's name and of each tag.
 const LONGEST: usize = 100;
+/// Hops of each search that are kept: a search along a line has as many as nodes.
+const HOPS: usize = 2000;
+/// Characters of text, and bytes of parameters, that are kept without anybody having asked for it.
+const SLOW_LENGTH: usize = 100_000;
 
 /// Keeps a profile; its number.
 pub(super) async fn keep(
@@ -53,9 +57,18 @@ pub(super) fn keep_slow(run: &Run, answer: ProfileAnswer) {
     let own = run.parameters.iter().filter(|(name, _)| run.text.contains(&format!("${name}")));
     let parameters: serde_json::Map<String, Json> =
         own.map(|(name, value)| (name.clone(), json!({ "gql": value.literal() }))).collect();
-    let settings = json!({ "service": env!("CARGO_PKG_VERSION") });
-    let new = new_run(RunKind::Slow, &run.graph, &run.text, &answer);
-    let new = NewRun { parameters: parameters.into(), settings, client: run.client.to_string(), ..new };
+    let mut settings = json!({ "service": env!("CARGO_PKG_VERSION") });
+    let mut parameters = Json::from(parameters);
+    if parameters.to_string().len() > SLOW_LENGTH {
+        parameters = json!({});
+        settings["parameters"] = "too long to be kept".into();
+    }
+    let text = match run.text.char_indices().nth(SLOW_LENGTH) {
+        Some((at, _)) => format!("{}… (it is longer)", &run.text[..at]),
+        None => run.text.clone(),
+    };
+    let new = new_run(RunKind::Slow, &run.graph, &text, &answer);
+    let new = NewRun { parameters, settings, client: run.client.to_string(), ..new };
     let app: Arc<App> = run.app.clone();
     run.runtime.spawn(async move {
         if let Err(error) = app.catalog.keep_run(new).await {
@@ -65,6 +78,8 @@ pub(super) fn keep_slow(run: &Run, answer: ProfileAnswer) {
 }
 
 fn new_run(kind: RunKind, graph: &GraphHandle, text: &str, answer: &ProfileAnswer) -> NewRun {
+    let mut kept = answer.clone();
+    kept.plan = kept.plan.with_fewer_hops(HOPS);
     NewRun {
         kind,
         name: None,
@@ -76,7 +91,7 @@ fn new_run(kind: RunKind, graph: &GraphHandle, text: &str, answer: &ProfileAnswe
         text: text.into(),
         parameters: json!({}),
         settings: json!({}),
-        profile: json!(answer),
+        profile: serde_json::to_string(&kept).unwrap_or_default(),
         rows: answer.rows,
         execute_us: answer.execute_us,
         edges_looked: answer.edges_looked(),

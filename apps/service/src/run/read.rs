@@ -192,12 +192,13 @@ impl Run {
                 }
             }
         }
-        self.ended(ready, &execution, wait, None);
         let summary = Summary { rows, ..execution.summary() };
         let facts = Facts { summary, version: snapshot.version, truncated, phases: self.phases(ready, wait) };
         let warnings = [&prepared.warnings[..], execution.warnings()];
         writer.end(|out| self.epilogue(&facts, warnings, out), &mut body).map_err(failed)?;
         send(body, true);
+        // Nobody waits for that.
+        self.ended(ready, &execution, wait, None);
         Ok(())
     }
 }

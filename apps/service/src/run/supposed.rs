@@ -2,20 +2,24 @@
 //! it.
 
 use std::sync::Arc;
+use std::time::Instant;
 
-use graphodrome_graph::{GraphError, KeyDefinition, Schema, Snapshot};
+use graphodrome_engine::{Code, Limits};
+use graphodrome_graph::{Element, GraphError, KeyDefinition, Schema, Snapshot};
 use graphodrome_language::ast::{CreateLookup, Statement};
 use graphodrome_language::{Diagnostic, Diagnostics, parse};
 
 use super::catalog::definition_of;
 use crate::problem::Problem;
 
-/// The snapshot with what these statements create or drop.
-pub(super) fn supposed(
-    snapshot: &Snapshot, with: &[String], go_on: &(dyn Fn() -> Result<(), GraphError> + Sync),
-) -> Result<Snapshot, Problem> {
+/// Bytes that an element takes in a key or an index while it is built.
+const BYTES_OF_ELEMENT: u64 = 16;
+
+/// The snapshot with what these statements create or drop. It is built within the query's time and memory.
+pub(super) fn supposed(snapshot: &Snapshot, with: &[String], limits: &Limits) -> Result<Snapshot, Problem> {
     let mut created = snapshot.schema().created();
     let mut now = snapshot.clone();
+    let mut bytes = 0u64;
     for text in with {
         let located = |d: Diagnostic| Problem::from_diagnostic(d, text);
         for statement in parse(text).map_err(|e: Diagnostics| Problem::from_query(&e, text))? {
@@ -27,6 +31,21 @@ pub(super) fn supposed(
                 }
                 Statement::CreateLookup(new) => {
                     let Some(definition) = definition_of(&now, &new).map_err(located)? else { continue };
+                    let counts = match definition.element {
+                        Element::Node => snapshot.node_label_counts(),
+                        Element::Edge => snapshot.edge_label_counts(),
+                    };
+                    let own = counts.iter().filter(|(labels, _)| labels.contains(&definition.label));
+                    bytes += own.map(|(_, n)| n * BYTES_OF_ELEMENT).sum::<u64>();
+                    if bytes > limits.memory_bytes {
+                        let text = format!(
+                            "what is supposed needs some {} MiB, more than the query's {} MiB of memory",
+                            bytes >> 20,
+                            limits.memory_bytes >> 20
+                        );
+                        let code = graphodrome_graph::Code(Code::MEMORY_LIMIT);
+                        return Err(located(Diagnostic::error(code, new.span, text)));
+                    }
                     let list = if new.unique { &mut created.keys } else { &mut created.indexes };
                     list.push(definition.clone());
                     let list = if new.unique { &mut now.keys } else { &mut now.indexes };
@@ -53,5 +72,14 @@ pub(super) fn supposed(
         }
     }
     let schema = Schema::new(snapshot.graph_type.clone(), created);
-    snapshot.with_schema(schema, go_on).map_err(Problem::from_graph)
+    let began = Instant::now();
+    let ended = |code: &'static str, text: &str| GraphError::new(graphodrome_graph::Code(code), text);
+    let go_on = || match limits.time {
+        _ if limits.cancel.is_cancelled() => Err(ended(Code::CANCELLED, "the query was cancelled")),
+        Some(time) if began.elapsed() > time => {
+            Err(ended(Code::TIME_LIMIT, "what is supposed could not be built within the query's time"))
+        }
+        _ => Ok(()),
+    };
+    snapshot.with_schema(schema, &go_on).map_err(Problem::from_graph)
 }

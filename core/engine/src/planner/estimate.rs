@@ -17,6 +17,8 @@ use crate::planner::sampling::{Growth, Repeated};
 /// Shares for what no statistic knows.
 const UNKNOWN_EQUAL: f64 = 0.1;
 const UNKNOWN_CONDITION: f64 = 0.4;
+/// Items of a list whose shares are looked up.
+const ITEMS: usize = 64;
 /// Edges of a known node that are counted for an estimate.
 const MOST_COUNTED: usize = 10_000;
 
@@ -85,9 +87,14 @@ impl Planner<'_> {
             ExpressionKind::In { operand, list, negated } => {
                 let ExpressionKind::Property(_, name) = &operand.kind else { return None };
                 let one = |value: Option<&Value>| self.equal_share(&name.text, value, labels, element);
-                let within: f64 = match &list.kind {
-                    ExpressionKind::List(items) => items.iter().map(|_| one(None)).sum(),
-                    ExpressionKind::Literal(Value::List(items)) => items.iter().map(|v| one(Some(v))).sum(),
+                let within = match &list.kind {
+                    ExpressionKind::List(items) => items.len() as f64 * one(None),
+                    ExpressionKind::Literal(Value::List(items)) => {
+                        // The first of a long list stand for all.
+                        let some = items.iter().take(ITEMS);
+                        let of_some: f64 = some.clone().map(|v| one(Some(v))).sum();
+                        of_some * items.len() as f64 / some.len().max(1) as f64
+                    }
                     _ => return None,
                 };
                 Some(if *negated { 1.0 - within.min(1.0) } else { within.min(1.0) })
@@ -268,11 +275,16 @@ impl Planner<'_> {
         if direction != Direction::Out && !test.tables.iter().all(|&t| base.edges[t].has_reverse()) {
             return None;
         }
+        let looks = self.looks.get();
+        if looks < MOST_COUNTED {
+            return None;
+        }
         let mut left = MOST_COUNTED;
         let looked = self.scope.for_each_adjacent(node, direction, &test, |_, _| {
             left -= 1;
             if left == 0 { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
         });
+        self.looks.set(looks.saturating_sub(looked as usize));
         Some(looked as f64)
     }
 

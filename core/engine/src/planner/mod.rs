@@ -15,7 +15,7 @@ mod result;
 mod sampling;
 mod searches;
 
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
@@ -53,6 +53,8 @@ pub(crate) struct Planner<'p> {
     rules: Rules,
     /// What repeated edges lead to, as it was tried out.
     growths: RefCell<Vec<(sampling::Repeated, Option<sampling::Growth>)>>,
+    /// Adjacency entries that may still be looked at for estimates.
+    looks: Cell<usize>,
     /// Nodes that keys have found for the values given.
     found: HashMap<Arc<str>, Dense>,
     /// What is known of variables of patterns: what they are, and their labels.
@@ -113,6 +115,7 @@ impl<'p> Planner<'p> {
             current,
             rules,
             growths: RefCell::default(),
+            looks: Cell::new(sampling::LOOKS_OF_A_QUERY),
             found: HashMap::new(),
             known: HashMap::new(),
         }

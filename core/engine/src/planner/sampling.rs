@@ -12,6 +12,10 @@ use crate::planner::Planner;
 const STARTS: usize = 8;
 /// Adjacency entries that are looked at for all of them.
 const LOOKS: usize = 1 << 13;
+/// The same for all estimates of a query: planning must stay brief whatever its text.
+pub(super) const LOOKS_OF_A_QUERY: usize = 4 * LOOKS;
+/// Nodes above the base among which some with the labels wanted are looked for.
+const LOOKED_THROUGH: usize = 4096;
 /// Hops of a repetition without a bound that are counted on for its paths.
 const LONGEST: u32 = 12;
 /// Further hops that an estimate goes on for.
@@ -79,9 +83,12 @@ impl Planner<'_> {
             Some(start) => vec![start],
             None => self.some_nodes(&repeated.near),
         };
-        if starts.is_empty() {
+        // Where much was tried already the means must do.
+        let left = self.looks.get();
+        if starts.is_empty() || left < LOOKS {
             return None;
         }
+        self.looks.set(left - LOOKS);
         let is_far: Vec<bool> = base
             .nodes
             .iter()
@@ -104,7 +111,7 @@ impl Planner<'_> {
         }
         // A few nodes may have more edges than most, or fewer: that much is known of all of them.
         let first = starts.iter().map(|&start| {
-            let mut left = LOOKS;
+            let mut left = LOOKS / starts.len();
             trial.expand(start, &mut left, |_, _| {})
         });
         let tried = first.sum::<f64>() / starts.len() as f64;
@@ -121,7 +128,9 @@ impl Planner<'_> {
         let total: usize = tables.iter().map(|t| t.len).sum();
         if total == 0 {
             // All of it came after the base.
-            let above = (base.node_count()..self.scope.node_bound()).filter(|&n| self.scope.node_exists(n));
+            let above = (base.node_count()..self.scope.node_bound())
+                .take(LOOKED_THROUGH)
+                .filter(|&n| self.scope.node_exists(n));
             return above.filter(|&n| matches(&self.scope.node_labels(n))).take(STARTS).collect();
         }
         let wanted = total.min(STARTS);
@@ -213,7 +222,8 @@ impl Trial<'_> {
         let (min, max) = (self.repeated.min, self.repeated.max);
         let both_ways =
             matches!(self.repeated.direction, Direction::Undirected | Direction::OutOrIn | Direction::Any);
-        let last = max.unwrap_or(min.max(1) + LONGEST).min(min.max(1) + LONGEST);
+        let longest = min.max(1).saturating_add(LONGEST);
+        let last = max.unwrap_or(longest).min(longest);
         // How many paths there are to a node, by the edge that they come by where that matters; in the order of the
         // nodes, so that a trial that is cut short is the same each time.
         let mut level: Vec<((u32, u32), f64)> = vec![((start, u32::MAX), 1.0)];

@@ -132,12 +132,17 @@ pub fn compare(before: &PlanTree, after: &PlanTree) -> Comparison {
 
 type Placed<'t> = (usize, &'t PlanTree);
 
+/// The same operator on the same.
+const SAME: u32 = 8;
+
 /// How much two operators are about the same: none at all, or more the better.
 fn likeness(a: &PlanTree, b: &PlanTree) -> u32 {
-    let same_operator = a.operator == b.operator;
-    let about = |t: &PlanTree| t.details.first().map(|(_, text)| text.clone());
-    match (same_operator, a.details == b.details, about(a).is_some() && about(a) == about(b)) {
-        (true, true, _) => 8,
+    let same_about = match (a.details.first(), b.details.first()) {
+        (Some((_, of_a)), Some((_, of_b))) => of_a == of_b,
+        _ => false,
+    };
+    match (a.operator == b.operator, a.details == b.details, same_about) {
+        (true, true, _) => SAME,
         (true, false, true) => 6,
         // A scan that has become a lookup is about the same part of the pattern.
         (false, _, true) => 4,
@@ -146,9 +151,34 @@ fn likeness(a: &PlanTree, b: &PlanTree) -> u32 {
     }
 }
 
+/// Operators of one plan and of the other, side by side.
+type Pair<'t> = (Option<Placed<'t>>, Option<Placed<'t>>);
+
+/// Operators of one plan times those of the other that are compared each with each.
+const MOST_PAIRS: usize = 4 << 20;
+
 /// Pairs in the order of both plans, so that what is alike stands side by side: the alignment of the greatest sum
-/// (Needleman and Wunsch, 1970).
-fn aligned<'t>(first: &[Placed<'t>], second: &[Placed<'t>]) -> Vec<(Option<Placed<'t>>, Option<Placed<'t>>)> {
+/// (Needleman and Wunsch, 1970), between what both begin and end with. What is too much for it stands one by one.
+fn aligned<'t>(first: &[Placed<'t>], second: &[Placed<'t>]) -> Vec<Pair<'t>> {
+    let same = |(a, b): &(&Placed<'t>, &Placed<'t>)| likeness(a.1, b.1) == SAME;
+    let both = |(a, b): (&Placed<'t>, &Placed<'t>)| (Some(*a), Some(*b));
+    let begin = first.iter().zip(second).take_while(same).count();
+    let (one, other) = (&first[begin..], &second[begin..]);
+    let end = one.iter().rev().zip(other.iter().rev()).take_while(same).count();
+    let (one, last_of_one) = one.split_at(one.len() - end);
+    let (other, last_of_other) = other.split_at(other.len() - end);
+    let mut pairs: Vec<Pair<'t>> = first[..begin].iter().zip(second).map(both).collect();
+    if one.len().saturating_mul(other.len()) > MOST_PAIRS {
+        pairs.extend(one.iter().map(|a| (Some(*a), None)));
+        pairs.extend(other.iter().map(|b| (None, Some(*b))));
+    } else {
+        pairs.extend(best_pairs(one, other));
+    }
+    pairs.extend(last_of_one.iter().zip(last_of_other).map(both));
+    pairs
+}
+
+fn best_pairs<'t>(first: &[Placed<'t>], second: &[Placed<'t>]) -> Vec<Pair<'t>> {
     let (n, m) = (first.len(), second.len());
     let mut best = vec![vec![0u32; m + 1]; n + 1];
     for i in (0..n).rev() {

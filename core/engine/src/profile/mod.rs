@@ -115,7 +115,9 @@ impl PlanTree {
             let below: f64 = inputs.iter().filter_map(|i| i.actual.as_ref()).map(|a| a.total_us).sum();
             let (rows, estimated) = ((m.rows_out as f64).max(1.0), node.estimate.rows.max(1.0));
             let mut hops = m.hops.clone();
-            for hop in hops.iter_mut().filter(|hop| hop.largest_degree > 0) {
+            // Of very many hops only those are named that have more than the others.
+            let least = nth_largest(hops.iter().map(|hop| hop.largest_degree), NAMED).max(1);
+            for hop in hops.iter_mut().filter(|hop| hop.largest_degree >= least).take(NAMED) {
                 hop.largest_node = Some(in_words(hop.largest, snapshot));
             }
             Actual {
@@ -143,9 +145,10 @@ impl PlanTree {
 
     /// Every operator with its depth, root first.
     pub fn walk(&self) -> Vec<(usize, &PlanTree)> {
-        let mut all = vec![(0, self)];
-        for input in &self.inputs {
-            all.extend(input.walk().into_iter().map(|(depth, tree)| (depth + 1, tree)));
+        let (mut all, mut left) = (vec![], vec![(0, self)]);
+        while let Some((depth, tree)) = left.pop() {
+            all.push((depth, tree));
+            left.extend(tree.inputs.iter().rev().map(|input| (depth + 1, input)));
         }
         all
     }
@@ -156,10 +159,53 @@ impl PlanTree {
         shown.map(|(_, v)| v.as_str()).collect::<Vec<_>>().join("  ")
     }
 
+    /// The same with no more than so many hops of each search: those that looked at the most edges, in their order.
+    pub fn with_fewer_hops(mut self, most: usize) -> PlanTree {
+        if let Some(actual) = self.actual.as_mut().filter(|actual| actual.hops.len() > most) {
+            let all = actual.hops.len();
+            let least = nth_largest(actual.hops.iter().map(|hop| hop.edges_looked), most);
+            let mut left = most;
+            actual.hops.retain(|hop| {
+                let kept = left > 0 && hop.edges_looked >= least;
+                left -= usize::from(kept);
+                kept
+            });
+            actual
+                .notes
+                .push(format!("{} of {all} hops are kept: those with the most edges", actual.hops.len()));
+        }
+        self.inputs = std::mem::take(&mut self.inputs).into_iter().map(|i| i.with_fewer_hops(most)).collect();
+        self
+    }
+
     /// Time of its own of all operators together; with several threads more than passed on the clock.
     fn own_time(&self) -> f64 {
         self.walk().iter().filter_map(|(_, t)| t.actual.as_ref()).map(|a| a.own_us).sum::<f64>().max(1e-9)
     }
+}
+
+/// Hops whose nodes of the largest degree are named.
+const NAMED: usize = 1000;
+
+/// The `n`th largest of them, from 1 on; the least where there are fewer.
+fn nth_largest(values: impl Iterator<Item = u64>, n: usize) -> u64 {
+    let mut values: Vec<u64> = values.collect();
+    if values.is_empty() {
+        return 0;
+    }
+    let at = n.clamp(1, values.len()) - 1;
+    *values.select_nth_unstable_by(at, |a, b| b.cmp(a)).1
+}
+
+/// Reads a kept plan or profile, however deep: operators lie in each other, and there may be hundreds.
+pub fn read_kept(text: &str) -> serde_json::Result<serde_json::Value> {
+    crate::execution::on_large_stack(|| {
+        let mut reader = serde_json::Deserializer::from_str(text);
+        reader.disable_recursion_limit();
+        let read = serde_json::Value::deserialize(&mut reader)?;
+        reader.end()?;
+        Ok(read)
+    })
 }
 
 /// A node by its labels and key; by its element id where it has no key.
@@ -168,5 +214,63 @@ pub(crate) fn in_words(node: u32, snapshot: &Snapshot) -> String {
     match name.ends_with('}') {
         true => name,
         false => format!("{name} with the element id n{}", snapshot.node_id(node)),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn search(hops: u32) -> PlanTree {
+        let hop = |hop: u32| Hop { hop, edges_looked: u64::from(hop % 7), ..Hop::default() };
+        let actual = Actual {
+            rows_in: 1,
+            rows_out: 1,
+            batches: 1,
+            own_us: 1.0,
+            total_us: 1.0,
+            peak_bytes: 0,
+            counters: Counters::default(),
+            estimate_factor: 1.0,
+            hops: (1..=hops).map(hop).collect(),
+            notes: vec![],
+        };
+        PlanTree {
+            operator: "Reach".into(),
+            details: vec![],
+            estimate: Estimate::default(),
+            alternatives: vec![],
+            actual: Some(actual),
+            inputs: vec![],
+        }
+    }
+
+    #[test]
+    fn of_very_many_hops_those_with_the_most_edges_are_kept_in_their_order() {
+        let kept = PlanTree { inputs: vec![search(70)], ..search(3) }.with_fewer_hops(15);
+        let hops = |tree: &PlanTree| -> Vec<(u32, u64)> {
+            tree.actual.iter().flat_map(|a| &a.hops).map(|h| (h.hop, h.edges_looked)).collect()
+        };
+        assert_eq!(hops(&kept), [(1, 1), (2, 2), (3, 3)]);
+        let below = hops(&kept.inputs[0]);
+        assert_eq!(below.len(), 15);
+        assert!(below.is_sorted() && below.iter().all(|(_, edges)| *edges >= 5), "{below:?}");
+        let notes = kept.inputs[0].actual.as_ref().map(|a| a.notes.len());
+        assert_eq!(notes, Some(1));
+        assert_eq!(nth_largest([3, 9, 5].into_iter(), 2), 5);
+        assert_eq!(nth_largest([3].into_iter(), 2), 3);
+        assert_eq!(nth_largest([].into_iter(), 2), 0);
+    }
+
+    #[test]
+    fn what_is_kept_is_read_however_deep() {
+        let mut tree = search(0);
+        for _ in 0..1500 {
+            tree = PlanTree { inputs: vec![tree], ..search(0) };
+        }
+        let text = crate::execution::on_large_stack(|| serde_json::to_string(&tree).unwrap_or_default());
+        assert!(read_kept(&text).is_ok_and(|read| read["operator"] == "Reach"));
+        assert!(read_kept("{\"a\": 1} more").is_err());
+        assert_eq!(tree.walk().last().map(|(depth, _)| *depth), Some(1500));
     }
 }

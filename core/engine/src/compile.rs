@@ -274,7 +274,7 @@ impl<'a> Compiler<'a> {
 
     /// The one group variable that an aggregate's argument reads, with the kind its elements have.
     fn group_variable(&self, argument: &Expression) -> Option<(usize, Arc<str>, VariableKind)> {
-        graphodrome_language::expression_variables(argument).into_iter().find_map(|name| {
+        graphodrome_language::read_by_element(argument).into_iter().find_map(|name| {
             let slot = self.schema.slot(&name)?;
             let kind = match self.schema.variables[slot].kind {
                 VariableKind::NodeGroup => VariableKind::Node,

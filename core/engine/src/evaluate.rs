@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use chrono::{DateTime, FixedOffset, Utc};
 use graphodrome_graph::{Code, Decimal, GraphError, PathValue, Snapshot, Truth, Value, parse_text};
-use graphodrome_language::ast::BinaryOperator;
+use graphodrome_language::ast::{Aggregate, BinaryOperator};
 use graphodrome_language::{Diagnostic, Span};
 
 use crate::Parameters;
@@ -332,7 +332,14 @@ impl Evaluator<'_> {
             Kind::Fold { list, local, function, distinct, share, argument } => {
                 let items = match row.get(*list) {
                     Value::List(items) => items,
-                    Value::Null => return Ok(Value::Null),
+                    // Of an OPTIONAL without a match: nothing is counted and collected, as over no rows.
+                    Value::Null => {
+                        return Ok(match function {
+                            Aggregate::Count => Value::Int(0),
+                            Aggregate::CollectList => Value::list(vec![]),
+                            _ => Value::Null,
+                        });
+                    }
                     one => vec![one].into(),
                 };
                 let share = match share {

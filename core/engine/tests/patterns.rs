@@ -14,7 +14,7 @@ use graphodrome_language::ast::{Clause, GraphPattern, PathSearch, Statement};
 use graphodrome_language::{parse, pattern_variables};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
-use reference::{Cell, Edge, Element, Graph, Matcher, Node};
+use reference::{Datum, Edge, Element, Graph, Matcher, Node};
 
 /// `CASES=n` asks for others.
 const CASES: u64 = 10_000;
@@ -22,7 +22,10 @@ const CASES: u64 = 10_000;
 fn random_graph(rng: &mut ChaCha8Rng) -> Graph {
     let n = rng.random_range(2..5);
     let nodes = (0..n)
-        .map(|_| Node { label: ["A", "B"][rng.random_range(0..2)], x: rng.random_range(0..4) })
+        .map(|_| Node {
+            labels: vec![["A", "B"][rng.random_range(0..2)]],
+            properties: vec![("x", Datum::whole(rng.random_range(0..4)))],
+        })
         .collect();
     let edges = (0..rng.random_range(0..6))
         .map(|_| Edge {
@@ -30,10 +33,16 @@ fn random_graph(rng: &mut ChaCha8Rng) -> Graph {
             to: rng.random_range(0..n),
             label: ["R", "S"][rng.random_range(0..2)],
             directed: rng.random_bool(0.75),
-            w: rng.random_range(0..4),
+            properties: vec![("w", Datum::whole(rng.random_range(0..4)))],
         })
         .collect();
     Graph { nodes, edges }
+}
+
+/// The value of the only property.
+fn given(properties: &[(&str, Datum)]) -> Value {
+    let Datum::Number(halves) = properties[0].1 else { panic!("{properties:?}") };
+    Value::Int(halves / 2)
 }
 
 /// The graph with some of its edges in the base and the rest above it.
@@ -41,13 +50,14 @@ fn snapshot(graph: &Graph, folded: usize) -> (Snapshot, Vec<u64>, Vec<u64>) {
     let mut transaction = Transaction::new(Snapshot::empty(None).unwrap());
     let mut dense = vec![];
     for node in &graph.nodes {
-        let properties = vec![("x".into(), Value::Int(node.x))];
-        dense.push(transaction.insert_node(NewNode { labels: label_set([node.label]), properties }).unwrap());
+        let properties = vec![("x".into(), given(&node.properties))];
+        let labels = label_set(node.labels.iter().copied());
+        dense.push(transaction.insert_node(NewNode { labels, properties }).unwrap());
     }
     let add = |t: &mut Transaction, dense: &[u32], e: &Edge| {
         t.insert_edge(NewEdge {
             labels: label_set([e.label]),
-            properties: vec![("w".into(), Value::Int(e.w))],
+            properties: vec![("w".into(), given(&e.properties))],
             directed: e.directed,
             source: dense[e.from],
             target: dense[e.to],
@@ -358,11 +368,11 @@ impl Numbers<'_> {
         }
     }
 
-    fn cell(&self, value: &Value) -> Cell {
+    fn cell(&self, value: &Value) -> Datum {
         match value {
-            Value::Null => Cell::Null,
-            Value::List(items) => Cell::Many(items.iter().map(|v| self.element(v)).collect()),
-            other => Cell::One(self.element(other)),
+            Value::Null => Datum::Null,
+            Value::List(items) => Datum::Group(items.iter().map(|v| self.element(v)).collect()),
+            other => Datum::Element(self.element(other)),
         }
     }
 }
@@ -400,16 +410,19 @@ fn one_case(seed: u64) -> bool {
     let Some(mut rows) = run(&snapshot, &query) else { return false };
     // The reference goes no further; longer paths are left out of the comparison.
     let longest = if pattern.paths.iter().any(|p| p.search != PathSearch::All) { 7 } else { 9 };
-    let matcher = Matcher { graph: &graph, longest };
+    let matcher = Matcher::new(&graph, longest, u64::MAX);
     let numbers = Numbers { snapshot: &snapshot, nodes: &nodes, edges: &edges };
     let free = pattern
         .paths
         .iter()
         .any(|p| matches!(p.search, PathSearch::Any | PathSearch::AnyShortest | PathSearch::Shortest(_)));
     let shown = || {
-        let nodes: Vec<String> = graph.nodes.iter().map(|n| format!("{}{}", n.label, n.x)).collect();
-        let edge =
-            |e: &Edge| format!("{}{}{}{}{}", e.from, if e.directed { "->" } else { "~" }, e.to, e.label, e.w);
+        let nodes: Vec<String> =
+            graph.nodes.iter().map(|n| format!("{}{}", n.labels[0], given(&n.properties))).collect();
+        let edge = |e: &Edge| {
+            let (arrow, w) = (if e.directed { "->" } else { "~" }, given(&e.properties));
+            format!("{}{arrow}{}{}{w}", e.from, e.to, e.label)
+        };
         let edges: Vec<String> = graph.edges.iter().map(edge).collect();
         format!("SEED={seed} {query}\n  nodes {} edges {}", nodes.join(" "), edges.join(" "))
     };
@@ -451,7 +464,7 @@ fn one_case(seed: u64) -> bool {
     }
     let ours = bag(rows.iter().map(|row| row.iter().map(|v| numbers.cell(v)).collect::<Vec<_>>()));
     let theirs = bag(expected.iter().map(|row| names.iter().map(|n| row[n].clone()).collect::<Vec<_>>()));
-    let only = |a: &BTreeMap<Vec<Cell>, usize>, b: &BTreeMap<Vec<Cell>, usize>| {
+    let only = |a: &BTreeMap<Vec<Datum>, usize>, b: &BTreeMap<Vec<Datum>, usize>| {
         a.iter()
             .filter(|(k, n)| b.get(*k) != Some(n))
             .map(|(k, n)| (k.clone(), *n))

@@ -24,5 +24,5 @@ pub use parse::{parse, parse_expression, parse_graph_type, parse_value_type, sta
 pub use procedure::{Argument, Gives, Procedure, Takes, YieldColumn};
 pub use scope::{
     VariableKind, clause_variables, conditional_variables, expression_variables, pattern_variables,
-    query_labels, query_variables, term_expressions, term_variables,
+    query_labels, query_variables, read_by_element, term_expressions, term_variables,
 };

@@ -151,6 +151,34 @@ pub fn query_variables(query: &Query) -> BTreeSet<Arc<str>> {
     found
 }
 
+/// The names that an aggregate's argument reads otherwise than as a whole. Where one of them is bound under a
+/// quantifier the aggregate goes along its elements within the row: `SUM(e.length_m)`, `COUNT(e)`. What takes the
+/// list itself does not, so that `MAX(SIZE(e))` goes over rows.
+pub fn read_by_element(argument: &Expression) -> BTreeSet<Arc<str>> {
+    fn collect_of(e: &Expression, found: &mut BTreeSet<Arc<str>>) {
+        let whole = |e: &Expression| matches!(e.kind, ExpressionKind::Variable(_));
+        match &e.kind {
+            ExpressionKind::Call { function, arguments }
+                if ["SIZE", "CARDINALITY", "TRIM"]
+                    .iter()
+                    .any(|name| function.text.eq_ignore_ascii_case(name)) =>
+            {
+                arguments.iter().filter(|a| !whole(a)).for_each(|a| collect_of(a, found));
+            }
+            ExpressionKind::Index(list, place) if whole(list) => collect_of(place, found),
+            ExpressionKind::In { operand, list, .. } if whole(list) => collect_of(operand, found),
+            ExpressionKind::Variable(_)
+            | ExpressionKind::Exists(_)
+            | ExpressionKind::Subquery(_)
+            | ExpressionKind::Let(..) => collect(e, found),
+            _ => e.each_part(&mut |part| collect_of(part, found)),
+        }
+    }
+    let mut found = BTreeSet::new();
+    collect_of(argument, &mut found);
+    found
+}
+
 fn collect(expression: &Expression, found: &mut BTreeSet<Arc<str>>) {
     match &expression.kind {
         ExpressionKind::Variable(name) => {

@@ -1,6 +1,7 @@
 // The steps of an exploration: each with what it is called, the query it was, and the picture after it.
 import { useCallback, useState } from "react";
 import { type Json, Problem, ask } from "../shared/api";
+import { storeSteps, storedSteps } from "./stored";
 import { EMPTY, type Picture, only, withRows, without } from "./picture";
 
 export interface Step {
@@ -27,18 +28,23 @@ export interface Exploration {
 
 const FIRST: Step = { what: "Nothing yet", query: null, picture: EMPTY };
 
-// It outlives the page: going to another one and back loses nothing.
+// It outlives the page and, unless it is large, a reload.
 const kept = new Map<string, { steps: Step[]; at: number }>();
 
 const MOST_ROWS = 5000;
 
 export function useExploration(graph: string): Exploration {
-  const [{ steps, at }, setState] = useState(() => kept.get(graph) ?? { steps: [FIRST], at: 0 });
+  const [{ steps, at }, setState] = useState(() => {
+    const before = kept.get(graph) ?? storedSteps(graph) ?? { steps: [FIRST], at: 0 };
+    kept.set(graph, before);
+    return before;
+  });
   const [busy, setBusy] = useState(false);
   const [problem, setProblem] = useState<Problem | null>(null);
   const [note, setNote] = useState<string | null>(null);
   const set = useCallback((steps: Step[], at: number) => {
     kept.set(graph, { steps, at });
+    storeSteps(graph, steps, at);
     setState({ steps, at });
   }, [graph]);
   const push = useCallback((what: string, query: string | null, change: (picture: Picture) => Picture): Picture => {

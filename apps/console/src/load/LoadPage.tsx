@@ -9,6 +9,7 @@ import Form from "react-bootstrap/Form";
 import ProgressBar from "react-bootstrap/ProgressBar";
 import { type Job, type Model, Problem, cancelJob, get, post, postForm, timeLeft } from "../shared/api";
 import { useAttempt } from "../shared/attempt";
+import { useHeld } from "../shared/held";
 import { JobAccount } from "../jobs/JobsPage";
 import { type EdgeRule, type Mapping, type MappingTable, type NodeRule, type TableColumns, byHand, propose } from "./mapping";
 import { EdgeForm, NodeForm } from "./RuleForms";
@@ -105,13 +106,14 @@ function Running({ job }: { job: Job }) {
 
 export function LoadPage({ graph }: { graph: string | null }) {
   const client = useQueryClient();
-  const [files, setFiles] = useState<File[]>([]);
-  const [tables, setTables] = useState<TableColumns[]>([]);
-  const [text, setText] = useState("");
-  const [mapping, setMapping] = useState<Mapping | null>(null);
-  const [previews, setPreviews] = useState<Preview[]>([]);
+  // Files live as long as the tab's page; what was made of them outlives a reload too.
+  const [files, setFiles] = useHeld<File[]>(`load files ${graph}`, []);
+  const [tables, setTables] = useHeld<TableColumns[]>(`load tables ${graph}`, [], "reloads");
+  const [text, setText] = useHeld(`load text ${graph}`, "", "reloads");
+  const [mapping, setMapping] = useHeld<Mapping | null>(`load mapping ${graph}`, null, "reloads");
+  const [previews, setPreviews] = useHeld<Preview[]>(`load previews ${graph}`, []);
   const { busy, problem, setProblem, attempt } = useAttempt();
-  const [jobId, setJobId] = useState<number | null>(null);
+  const [jobId, setJobId] = useHeld<number | null>(`load job ${graph}`, null, "reloads");
   const [over, setOver] = useState(false);
   const job = useJob(jobId);
   const model = useQuery({ queryKey: ["model", graph], queryFn: () => get<Model>(`/v1/graphs/${encodeURIComponent(graph ?? "")}/model`), enabled: graph !== null });
@@ -132,6 +134,7 @@ export function LoadPage({ graph }: { graph: string | null }) {
     setTables(looked);
     setFiles(sources);
     if (own) await read(await own.text());
+    else if (mapping && mapping.table.every((table) => looked.some((t) => t.file === table.file))) return;
     else await write(propose(looked, model.data ?? null), "");
   });
   const read = async (next: string) => {
@@ -156,6 +159,8 @@ export function LoadPage({ graph }: { graph: string | null }) {
   const preview = () => attempt("Reading the first rows ...", async () => setPreviews(await postForm<Preview[]>(`/v1/graphs/${encodeURIComponent(graph ?? "")}/loads/preview?rows=8`, uploaded(files, text))));
   const run = (check: boolean) => attempt(check ? "Checking ..." : "Uploading ...", async () => setJobId((await postForm<Job>(`/v1/graphs/${encodeURIComponent(graph ?? "")}/loads?check=${check}`, uploaded(files, text))).id));
   const types = model.data ?? null;
+  const lost = files.length === 0 && tables.length > 0;
+  const startOver = () => { setFiles([]); setTables([]); setText(""); setMapping(null); setPreviews([]); setJobId(null); setProblem(null); };
   return (
     <main className="page load-page" onDragOver={(e) => { if (e.dataTransfer.types.includes("Files")) { e.preventDefault(); setOver(true); } }} onDragLeave={() => setOver(false)} onDrop={(e) => { if (e.dataTransfer.files.length > 0) { e.preventDefault(); setOver(false); void choose([...e.dataTransfer.files]); } }}>
       <h1>Load into {graph}</h1>
@@ -164,6 +169,7 @@ export function LoadPage({ graph }: { graph: string | null }) {
         <span className="faint">CSV, TSV, JSON, Parquet, Arrow, also .gz and .zst; a mapping (.toml) beside them is taken over. Files can be dropped here.</span>
       </div>
       {problem && <Alert variant="danger" className="problem">{problem.message}{problem.hint && <div>{problem.hint}</div>}</Alert>}
+      {lost && <Alert variant="warning" className="lost-files">The mapping is as it was, but a browser gives no page its files back: choose {tables.map((t) => t.file).join(", ")} again.</Alert>}
       {tables.length === 0 && !mapping && <p className="empty">Choose the tables to load. Their columns are shown with samples, and a mapping is proposed that fits the model of {graph}; nothing is loaded before you say so.</p>}
       {mapping && (
         <>
@@ -192,8 +198,9 @@ export function LoadPage({ graph }: { graph: string | null }) {
           </div>
           <div className="tools load-steps">
             <Button size="sm" variant="outline-secondary" id="preview" disabled={busy !== null || files.length === 0} onClick={() => void preview()}>Show the first rows</Button>
-            <Button size="sm" variant="outline-secondary" id="check-load" disabled={busy !== null || job?.state === "running"} onClick={() => void run(true)}>Check</Button>
-            <Button size="sm" id="load" disabled={busy !== null || job?.state === "running"} onClick={() => void run(false)}>Load</Button>
+            <Button size="sm" variant="outline-secondary" id="check-load" disabled={busy !== null || files.length === 0 || job?.state === "running"} onClick={() => void run(true)}>Check</Button>
+            <Button size="sm" id="load" disabled={busy !== null || files.length === 0 || job?.state === "running"} onClick={() => void run(false)}>Load</Button>
+            <Button size="sm" variant="outline-secondary" id="start-over" disabled={busy !== null || job?.state === "running"} onClick={startOver}>Start over</Button>
             <span className="status" role="status">{busy ?? (job ? `${job.kind === "check" ? "check" : "load"} ${job.id}: ${job.state}` : "")}</span>
           </div>
           {previews.length > 0 && <PreviewRows previews={previews} />}

@@ -2,6 +2,7 @@
 // applied; the graph checked against it; drafts from tables: proposed, edited, created and loaded.
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
+import Alert from "react-bootstrap/Alert";
 import Button from "react-bootstrap/Button";
 import Form from "react-bootstrap/Form";
 import Nav from "react-bootstrap/Nav";
@@ -9,6 +10,7 @@ import { useNavigate } from "react-router-dom";
 import { type Draft, type Model, type ModelDiff, type ModelForms, type ModelReport, type ModelTypes, Problem, get, post, postForm } from "../shared/api";
 import { useAttempt } from "../shared/attempt";
 import { Editor } from "../shared/Editor";
+import { useHeld } from "../shared/held";
 import { Findings } from "../shared/Findings";
 import { ProblemBox } from "../shared/Problems";
 import { ModelChange } from "./ModelChange";
@@ -36,7 +38,7 @@ type Outcome = { kind: "report"; report: ModelReport } | { kind: "diff"; diff: M
 function Existing({ graph }: { graph: string }) {
   const client = useQueryClient();
   const model = useQuery({ queryKey: ["model", graph], queryFn: () => get<Model>(`/v1/graphs/${encodeURIComponent(graph ?? "")}/model`) });
-  const [edited, setEdited] = useState<string | null>(null);
+  const [edited, setEdited] = useHeld<string | null>(`model text ${graph}`, null, "reloads");
   // What the form has changed, until the text has it.
   const [pending, setPending] = useState<ModelTypes | null>(null);
   const [choice, setChoice] = useState<Choice | null>(null);
@@ -111,9 +113,9 @@ function Existing({ graph }: { graph: string }) {
 
 function Drafting({ onCreated }: { onCreated: (graph: string) => void }) {
   const navigate = useNavigate();
-  const [files, setFiles] = useState<File[]>([]);
-  const [name, setName] = useState("draft");
-  const [draft, setDraft] = useState<Draft | null>(null);
+  const [files, setFiles] = useHeld<File[]>("draft files", []);
+  const [name, setName] = useHeld("draft name", "draft", "reloads");
+  const [draft, setDraft] = useHeld<Draft | null>("draft", null, "reloads");
   const { busy, problem, attempt: step } = useAttempt();
   const propose = () => step("Looking at the tables ...", async () => {
     const form = new FormData();
@@ -135,12 +137,13 @@ function Drafting({ onCreated }: { onCreated: (graph: string) => void }) {
     <>
       <p>Choose tables (CSV, TSV, JSON Lines, Parquet). The service looks at their columns, keys and references and proposes a model and a load mapping, with its reasons. Nothing is kept until you create the graph.</p>
       <div className="tools">
-        <Form.Control type="file" size="sm" multiple className="files" aria-label="Tables" accept=".csv,.tsv,.tab,.txt,.jsonl,.ndjson,.parquet" onChange={(e) => { setFiles([...((e.target as HTMLInputElement).files ?? [])]); setDraft(null); }} />
+        <Form.Control type="file" size="sm" multiple className="files" aria-label="Tables" accept=".csv,.tsv,.tab,.txt,.jsonl,.ndjson,.parquet" onChange={(e) => { setFiles([...((e.target as HTMLInputElement).files ?? [])]); if (files.length > 0) setDraft(null); }} />
         <Form.Control size="sm" className="name" aria-label="Name of the graph" value={name} onChange={(e) => { setName(e.target.value); setDraft(null); }} />
         <Button size="sm" id="propose" disabled={files.length === 0 || busy !== null || name.trim() === ""} onClick={() => void propose()}>Propose a model</Button>
-        {draft && <Button size="sm" id="create" disabled={busy !== null} onClick={() => void create()}>Create the graph and load</Button>}
+        {draft && <Button size="sm" id="create" disabled={busy !== null || files.length === 0} onClick={() => void create()}>Create the graph and load</Button>}
         <span className="status" role="status">{busy ?? (draft ? `${draft.node_types} node types and ${draft.edge_types} edge types` : "")}</span>
       </div>
+      {draft && files.length === 0 && <Alert variant="warning" className="lost-files">The draft is as it was, but a browser gives no page its files back: choose the tables again to load them.</Alert>}
       {problem && <ProblemBox problem={problem} />}
       {draft && (
         <>
@@ -156,7 +159,7 @@ function Drafting({ onCreated }: { onCreated: (graph: string) => void }) {
 }
 
 export function ModelPage({ graph, onCreated }: { graph: string | null; onCreated: (graph: string) => void }) {
-  const [chosen, setView] = useState<"model" | "draft" | null>(null);
+  const [chosen, setView] = useHeld<"model" | "draft" | null>("model view", null, "reloads");
   const view = chosen ?? (graph === null ? "draft" : "model");
   return (
     <main className="page model-page">

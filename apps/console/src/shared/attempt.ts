@@ -1,5 +1,5 @@
 // What a page does on request: it says what it is doing, and keeps the problem if it fails.
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { Problem } from "./api";
 
 export interface Attempts {
@@ -12,6 +12,13 @@ export interface Attempts {
 export function useAttempt(): Attempts {
   const [problem, setProblem] = useState<Problem | null>(null);
   const [busy, setBusy] = useState<string | null>(null);
+  // Leaving while something is sent would lose it without a word.
+  useEffect(() => {
+    if (busy === null || busy === "") return undefined;
+    const ask = (event: BeforeUnloadEvent) => event.preventDefault();
+    window.addEventListener("beforeunload", ask);
+    return () => window.removeEventListener("beforeunload", ask);
+  }, [busy]);
   const attempt = async (what: string, work: () => Promise<void>) => {
     setBusy(what);
     setProblem(null);

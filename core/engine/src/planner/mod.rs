@@ -22,7 +22,7 @@ use std::sync::Arc;
 use graphodrome_graph::{Dense, Element, LabelExpression, LabelSet, Snapshot};
 use graphodrome_language::ast::*;
 use graphodrome_language::{
-    Diagnostic, VariableKind, clause_variables, expression_variables, pattern_variables,
+    Diagnostic, VariableKind, clause_variables, expression_variables, pattern_variables, read_by_element,
 };
 
 use crate::planner::compose::{Around, Rows, Source};
@@ -485,7 +485,7 @@ fn group_names(schema: &Schema, clauses: &[Clause]) -> Groups {
 /// with no other the result has every row.
 fn insensitive(result: &Return, groups: &Groups) -> bool {
     let within_row = |argument: &Expression| {
-        !argument.contains_aggregate() && expression_variables(argument).iter().any(|v| groups.contains(v))
+        !argument.contains_aggregate() && read_by_element(argument).iter().any(|v| groups.contains(v))
     };
     fn aggregates<'e>(e: &'e Expression, found: &mut Vec<&'e Expression>) {
         match &e.kind {

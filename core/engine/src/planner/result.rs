@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use graphodrome_graph::Value;
 use graphodrome_language::ast::*;
-use graphodrome_language::{Diagnostic, VariableKind, expression_variables};
+use graphodrome_language::{Diagnostic, VariableKind, expression_variables, read_by_element};
 
 use crate::compile::{Compiler, Computed};
 use crate::context::Outcome;
@@ -531,7 +531,7 @@ fn collect_aggregates<'e>(e: &'e Expression, schema: &Schema, found: &mut Vec<&'
     match &e.kind {
         ExpressionKind::CountAll => found.push(e),
         ExpressionKind::Aggregate { argument, .. } => {
-            let over_group = expression_variables(argument)
+            let over_group = read_by_element(argument)
                 .iter()
                 .any(|name| schema.slot(name).is_some_and(|slot| schema.variables[slot].kind.is_group()));
             if over_group && !argument.contains_aggregate() {

@@ -6,6 +6,8 @@ use graphodrome_graph::{
 use rand::Rng;
 use rand_chacha::ChaCha8Rng;
 
+use crate::reference::{self, Datum};
+
 #[derive(Clone, Debug)]
 pub struct Node {
     labels: Vec<&'static str>,
@@ -63,6 +65,27 @@ impl Graph {
             })
             .collect();
         Graph { nodes, edges }
+    }
+
+    /// The same graph as the reference takes it.
+    pub fn for_reference(&self) -> reference::Graph {
+        let datum = |value: &Value| Datum::of(value).unwrap();
+        let number = |i: usize| ("id", Datum::whole(i as i64));
+        let node = |(i, n): (usize, &Node)| reference::Node {
+            labels: n.labels.clone(),
+            properties: vec![number(i), ("x", n.x.map_or(Datum::Null, Datum::whole)), ("m", datum(&n.m))],
+        };
+        let edge = |(i, e): (usize, &Edge)| reference::Edge {
+            from: e.from,
+            to: e.to,
+            label: e.label,
+            directed: e.directed,
+            properties: vec![number(i), ("w", datum(&e.w))],
+        };
+        reference::Graph {
+            nodes: self.nodes.iter().enumerate().map(node).collect(),
+            edges: self.edges.iter().enumerate().map(edge).collect(),
+        }
     }
 
     /// The graph with so many of its elements in the base, and the others as changes above it; with or without

@@ -6,6 +6,9 @@
 
 mod graphs;
 mod queries;
+#[path = "../reference/mod.rs"]
+mod reference;
+mod referenced;
 mod shown;
 
 use std::collections::BTreeMap;

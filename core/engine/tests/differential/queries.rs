@@ -415,6 +415,13 @@ impl Writer<'_> {
     fn aggregate(&mut self) -> String {
         let value = self.number();
         let any = self.value();
+        if let Some(edges) = self.some(&[Kind::Edges])
+            && self.chance(0.3)
+        {
+            return self
+                .pick(&["MAX(SIZE(?))", "SUM(SIZE(?))", "SUM(SUM(?.id))", "COUNT(DISTINCT SIZE(?))"])
+                .replace('?', &edges);
+        }
         match self.below(9) {
             0..=2 => "COUNT(*)".into(),
             3 => format!("COUNT({any})"),

@@ -1,26 +1,39 @@
-//! The reference evaluator: patterns by the standard's definition, slowly. Every path is written down
-//! with what each of its elements is bound to; selection, distinctness and joins come after.
+//! The reference evaluator: the language by its definition, slowly, from the syntax tree. Every path is written
+//! down with what each of its elements is bound to; selection, distinctness and joins come after. It shares
+//! nothing with the engine but the parser.
 
 #![allow(clippy::unwrap_used)]
+#![allow(dead_code)] // Each test takes what it needs.
 
+mod clauses;
+mod expressions;
+mod values;
+
+use std::cell::{Cell, RefCell};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use graphodrome_graph::{Direction, LabelExpression, Value, label_set};
+use graphodrome_graph::{Direction, LabelExpression, label_set};
 use graphodrome_language::ast::*;
 use graphodrome_language::{VariableKind, pattern_variables};
 
+#[allow(unused_imports)] // Not by those of patterns alone.
+pub use clauses::answer;
+pub use values::Datum;
+
+#[derive(Clone, Debug)]
 pub struct Node {
-    pub label: &'static str,
-    pub x: i64,
+    pub labels: Vec<&'static str>,
+    pub properties: Vec<(&'static str, Datum)>,
 }
 
+#[derive(Clone, Debug)]
 pub struct Edge {
     pub from: usize,
     pub to: usize,
     pub label: &'static str,
     pub directed: bool,
-    pub w: i64,
+    pub properties: Vec<(&'static str, Datum)>,
 }
 
 pub struct Graph {
@@ -40,24 +53,28 @@ pub enum Element {
 pub struct Way {
     pub nodes: Vec<usize>,
     pub edges: Vec<usize>,
-    pub bound: Vec<(Arc<str>, Element, usize)>,
+    pub bound: Vec<Bound>,
     /// Alternatives that tell matches apart.
     pub tags: Vec<(usize, usize)>,
 }
 
-/// A row: each variable's element, list of elements, or nothing.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Cell {
-    Null,
-    One(Element),
-    Many(Vec<Element>),
+type Bound = (Arc<str>, Element, usize);
+
+/// A row: what each variable stands for.
+pub type Row = BTreeMap<Arc<str>, Datum>;
+
+/// Why there is no answer.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Trouble {
+    /// The data raise an error, though a plan may get past it.
+    Data,
+    /// More than can be listed.
+    TooMuch,
 }
 
-pub type Row = BTreeMap<Arc<str>, Cell>;
-
 impl Graph {
-    fn fits(labels: &Option<(LabelExpression, Vec<Name>)>, label: &str) -> bool {
-        labels.as_ref().is_none_or(|(l, _)| l.matches(&label_set([label])))
+    fn fits(labels: &Option<(LabelExpression, Vec<Name>)>, own: &[&str]) -> bool {
+        labels.as_ref().is_none_or(|(l, _)| l.matches(&label_set(own.iter().copied())))
     }
 
     /// The node at the other end, where the edge may be walked from `at`. A loop is walked one way.
@@ -89,39 +106,35 @@ pub struct Matcher<'g> {
     pub graph: &'g Graph,
     /// No path is followed further.
     pub longest: usize,
+    /// Edges that may still be tried.
+    left: Cell<u64>,
+    failed: RefCell<Option<Trouble>>,
+    /// Variables under a quantifier.
+    groups: RefCell<BTreeSet<Arc<str>>>,
+    /// Whether something was ordered whose order the reference does not know.
+    mixed_order: Cell<bool>,
 }
 
-impl Matcher<'_> {
-    fn number(&self, e: &Expression, bound: &[(Arc<str>, Element, usize)]) -> Option<i64> {
-        match &e.kind {
-            ExpressionKind::Literal(Value::Int(i)) => Some(*i),
-            ExpressionKind::Property(owner, name) => {
-                let ExpressionKind::Variable(variable) = &owner.kind else { panic!("{e:?}") };
-                let (_, element, _) = bound.iter().rev().find(|(n, ..)| n == variable)?;
-                match (element, &*name.text) {
-                    (Element::Node(n), "x") => Some(self.graph.nodes[*n].x),
-                    (Element::Edge(i), "w") => Some(self.graph.edges[*i].w),
-                    _ => None,
-                }
-            }
-            _ => panic!("{e:?}"),
+impl<'g> Matcher<'g> {
+    pub fn new(graph: &'g Graph, longest: usize, steps: u64) -> Matcher<'g> {
+        Matcher {
+            graph,
+            longest,
+            left: Cell::new(steps),
+            failed: RefCell::new(None),
+            groups: RefCell::default(),
+            mixed_order: Cell::new(false),
         }
     }
 
-    fn holds(&self, e: &Expression, bound: &[(Arc<str>, Element, usize)]) -> bool {
-        let ExpressionKind::Binary(operator, a, b) = &e.kind else { panic!("{e:?}") };
-        if *operator == BinaryOperator::And {
-            return self.holds(a, bound) && self.holds(b, bound);
-        }
-        let (Some(a), Some(b)) = (self.number(a, bound), self.number(b, bound)) else { return false };
-        match operator {
-            BinaryOperator::Equal => a == b,
-            BinaryOperator::NotEqual => a != b,
-            BinaryOperator::Less => a < b,
-            BinaryOperator::LessOrEqual => a <= b,
-            BinaryOperator::Greater => a > b,
-            BinaryOperator::GreaterOrEqual => a >= b,
-            other => panic!("{other:?}"),
+    /// Whether a condition is true of what is bound. An error is kept for later.
+    fn holds(&self, e: &Expression, outer: &Row, bound: &[Bound]) -> bool {
+        match self.truth(e, &self.row_of(outer, bound)) {
+            Ok(truth) => truth == Some(true),
+            Err(trouble) => {
+                self.failed.borrow_mut().get_or_insert(trouble);
+                false
+            }
         }
     }
 
@@ -142,20 +155,35 @@ impl Matcher<'_> {
     }
 
     /// Whether a filter's conditions hold once everything of its scope is bound; the element is `own`.
-    fn filter_holds(
-        &self, filter: &ElementFilter, own: &Element, bound: &[(Arc<str>, Element, usize)],
-    ) -> bool {
+    fn filter_holds(&self, filter: &ElementFilter, own: &Element, outer: &Row, bound: &[Bound]) -> bool {
         let mut bound = bound.to_vec();
         if let Some(name) = &filter.variable {
             bound.push((name.text.clone(), own.clone(), 0));
         }
-        filter.condition.iter().all(|c| self.holds(c, &bound))
+        let listed = filter.properties.iter().all(|(name, wanted)| {
+            let own = self.property(own, &name.text);
+            let row = self.row_of(outer, &bound);
+            let same = self.value(wanted, &row).and_then(|wanted| own.equals(&wanted));
+            same.unwrap_or_else(|trouble| {
+                self.failed.borrow_mut().get_or_insert(trouble);
+                None
+            }) == Some(true)
+        });
+        listed && filter.condition.iter().all(|c| self.holds(c, outer, &bound))
+    }
+
+    fn row_of(&self, outer: &Row, bound: &[Bound]) -> Row {
+        let mut row = outer.clone();
+        for (name, element, _) in bound {
+            row.insert(name.clone(), Datum::Element(element.clone()));
+        }
+        row
     }
 
     /// All ways on from `way` through the elements. `scope` is where the bindings of this scope begin;
     /// conditions are tested when the scope ends.
     fn elements(
-        &self, elements: &[PathElement], way: &Way, scope: usize, trail: bool,
+        &self, elements: &[PathElement], way: &Way, scope: usize, within: &Within,
         late: &mut Vec<(Way, Vec<Late>)>, waiting: Vec<Late>,
     ) {
         let Some((element, rest)) = elements.split_first() else {
@@ -166,16 +194,16 @@ impl Matcher<'_> {
             PathElement::Node(node) => {
                 let at = *way.nodes.last().unwrap();
                 let mut way = way.clone();
-                if !Graph::fits(&node.filter.labels, self.graph.nodes[at].label)
+                if !Graph::fits(&node.filter.labels, &self.graph.nodes[at].labels)
                     || !Self::bind(&mut way, scope, &node.filter, Element::Node(at))
                 {
                     return;
                 }
                 let mut waiting = waiting;
                 waiting.push(Late { filter: node.filter.clone(), own: Element::Node(at) });
-                self.elements(rest, &way, scope, trail, late, waiting);
+                self.elements(rest, &way, scope, within, late, waiting);
             }
-            PathElement::Edge(edge, None) => self.edge(edge, way, trail, &mut |i, next| {
+            PathElement::Edge(edge, None) => self.edge(edge, way, within, &mut |i, next| {
                 let mut way = way.clone();
                 if !Self::bind(&mut way, scope, &edge.filter, Element::Edge(i)) {
                     return;
@@ -184,7 +212,7 @@ impl Matcher<'_> {
                 way.nodes.push(next);
                 let mut waiting = waiting.clone();
                 waiting.push(Late { filter: edge.filter.clone(), own: Element::Edge(i) });
-                self.elements(rest, &way, scope, trail, late, waiting);
+                self.elements(rest, &way, scope, within, late, waiting);
             }),
             PathElement::Edge(edge, Some(q)) => {
                 let group = PathGroup {
@@ -198,13 +226,13 @@ impl Matcher<'_> {
                 let both: Vec<PathElement> = std::iter::once(PathElement::Group(Box::new(group)))
                     .chain(rest.iter().cloned())
                     .collect();
-                self.elements(&both, way, scope, trail, late, waiting);
+                self.elements(&both, way, scope, within, late, waiting);
             }
             PathElement::Group(group) => match &group.quantifier {
                 None => {
-                    for (way, more) in self.group_once(group, way, scope, trail) {
+                    for (way, more) in self.group_once(group, way, scope, within) {
                         let waiting = [waiting.clone(), more].concat();
-                        self.elements(rest, &way, scope, trail, late, waiting);
+                        self.elements(rest, &way, scope, within, late, waiting);
                     }
                 }
                 Some(q) => {
@@ -213,7 +241,7 @@ impl Matcher<'_> {
                     loop {
                         if round >= q.min {
                             for way in &level {
-                                self.elements(rest, way, scope, trail, late, waiting.clone());
+                                self.elements(rest, way, scope, within, late, waiting.clone());
                             }
                         }
                         if q.max == Some(round) || level.is_empty() {
@@ -222,8 +250,10 @@ impl Matcher<'_> {
                         let mut next = vec![];
                         for way in &level {
                             let begin = if q.optional { scope } else { way.bound.len() };
-                            for (way, conditions) in self.group_once(group, way, begin, trail) {
-                                if conditions.iter().all(|c| self.filter_holds(&c.filter, &c.own, &way.bound))
+                            for (way, conditions) in self.group_once(group, way, begin, within) {
+                                if conditions
+                                    .iter()
+                                    .all(|c| self.filter_holds(&c.filter, &c.own, within.outer, &way.bound))
                                 {
                                     next.push(way);
                                 }
@@ -241,19 +271,24 @@ impl Matcher<'_> {
                         way.tags.push((i, way.edges.len()));
                     }
                     let elements: Vec<PathElement> = branch.elements.iter().chain(rest).cloned().collect();
-                    self.elements(&elements, &way, scope, trail, late, waiting.clone());
+                    self.elements(&elements, &way, scope, within, late, waiting.clone());
                 }
             }
         }
     }
 
-    fn edge(&self, edge: &EdgePattern, way: &Way, trail: bool, visit: &mut dyn FnMut(usize, usize)) {
-        if way.edges.len() >= self.longest {
+    fn edge(&self, edge: &EdgePattern, way: &Way, within: &Within, visit: &mut dyn FnMut(usize, usize)) {
+        if way.edges.len() >= within.longest {
             return;
         }
+        if self.left.get() == 0 {
+            self.failed.borrow_mut().get_or_insert(Trouble::TooMuch);
+            return;
+        }
+        self.left.set(self.left.get() - 1);
         let at = *way.nodes.last().unwrap();
         for (i, e) in self.graph.edges.iter().enumerate() {
-            if trail && way.edges.contains(&i) || !Graph::fits(&edge.filter.labels, e.label) {
+            if within.trail && way.edges.contains(&i) || !Graph::fits(&edge.filter.labels, &[e.label]) {
                 continue;
             }
             if let Some(next) = Graph::walk(e, at, edge.direction) {
@@ -263,15 +298,17 @@ impl Matcher<'_> {
     }
 
     /// The ways through a parenthesised part once, with the conditions that wait for the scope's end.
-    fn group_once(&self, group: &PathGroup, way: &Way, scope: usize, trail: bool) -> Vec<(Way, Vec<Late>)> {
+    fn group_once(
+        &self, group: &PathGroup, way: &Way, scope: usize, within: &Within,
+    ) -> Vec<(Way, Vec<Late>)> {
         let from = way.edges.len();
         let mut inner = vec![];
-        self.elements(&group.term.elements, way, scope, trail, &mut inner, vec![]);
+        self.elements(&group.term.elements, way, scope, within, &mut inner, vec![]);
         inner
             .into_iter()
             .filter(|(way, _)| {
                 path_allowed(group.mode.unwrap_or(PathMode::Walk), &way.nodes[from..], &way.edges[from..])
-                    && group.condition.iter().all(|c| self.holds(c, &way.bound))
+                    && group.condition.iter().all(|c| self.holds(c, within.outer, &way.bound))
             })
             .map(|(mut way, late)| {
                 if let Some(name) = &group.variable {
@@ -284,20 +321,23 @@ impl Matcher<'_> {
             .collect()
     }
 
-    /// Every distinct match of one path pattern, before selection.
-    fn path(&self, path: &PathPattern, repeatable: bool) -> BTreeSet<Way> {
+    /// Every distinct match of one path pattern beside an outer row, before selection.
+    fn path(&self, path: &PathPattern, repeatable: bool, outer: &Row) -> BTreeSet<Way> {
         let mode = path.mode.unwrap_or(PathMode::Walk);
         let alone = path.search != PathSearch::All;
         let trail = mode == PathMode::Trail || mode == PathMode::Acyclic || !repeatable && !alone;
+        let no_node_twice = matches!(mode, PathMode::Acyclic | PathMode::Simple);
+        let longest = if no_node_twice { self.longest.min(self.graph.nodes.len()) } else { self.longest };
+        let within = Within { outer, trail, longest };
         let mut found = BTreeSet::new();
         for start in 0..self.graph.nodes.len() {
             let way = Way { nodes: vec![start], ..Way::default() };
             let mut ended = vec![];
-            self.elements(&path.term.elements, &way, 0, trail, &mut ended, vec![]);
+            self.elements(&path.term.elements, &way, 0, &within, &mut ended, vec![]);
             for (mut way, late) in ended {
                 let whole = path_allowed(mode, &way.nodes, &way.edges)
                     && (!trail || path_allowed(PathMode::Trail, &way.nodes, &way.edges))
-                    && late.iter().all(|l| self.filter_holds(&l.filter, &l.own, &way.bound));
+                    && late.iter().all(|l| self.filter_holds(&l.filter, &l.own, outer, &way.bound));
                 if whole {
                     if let Some(name) = &path.variable {
                         let all = Element::Path(way.nodes.clone(), way.edges.clone());
@@ -313,55 +353,55 @@ impl Matcher<'_> {
     /// Per pair of ends the lengths of the matches, least first.
     pub fn lengths(&self, path: &PathPattern, repeatable: bool) -> BTreeMap<(usize, usize), Vec<usize>> {
         let mut found: BTreeMap<(usize, usize), Vec<usize>> = BTreeMap::new();
-        for way in self.path(path, repeatable) {
+        for way in self.path(path, repeatable, &Row::new()) {
             found.entry((way.nodes[0], *way.nodes.last().unwrap())).or_default().push(way.edges.len());
         }
         found.values_mut().for_each(|lengths| lengths.sort());
         found
     }
 
-    /// All rows of a graph pattern without ANY and SHORTEST k, whose choice is free.
+    /// What a search prefix leaves of the ways between each pair of ends. Where the choice is free the first
+    /// ones in order are as good as others.
+    fn selected(&self, path: &PathPattern, ways: Vec<Way>) -> Vec<Way> {
+        let mut by_ends: BTreeMap<(usize, usize), Vec<Way>> = BTreeMap::new();
+        for way in ways {
+            by_ends.entry((way.nodes[0], *way.nodes.last().unwrap())).or_default().push(way);
+        }
+        let groups = |ways: &mut Vec<Way>, k: u32| {
+            let lengths: BTreeSet<usize> = ways.iter().map(|w| w.edges.len()).collect();
+            let kept: Vec<usize> = lengths.into_iter().take(k as usize).collect();
+            ways.retain(|w| kept.contains(&w.edges.len()));
+        };
+        for ways in by_ends.values_mut() {
+            ways.sort_by_key(|w| w.edges.len());
+            match path.search {
+                PathSearch::All => {}
+                PathSearch::Any | PathSearch::AnyShortest => ways.truncate(1),
+                PathSearch::AllShortest => groups(ways, 1),
+                PathSearch::Shortest(k) => ways.truncate(k as usize),
+                PathSearch::ShortestGroups(k) => groups(ways, k),
+            }
+        }
+        by_ends.into_values().flatten().collect()
+    }
+
+    /// All rows of a graph pattern. What paths of ANY and SHORTEST k bind within is free.
     pub fn rows(&self, pattern: &GraphPattern) -> Vec<Row> {
+        self.matches(pattern, &Row::new())
+    }
+
+    /// The rows of a graph pattern beside an outer row, which they contain.
+    fn matches(&self, pattern: &GraphPattern, outer: &Row) -> Vec<Row> {
         let kinds: BTreeMap<Arc<str>, VariableKind> =
             pattern_variables(pattern).into_iter().map(|(n, k)| (n.text, k)).collect();
-        let mut joined: Vec<(Row, Vec<usize>)> = vec![(Row::new(), vec![])];
+        let mut joined: Vec<(Row, Vec<usize>)> = vec![(outer.clone(), vec![])];
         for path in &pattern.paths {
             let alone = path.search != PathSearch::All;
-            let groups = match path.search {
-                PathSearch::All => None,
-                PathSearch::AllShortest => Some(1),
-                PathSearch::ShortestGroups(k) => Some(k as usize),
-                other => panic!("{other:?} is not determined"),
-            };
-            let mut ways: Vec<Way> = self.path(path, pattern.repeatable).into_iter().collect();
-            if let Some(k) = groups {
-                let ends = |w: &Way| (w.nodes[0], *w.nodes.last().unwrap());
-                let mut lengths: BTreeMap<(usize, usize), BTreeSet<usize>> = BTreeMap::new();
-                for way in &ways {
-                    lengths.entry(ends(way)).or_default().insert(way.edges.len());
-                }
-                ways.retain(|w| lengths[&ends(w)].iter().take(k).any(|l| *l == w.edges.len()));
-            }
             let mut next = vec![];
             for (row, edges) in &joined {
+                let ways = self.path(path, pattern.repeatable, row);
+                let ways = self.selected(path, ways.into_iter().filter(|w| agrees(w, row)).collect());
                 for way in &ways {
-                    let mut own = Row::new();
-                    for (name, element, _) in &way.bound {
-                        match kinds[name] {
-                            kind if kind.is_group() => {
-                                match own.entry(name.clone()).or_insert(Cell::Many(vec![])) {
-                                    Cell::Many(items) => items.push(element.clone()),
-                                    _ => panic!(),
-                                }
-                            }
-                            _ => {
-                                own.insert(name.clone(), Cell::One(element.clone()));
-                            }
-                        }
-                    }
-                    if own.iter().any(|(name, cell)| row.get(name).is_some_and(|before| before != cell)) {
-                        continue;
-                    }
                     let mut used = edges.clone();
                     if !alone && !pattern.repeatable {
                         if way.edges.iter().any(|e| used.contains(e)) {
@@ -370,7 +410,23 @@ impl Matcher<'_> {
                         used.extend(&way.edges);
                     }
                     let mut both = row.clone();
-                    both.extend(own);
+                    for (name, element, _) in &way.bound {
+                        match both.get_mut(name) {
+                            Some(Datum::Group(items)) if !row.contains_key(name) => {
+                                items.push(element.clone());
+                            }
+                            _ if kinds[name].is_group() => {
+                                both.insert(name.clone(), Datum::Group(vec![element.clone()]));
+                            }
+                            _ => {
+                                both.insert(name.clone(), Datum::Element(element.clone()));
+                            }
+                        }
+                    }
+                    for (name, kind) in path_variables(path) {
+                        let nothing = if kind.is_group() { Datum::Group(vec![]) } else { Datum::Null };
+                        both.entry(name.text).or_insert(nothing);
+                    }
                     next.push((both, used));
                 }
             }
@@ -378,25 +434,29 @@ impl Matcher<'_> {
         }
         joined
             .into_iter()
-            .map(|(mut row, _)| {
-                for (name, kind) in &kinds {
-                    let empty = if kind.is_group() { Cell::Many(vec![]) } else { Cell::Null };
-                    row.entry(name.clone()).or_insert(empty);
-                }
-                row
-            })
-            .filter(|row| {
-                let bound: Vec<_> = row
-                    .iter()
-                    .filter_map(|(n, c)| match c {
-                        Cell::One(e) => Some((n.clone(), e.clone(), 0)),
-                        _ => None,
-                    })
-                    .collect();
-                pattern.condition.iter().all(|c| self.holds(c, &bound))
-            })
+            .map(|(row, _)| row)
+            .filter(|row| pattern.condition.iter().all(|c| self.holds(c, row, &[])))
             .collect()
     }
+}
+
+fn path_variables(path: &PathPattern) -> Vec<(Name, VariableKind)> {
+    let paths = vec![path.clone()];
+    pattern_variables(&GraphPattern { repeatable: false, paths, condition: None, yields: None })
+}
+
+/// Whether what a way binds is what the row has under the same names.
+fn agrees(way: &Way, row: &Row) -> bool {
+    way.bound
+        .iter()
+        .all(|(name, element, _)| row.get(name).is_none_or(|d| *d == Datum::Element(element.clone())))
+}
+
+/// In what a path is looked for.
+struct Within<'r> {
+    outer: &'r Row,
+    trail: bool,
+    longest: usize,
 }
 
 /// A filter whose condition waits until its scope ends.

@@ -268,7 +268,7 @@ impl Checker<'_> {
         use crate::ast::Aggregate::*;
         // Over a group variable it works within the row, and another may go over the rows.
         let within_row = !argument.contains_aggregate()
-            && crate::expression_variables(argument)
+            && crate::read_by_element(argument)
                 .iter()
                 .any(|name| self.scope.get(name).is_some_and(|b| b.kind.is_group()));
         if in_aggregate && !within_row {

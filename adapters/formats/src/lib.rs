@@ -9,6 +9,7 @@ mod edit;
 mod export;
 mod load;
 mod mapping;
+mod notebook;
 mod results;
 mod saved;
 
@@ -27,5 +28,6 @@ pub use mapping::{
     Compression, DateOrder, EdgeRule, Encoding, Existing, Field, Mapping, MappingError, Missing, NodeRule,
     Part, Reference, RejectLimit, Same, TableFormat, TableMapping, fits_pattern, is_pattern,
 };
+pub use notebook::{Cell, CellColumn, CellKind, CellResult, CellView, Notebook};
 pub use results::{ResultFormat, ResultWriter, element_json, value_json};
 pub use saved::{SavedParameter, SavedQuery};

@@ -19,6 +19,7 @@ impl MigratorTrait for Migrator {
             Box::new(Identity),
             Box::new(Runs),
             Box::new(DeepRuns),
+            Box::new(Notebooks),
         ]
     }
 }
@@ -371,6 +372,31 @@ impl MigrationName for DeepRuns {
 impl MigrationTrait for DeepRuns {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         let text = "ALTER TABLE runs ALTER COLUMN profile TYPE text USING profile::text";
+        manager.get_connection().execute_unprepared(text).await?;
+        Ok(())
+    }
+}
+
+/// Texts and queries with what came of them. The cells are one text: a result in them may hold what a JSON column
+/// does not take.
+struct Notebooks;
+
+impl MigrationName for Notebooks {
+    fn name(&self) -> &str {
+        "m0012_notebooks"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Notebooks {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        let text = "CREATE TABLE notebooks (
+            name text PRIMARY KEY,
+            revision bigint NOT NULL,
+            cells text NOT NULL,
+            cell_count integer NOT NULL,
+            changed timestamptz NOT NULL
+        )";
         manager.get_connection().execute_unprepared(text).await?;
         Ok(())
     }

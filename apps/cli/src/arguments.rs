@@ -3,6 +3,7 @@
 mod backups;
 mod graphs;
 mod measures;
+mod notebooks;
 mod profiles;
 mod saved;
 mod serve;
@@ -14,6 +15,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 pub use backups::{BackupCommand, BackupOptions, RestoreOptions};
 pub use graphs::GraphCommand;
 pub use measures::{MeasureCommand, MeasureOptions, NeighboursOptions};
+pub use notebooks::{NotebookCommand, NotebookFormat};
 pub use profiles::{
     BaselineCommand, CheckOptions, CompareOptions, HopsShown, PlanOptions, ProfileFormat, ProfileOptions,
     RunCommand, ShownOptions, TopOptions,
@@ -113,6 +115,9 @@ pub enum Command {
     /// Keep queries under names, call them, carry them from service to service
     #[command(subcommand)]
     Saved(SavedCommand),
+    /// List, run and remove notebooks, and write them as files
+    #[command(subcommand)]
+    Notebook(NotebookCommand),
     /// Query interactively
     #[command(after_help = "Example:\n  graphodrome shell -g averley")]
     Shell(ShellOptions),

@@ -201,6 +201,8 @@ async fn take(client: &Client, out: &Path, wanted: &[String]) -> anyhow::Result<
     if wanted.is_empty() {
         let saved = client.get("/v1/saved-queries").await?;
         write_whole(&out.join("saved-queries.json"), &serde_json::to_vec_pretty(&saved)?)?;
+        let all = crate::notebooks::whole(client).await?;
+        write_whole(&out.join("notebooks.json"), format!("[{}]\n", all.join(",\n")).as_bytes())?;
     }
     Ok(())
 }
@@ -463,6 +465,23 @@ pub async fn restore(client: &Client, options: RestoreOptions) -> anyhow::Result
     }
     if options.graphs.is_empty() && options.name.is_none() {
         restore_saved(client, &options.folder.join("saved-queries.json")).await?;
+        restore_notebooks(client, &options.folder.join("notebooks.json")).await?;
+    }
+    Ok(())
+}
+
+/// Saves the notebooks whose names are free.
+async fn restore_notebooks(client: &Client, path: &Path) -> anyhow::Result<()> {
+    if !path.exists() {
+        return Ok(());
+    }
+    let text = std::fs::read_to_string(path).with_context(|| format!("{} cannot be read", path.display()))?;
+    let (restored, kept) = crate::notebooks::restore(client, &text).await?;
+    if restored > 0 {
+        println!("{restored} notebooks restored");
+    }
+    if kept > 0 {
+        println!("{kept} notebooks are there already and stay as they are");
     }
     Ok(())
 }

@@ -12,6 +12,7 @@ mod jobs;
 mod measures;
 mod models;
 mod neighbours;
+mod notebooks;
 mod profiles;
 mod queries;
 mod reports;
@@ -128,6 +129,7 @@ async fn run(arguments: Arguments) -> anyhow::Result<()> {
         Command::Measure(command) => measures::measure(&client, command).await,
         Command::Fmt(options) => fmt::fmt(options),
         Command::Saved(command) => saved::saved(&client, command).await,
+        Command::Notebook(command) => notebooks::notebook(&client, command).await,
         Command::Shell(options) => shell::shell(client, options).await,
         Command::Backup(options) => backups::backup(&client, options).await,
         Command::Restore(options) => backups::restore(&client, options).await,

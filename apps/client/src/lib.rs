@@ -324,6 +324,11 @@ impl Client {
         self.json(self.request(Method::PUT, path).json(body)).await
     }
 
+    /// As [`Client::put`], with a body that is JSON already.
+    pub async fn put_text(&self, path: &str, body: String) -> Result<Value> {
+        self.json(self.request(Method::PUT, path).header(CONTENT_TYPE, "application/json").body(body)).await
+    }
+
     pub async fn delete(&self, path: &str) -> Result<()> {
         self.send(self.request(Method::DELETE, path)).await.map(|_| ())
     }

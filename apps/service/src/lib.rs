@@ -6,6 +6,7 @@
 // A request makes at most one problem; boxing it everywhere would only hide it.
 #![allow(clippy::result_large_err)]
 
+mod called;
 mod extract;
 mod guard;
 mod loading;

@@ -4,10 +4,12 @@
 use axum::Json;
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use graphodrome_language::{Diagnostic, Diagnostics, Position};
+use graphodrome_language::{Diagnostic, Diagnostics, Position, Span};
 use graphodrome_store::StoreError;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+
+use crate::called;
 
 /// One error of a query, with its place.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -51,7 +53,17 @@ impl QueryError {
             excerpt: None,
             hint: diagnostic.hint.clone(),
         };
-        if diagnostic.span != graphodrome_language::Span::default() {
+        if diagnostic.span == Span::default() {
+            return error;
+        }
+        if let Some((name, body, at)) = called::called_at(text, diagnostic.span.start as usize) {
+            // It is in no place of what was sent.
+            let Span { start, end } = diagnostic.span;
+            let within = Span { start: at as u32, end: at as u32 + (end - start) };
+            let position = Position::of(body, within.start);
+            error.message = format!("in the saved query {name}, line {}: {}", position.line, error.message);
+            error.excerpt = Some(Diagnostic { span: within, ..diagnostic.clone() }.excerpt(body));
+        } else {
             let position = Position::of(text, diagnostic.span.start);
             error.line = Some(position.line);
             error.column = Some(position.column);

@@ -1,7 +1,7 @@
 //! Every page in both modes, looked at by axe: nothing serious or critical.
 
 use graphodrome_tests::*;
-use serde_json::Value;
+use serde_json::{Value, json};
 use thirtyfour::prelude::*;
 
 use crate::page::{Session, press, see, session, until, write};
@@ -19,7 +19,14 @@ async fn violations(page: &WebDriver) -> Vec<String> {
 #[tokio::test(flavor = "multi_thread")]
 async fn axe_finds_nothing_serious_on_any_page() {
     let axe = std::fs::read_to_string(root().join("apps/console/node_modules/axe-core/axe.min.js")).unwrap();
-    let Session { service, page, .. } = &session().await;
+    let Session { service, client, page, .. } = &session().await;
+    let result = json!({
+        "graph": "averley", "version": 1, "at": "2026-05-31T10:00:00Z", "row_count": 1,
+        "columns": [{ "name": "n", "kind": "value" }], "rows": [[7]]
+    });
+    let query = json!({ "kind": "query", "text": "MATCH (s:Site) RETURN COUNT(*) AS n", "result": result });
+    let cells = json!([{ "kind": "text", "text": "# Sites\n\nHow many." }, query]);
+    client.put("/v1/notebooks/Sites", &json!({ "cells": cells })).await.unwrap();
     let mut found = vec![];
     for theme in ["light", "dark"] {
         page.goto(&service.url).await.unwrap();
@@ -30,6 +37,7 @@ async fn axe_finds_nothing_serious_on_any_page() {
                 "/explore?graph=averley&text=MATCH%20(d%3ADistrict)~%5Be%5D~(f)%20RETURN%20d,%20e,%20f",
                 ".legend",
             ),
+            ("/notebooks?graph=averley&notebook=Sites", ".notebook .cell-query"),
             ("/model?graph=averley", ".model-picture .box"),
             ("/load?graph=averley", "input[type=file]"),
             ("/versions?graph=averley", "table.versions td"),

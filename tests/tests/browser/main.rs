@@ -4,6 +4,7 @@
 
 mod accessible;
 mod explore;
+mod notebooks;
 mod page;
 mod runs;
 mod trust;

@@ -6,6 +6,7 @@ pub mod graph;
 pub mod graph_type;
 pub mod job;
 pub mod manifest;
+pub mod notebook;
 pub mod reject;
 pub mod run;
 pub mod saved_query;

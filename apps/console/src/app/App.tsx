@@ -12,11 +12,12 @@ import { QueryPage } from "../query/QueryPage";
 const ExplorePage = lazy(() => import("../explore/ExplorePage"));
 const ModelPage = lazy(() => import("../model/ModelPage").then((m) => ({ default: m.ModelPage })));
 const LoadPage = lazy(() => import("../load/LoadPage").then((m) => ({ default: m.LoadPage })));
+const NotebooksPage = lazy(() => import("../notebooks/NotebooksPage").then((m) => ({ default: m.NotebooksPage })));
 const VersionsPage = lazy(() => import("../versions/VersionsPage").then((m) => ({ default: m.VersionsPage })));
 const RunsPage = lazy(() => import("../runs/RunsPage").then((m) => ({ default: m.RunsPage })));
 const JobsPage = lazy(() => import("../jobs/JobsPage").then((m) => ({ default: m.JobsPage })));
 
-const PAGES: [string, string][] = [["/", "Query"], ["/explore", "Explore"], ["/model", "Model"], ["/load", "Load"], ["/versions", "Versions"], ["/runs", "Runs"], ["/jobs", "Jobs"]];
+const PAGES: [string, string][] = [["/", "Query"], ["/explore", "Explore"], ["/notebooks", "Notebooks"], ["/model", "Model"], ["/load", "Load"], ["/versions", "Versions"], ["/runs", "Runs"], ["/jobs", "Jobs"]];
 
 function NoGraph({ asked, known, onSelect }: { asked: string | null; known: GraphSummary[]; onSelect: (name: string) => void }) {
   return (
@@ -77,6 +78,7 @@ export function App() {
         <Routes>
           <Route path="/" element={missing !== null || (graph === null && known.length > 1) ? needed : <QueryPage graph={graph?.name ?? null} />} />
           <Route path="/explore" element={graph === null ? (graphs.data ? needed : null) : <ExplorePage key={graph.name} graph={graph.name} />} />
+          <Route path="/notebooks" element={<NotebooksPage graph={graph?.name ?? null} />} />
           <Route path="/model" element={<ModelPage graph={graph?.name ?? null} onCreated={(name) => { select(name); void graphs.refetch(); }} />} />
           <Route path="/load" element={<LoadPage key={graph?.name} graph={graph?.name ?? null} />} />
           <Route path="/versions" element={graph === null ? (graphs.data ? needed : null) : <VersionsPage key={graph.name} graph={graph.name} />} />

@@ -1,5 +1,6 @@
 // A result as a drawing, laid out without help.
-import { useEffect, useMemo, useState } from "react";
+import type cytoscape from "cytoscape";
+import { useEffect, useMemo, useRef, useState } from "react";
 import type { QueryResult } from "../shared/api";
 import { useDark } from "../shared/theme";
 import { Canvas } from "../explore/Canvas";
@@ -7,14 +8,16 @@ import { LegendPanel } from "../explore/LegendPanel";
 import { Properties } from "../explore/SelectionPanel";
 import { type Places, placed, suitable } from "../explore/layout";
 import { USUAL, label, looksOf } from "../explore/looks";
+import { svgOf } from "../explore/svg";
 import { EMPTY, MOST_NODES, bundled, withRows } from "../explore/picture";
 
 const NONE: ReadonlySet<string> = new Set();
 
-export default function Drawing({ result }: { result: QueryResult }) {
+export default function Drawing({ result, onDrawn }: { result: QueryResult; onDrawn?: (svg: string) => void }) {
   const dark = useDark();
   const [chosen, choose] = useState<ReadonlySet<string>>(NONE);
   const [off, setOff] = useState<ReadonlySet<string>>(NONE);
+  const instance = useRef<cytoscape.Core | null>(null);
   const [places, setPlaces] = useState<Places>(new Map());
   const picture = useMemo(() => withRows(EMPTY, result.rows), [result]);
   const bundles = useMemo(() => bundled(picture), [picture]);
@@ -34,6 +37,11 @@ export default function Drawing({ result }: { result: QueryResult }) {
       stale = true;
     };
   }, [picture, bundles]);
+  useEffect(() => {
+    // Drawn as it is on paper: for light.
+    if (onDrawn && places.size > 0 && instance.current) onDrawn(svgOf(instance.current, false));
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- once for each arrangement
+  }, [places]);
   if (picture.nodes.size === 0) {
     return <p className="empty">Nothing to draw: return nodes, edges or paths, such as <code>RETURN n</code> or <code>p = ... RETURN p</code>.</p>;
   }
@@ -43,7 +51,7 @@ export default function Drawing({ result }: { result: QueryResult }) {
     <div className="drawing-frame">
       <Canvas
         picture={picture} bundles={bundles} places={places} looks={looks} chosen={chosen} faded={new Set(legend.filter((e) => off.has(e.name)).flatMap((e) => e.ids))} fit={0}
-        onChoose={choose} onOpen={() => undefined} onMoved={() => undefined} drawn={() => undefined}
+        onChoose={choose} onOpen={() => undefined} onMoved={() => undefined} drawn={(now) => { instance.current = now; }}
         label={`Drawing of ${picture.nodes.size} nodes and ${picture.edges.size} edges`}
       />
       <aside className="drawing-side">

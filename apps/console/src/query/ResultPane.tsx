@@ -12,6 +12,7 @@ import { handOver } from "../explore/handOver";
 import { PlanView } from "../profile/PlanView";
 import { parameterValues } from "./parameters";
 import { FORMATS, SAVED_AGAIN, saveAgain, saveShown } from "./download";
+import { IntoNotebook } from "./IntoNotebook";
 import { ResultTable } from "./ResultTable";
 import { MAX_ROWS, type Run, type Sheet } from "./sheets";
 
@@ -82,6 +83,7 @@ export function ResultPane({ sheet, graph }: { sheet: Sheet; graph: string | nul
                   handOver({ graph: run.graph ?? "", text: run.text, rows: result.rows });
                   void navigate(`/explore?graph=${encodeURIComponent(run.graph ?? "")}`);
                 }}>Explore this</button>}
+                {run.graph !== null && <IntoNotebook run={run} view={shown} attempt={attempt} />}
                 <Dropdown align="end">
                   <Dropdown.Toggle size="sm" variant="outline-secondary">Download</Dropdown.Toggle>
                   <Dropdown.Menu>

@@ -18,6 +18,8 @@ interface Properties {
   onRun: (text: string) => void;
   onSelect?: (text: string) => void;
   label?: string;
+  /** It does not take the keyboard by itself. */
+  waits?: boolean;
 }
 
 /** The service counts bytes, the editor UTF-16 units. */
@@ -26,9 +28,10 @@ function place(text: string, bytes: number): number {
   return new TextDecoder().decode(encoded.slice(0, bytes)).length;
 }
 
-export function Editor({ text, errors, names, measures, onChange, onRun, onSelect, label }: Properties) {
+export function Editor({ text, errors, names, measures, onChange, onRun, onSelect, label, waits }: Properties) {
   const host = useRef<HTMLDivElement>(null);
   const labelled = useRef(label ?? "Query");
+  const quiet = useRef(waits ?? false);
   const view = useRef<EditorView | null>(null);
   const latest = useRef({ names, measures, onChange, onRun, onSelect, text });
   useEffect(() => {
@@ -76,7 +79,7 @@ export function Editor({ text, errors, names, measures, onChange, onRun, onSelec
     view.current = editor;
     // What scrolls can be reached by keyboard.
     editor.scrollDOM.tabIndex = 0;
-    editor.focus();
+    if (!quiet.current) editor.focus();
     return () => editor.destroy();
   }, []);
 

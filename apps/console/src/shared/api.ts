@@ -1,5 +1,5 @@
 // The service's answers, and the calls that get them. Every failure is a Problem.
-import { type Json, parseExact } from "./json";
+import { type Json, parseExact, writeExact } from "./json";
 
 export type { Json };
 
@@ -480,8 +480,8 @@ export async function remove(path: string): Promise<void> {
   await send(path, { method: "DELETE" });
 }
 
-export async function put(path: string, body: unknown): Promise<void> {
-  await send(path, { method: "PUT", headers: { "content-type": "application/json" }, body: JSON.stringify(body) });
+export async function put(path: string, body: { [field: string]: unknown }): Promise<void> {
+  await send(path, { method: "PUT", headers: { "content-type": "application/json" }, body: writeExact(body as Json) });
 }
 
 /** The rows of a query on a graph. */

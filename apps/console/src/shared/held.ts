@@ -6,6 +6,12 @@ import { read, write } from "./kept";
 const held = new Map<string, unknown>();
 const listeners = new Map<string, Set<() => void>>();
 
+/** What is held under the key is as it was at first. */
+export function forget(key: string): void {
+  held.delete(key);
+  write(`held ${key}`, null);
+}
+
 export type Next<T> = T | ((now: T) => T);
 
 export function useHeld<T>(key: string, initial: T, across: "pages" | "reloads" = "pages"): [T, (next: Next<T>) => void] {

@@ -13,6 +13,7 @@ mod loads;
 mod measures;
 mod models;
 mod neighbourhood;
+mod notebooks;
 mod query;
 mod running;
 mod runs;
@@ -83,6 +84,9 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(saved::list_saved))
         .routes(routes!(saved::show_saved, saved::save_query, saved::remove_saved))
         .routes(routes!(saved::call_saved, saved::run_saved))
+        .routes(routes!(notebooks::list_notebooks))
+        .routes(routes!(notebooks::show_notebook, notebooks::save_notebook, notebooks::remove_notebook))
+        .routes(routes!(notebooks::notebook_file))
         .routes(routes!(live::graph_changes))
         .routes(routes!(live::watch_query))
         .routes(routes!(sessions::open_session))

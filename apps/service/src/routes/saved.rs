@@ -17,6 +17,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value as Js, json};
 use utoipa::ToSchema;
 
+use crate::called::{self, Known};
 use crate::extract;
 use crate::problem::Problem;
 use crate::routes::query::accepted;
@@ -55,10 +56,6 @@ pub struct NewSaved {
     pub text: String,
 }
 
-fn changes(text: &str) -> bool {
-    parse(text).is_ok_and(|all| all.iter().any(|s| matches!(s, Statement::Query(q) if q.changes())))
-}
-
 /// Whether the present moment is part of the answer, which is another one each time then: `CURRENT_DATE`
 /// and its kin, or `DATE()` and the like without an argument.
 fn asks_the_time(text: &str) -> bool {
@@ -74,9 +71,9 @@ fn asks_the_time(text: &str) -> bool {
     })
 }
 
-fn info(record: SavedRecord) -> SavedInfo {
+fn info(record: SavedRecord, known: &Known) -> SavedInfo {
     SavedInfo {
-        changes: changes(&record.text),
+        changes: called::changes(&record.text, known),
         parameters: serde_json::from_value(record.parameters).unwrap_or_default(),
         name: record.name,
         folder: record.folder,
@@ -88,7 +85,8 @@ fn info(record: SavedRecord) -> SavedInfo {
 
 pub(super) async fn find(app: &App, name: &str) -> Result<SavedInfo, Problem> {
     if let Some(record) = app.catalog.saved_query(name).await? {
-        return Ok(info(record));
+        let known = if called::calls_any(&record.text) { called::known(app).await? } else { Known::new() };
+        return Ok(info(record, &known));
     }
     let all = app.catalog.saved_queries().await?;
     let near = graphodrome_language::nearest(name, all.iter().map(|q| q.name.as_str()));
@@ -99,10 +97,16 @@ pub(super) async fn find(app: &App, name: &str) -> Result<SavedInfo, Problem> {
     })
 }
 
+async fn all_saved(app: &App) -> Result<Vec<SavedInfo>, Problem> {
+    let all = app.catalog.saved_queries().await?;
+    let known: Known = all.iter().map(|r| (r.name.clone(), r.clone())).collect();
+    Ok(all.into_iter().map(|record| info(record, &known)).collect())
+}
+
 /// All saved queries, by folder and name.
 #[utoipa::path(get, path = "/v1/saved-queries", tag = "saved queries", responses((status = 200, body = Vec<SavedInfo>)))]
 pub async fn list_saved(State(app): State<Arc<App>>) -> Result<Json<Vec<SavedInfo>>, Problem> {
-    Ok(Json(app.catalog.saved_queries().await?.into_iter().map(info).collect()))
+    Ok(Json(all_saved(&app).await?))
 }
 
 /// A saved query.
@@ -228,10 +232,11 @@ pub async fn call_saved(
     let format = accepted(&headers)?;
     let handle = app.graph(&graph)?;
     let mut hasher = DefaultHasher::new();
-    (handle.id, &query.text, json!(parameters).to_string(), format.media_type()).hash(&mut hasher);
+    let whole = called::whole_text(&app, &query.text).await?;
+    (handle.id, &whole, json!(parameters).to_string(), format.media_type()).hash(&mut hasher);
     let tag = format!("\"{}-{:016x}\"", handle.snapshot().version, hasher.finish());
     let known = headers.get(header::IF_NONE_MATCH).and_then(|h| h.to_str().ok()).unwrap_or("");
-    let lasting = !asks_the_time(&query.text);
+    let lasting = !asks_the_time(&whole);
     if lasting && known.split(',').any(|t| t.trim() == tag || t.trim() == "*") {
         return Ok((StatusCode::NOT_MODIFIED, [(header::ETAG, tag)]).into_response());
     }
@@ -265,7 +270,7 @@ pub async fn run_saved(
 /// The saved queries as paths of the OpenAPI document, each with its parameters.
 pub async fn endpoint_paths(app: &App) -> Result<Map<String, Js>, Problem> {
     let mut paths = Map::new();
-    for query in app.catalog.saved_queries().await?.into_iter().map(info) {
+    for query in all_saved(app).await? {
         let graph =
             json!({ "name": "graph", "in": "path", "required": true, "schema": { "type": "string" } });
         let schema = |p: &SavedParameter| {

@@ -13,6 +13,7 @@ use graphodrome_language::Diagnostic;
 use super::epilogue::Facts;
 use super::read::{BRIEF, BRIEF_COST};
 use super::{Ready, Run, microseconds, time_is_up, too_many_rows};
+use crate::called::asked;
 use crate::problem::Problem;
 use crate::running::RunningKind;
 use crate::who;
@@ -44,7 +45,7 @@ impl Run {
     pub(super) async fn execute_change(
         self, snapshot: Arc<Snapshot>, wait: f64, format: ResultFormat,
     ) -> Result<Made, Problem> {
-        let entry = self.app.running.enter(RunningKind::Query, &self.graph.name, &self.text);
+        let entry = self.app.running.enter(RunningKind::Query, &self.graph.name, asked(&self.text));
         let arrived = Instant::now();
         let (run, ready) = self.prepared(snapshot).await?;
         let limits = entry.cancellable(run.limits.clone());

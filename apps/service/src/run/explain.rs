@@ -13,6 +13,7 @@ use utoipa::ToSchema;
 
 use super::supposed::supposed;
 use super::{Phases, QueryRequest, Terms, graph_of, microseconds, statements, terms};
+use crate::called;
 use crate::problem::{Problem, QueryError};
 use crate::running::RunningKind;
 use crate::sessions::Session;
@@ -244,7 +245,7 @@ fn with_supposed(
 pub async fn plan(app: Arc<App>, request: PlanRequest) -> Result<PlanAnswer, Problem> {
     let PlanRequest { query: request, with } = request;
     let terms = terms(&app, &request)?;
-    let (statements, parse_us) = statements(&request.text).await?;
+    let (statements, text, parse_us) = statements(&app, &request.text).await?;
     let query = only_query(statements)?;
     let graph = graph_of(&app, &query, &request, &Session::default())?;
     let past = super::past::state(&app, &graph, &query, &request, &terms).await?;
@@ -259,7 +260,7 @@ pub async fn plan(app: Arc<App>, request: PlanRequest) -> Result<PlanAnswer, Pro
     let limits = entry.cancellable(limits);
     let answer = tokio::task::spawn_blocking(move || {
         let _slot = slot;
-        let text = &request.text;
+        let text = text.as_str();
         let snapshot = with_supposed(snapshot, &with, &limits)?;
         let prepared =
             prepare_by(&query, text, &snapshot, &parameters, rules).map_err(diagnostics_problem(text))?;
@@ -294,7 +295,7 @@ pub async fn profile(app: Arc<App>, request: ProfileRequest) -> Result<ProfileAn
     }
     let kept = keep.map(|keep| (keep, request.clone()));
     let terms = terms(&app, &request)?;
-    let (statements, parse) = statements(&request.text).await?;
+    let (statements, text, parse) = statements(&app, &request.text).await?;
     let query = only_query(statements)?;
     let changes = query.changes();
     let repeat = repeat.unwrap_or(1);
@@ -327,7 +328,7 @@ pub async fn profile(app: Arc<App>, request: ProfileRequest) -> Result<ProfileAn
     let name = graph.name.clone();
     let work = move || -> Result<(ProfileAnswer, Made), Problem> {
         let _slot = slot;
-        let text = &request.text;
+        let text = text.as_str();
         let snapshot = with_supposed(snapshot, &with, &limits)?;
         let prepared =
             prepare_by(&query, text, &snapshot, &parameters, rules).map_err(diagnostics_problem(text))?;
@@ -403,7 +404,7 @@ impl super::Run {
         let error = error.map(|error| QueryError::new(error, &self.text));
         let answer = ProfileAnswer::of(graph, &self.text, &phases, &ready.prepared, execution, error);
         if let Some(traces) = traces {
-            traces.query(self.trace, &self.text, &answer);
+            traces.query(self.trace, called::asked(&self.text), &answer);
         }
         if is_slow {
             super::keeping::keep_slow(self, answer);

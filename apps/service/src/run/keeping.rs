@@ -6,6 +6,7 @@ use graphodrome_store::{GraphHandle, NewRun, RunKind};
 use serde_json::{Value as Json, json};
 
 use super::{Keep, ProfileAnswer, QueryRequest, Run};
+use crate::called;
 use crate::problem::Problem;
 use crate::state::App;
 use crate::who;
@@ -63,9 +64,10 @@ pub(super) fn keep_slow(run: &Run, answer: ProfileAnswer) {
         parameters = json!({});
         settings["parameters"] = "too long to be kept".into();
     }
-    let text = match run.text.char_indices().nth(SLOW_LENGTH) {
-        Some((at, _)) => format!("{}… (it is longer)", &run.text[..at]),
-        None => run.text.clone(),
+    let asked = called::asked(&run.text);
+    let text = match asked.char_indices().nth(SLOW_LENGTH) {
+        Some((at, _)) => format!("{}… (it is longer)", &asked[..at]),
+        None => asked.to_string(),
     };
     let new = new_run(RunKind::Slow, &run.graph, &text, &answer);
     let new = NewRun { parameters, settings, client: run.client.to_string(), ..new };

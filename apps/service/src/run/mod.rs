@@ -27,6 +27,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value as Json};
 use utoipa::ToSchema;
 
+use crate::called;
 use crate::problem::Problem;
 use crate::running::RunningKind;
 use crate::sessions::{OpenTransaction, Session};
@@ -126,13 +127,16 @@ fn terms(app: &App, request: &QueryRequest) -> Result<Terms, Problem> {
     Ok(Terms { rules, parameters, limits, max_rows })
 }
 
-/// The statements of a text, and the microseconds it took to read them.
-async fn statements(text: &str) -> Result<(Vec<Statement>, f64), Problem> {
-    if text.len() <= SHORT_TEXT {
-        return statements_here(text);
-    }
-    let text = text.to_string();
-    tokio::task::spawn_blocking(move || statements_here(&text)).await?
+/// The statements of a text, the saved queries that they call written out; the text that places in them are of, and
+/// the microseconds it took to read it.
+async fn statements(app: &App, text: &str) -> Result<(Vec<Statement>, String, f64), Problem> {
+    let owned = text.to_string();
+    let (statements, parse_us) = match text.len() <= SHORT_TEXT {
+        true => statements_here(text)?,
+        false => tokio::task::spawn_blocking(move || statements_here(&owned)).await??,
+    };
+    let (text, statements) = called::written_out(app, text.to_string(), statements).await?;
+    Ok((statements, text, parse_us))
 }
 
 fn statements_here(text: &str) -> Result<(Vec<Statement>, f64), Problem> {
@@ -219,7 +223,7 @@ pub async fn query(app: Arc<App>, request: QueryRequest, format: ResultFormat) -
 async fn in_session(
     app: &Arc<App>, request: &QueryRequest, session: &mut Session, format: ResultFormat,
 ) -> Result<Response, Problem> {
-    let (statements, parse) = statements(&request.text).await?;
+    let (statements, text, parse) = statements(app, &request.text).await?;
     let count = statements.len();
     let mut done: Vec<String> = vec![];
     for (i, statement) in statements.into_iter().enumerate() {
@@ -253,7 +257,7 @@ async fn in_session(
                     changes,
                     parse,
                     keep,
-                    ..Run::new(app, graph, request.text.clone(), request.truncate, terms)
+                    ..Run::new(app, graph, text.clone(), request.truncate, terms)
                 };
                 let run = Run { query: Some(query), ..run };
                 let response = match &mut session.transaction {

@@ -13,6 +13,7 @@ use tokio::sync::{mpsc, oneshot};
 
 use super::epilogue::Facts;
 use super::{Ready, Run, microseconds, too_many_rows};
+use crate::called::asked;
 use crate::problem::Problem;
 use crate::running::RunningKind;
 
@@ -31,7 +32,7 @@ impl Run {
     pub(super) async fn read(mut self, format: ResultFormat, last: bool) -> Result<Response, Problem> {
         let arrived = Instant::now();
         let app = self.app.clone();
-        let entry = app.running.enter(RunningKind::Query, &self.graph.name, &self.text);
+        let entry = app.running.enter(RunningKind::Query, &self.graph.name, asked(&self.text));
         let (run, ready) = match self.ready.take() {
             Some(ready) => (self, ready),
             None => {

@@ -294,7 +294,7 @@ impl Planner<'_> {
         &mut self, outer: &PlanNode, seen: &Schema, query: &Query, exists: bool,
     ) -> Outcome<Within> {
         let reads = query_variables(query);
-        let correlated = seen.visible().any(|(_, v)| reads.contains(&v.name)) || reads.contains("*");
+        let correlated = seen.variables.iter().any(|v| reads.contains(&v.name)) || reads.contains("*");
         if correlated
             && let Some(clauses) = row_by_row(query, exists).filter(|_| self.may(Rule::SubqueryPerBatch))
         {

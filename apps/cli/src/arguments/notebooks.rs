@@ -1,0 +1,42 @@
+//! Grammar of notebooks.
+
+use std::path::PathBuf;
+
+use clap::{Subcommand, ValueEnum};
+
+#[derive(Subcommand)]
+pub enum NotebookCommand {
+    /// List the notebooks
+    #[command(after_help = "Example:\n  graphodrome notebook list")]
+    List,
+    /// Write a notebook with its results as a file
+    #[command(
+        after_help = "Examples:\n  graphodrome notebook export 'Leaks in May' > leaks.md\n  graphodrome notebook export 'Leaks in May' --out leaks.ipynb"
+    )]
+    Export {
+        name: String,
+        /// By default that of the file's ending, or Markdown
+        #[arg(long, value_enum)]
+        format: Option<NotebookFormat>,
+        /// File to write; standard output without it
+        #[arg(short, long)]
+        out: Option<PathBuf>,
+    },
+    /// Run the queries of a notebook again, in order, and save it with what came of them
+    #[command(after_help = "Example:\n  graphodrome notebook run 'Leaks in May' -g averley")]
+    Run {
+        name: String,
+        /// Graph to query
+        #[arg(short, long, env = "GRAPHODROME_GRAPH")]
+        graph: String,
+    },
+    /// Forget a notebook
+    #[command(after_help = "Example:\n  graphodrome notebook remove 'Leaks in May'")]
+    Remove { name: String },
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum NotebookFormat {
+    Markdown,
+    Ipynb,
+}

@@ -1,0 +1,85 @@
+// One notebook: its cells in order, run, saved, and written as files.
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import Button from "react-bootstrap/Button";
+import Dropdown from "react-bootstrap/Dropdown";
+import { type Measure, type Names, get } from "../shared/api";
+import { ProblemBox } from "../shared/Problems";
+import { QueryCell } from "./QueryCell";
+import { TextCell } from "./TextCell";
+import { pathOf } from "./notebook";
+import { useNotebook } from "./useNotebook";
+
+function Between({ onAdd }: { onAdd: (kind: "text" | "query") => void }) {
+  return (
+    <div className="cell-between">
+      <button type="button" onClick={() => onAdd("query")}>+ query</button>
+      <button type="button" onClick={() => onAdd("text")}>+ text</button>
+    </div>
+  );
+}
+
+export function NotebookView({ name, graph, onRemove }: { name: string; graph: string | null; onRemove: () => void }) {
+  const work = useNotebook(name, graph);
+  const [editing, setEditing] = useState<number | null>(null);
+  const names = useQuery({ queryKey: ["names", graph], queryFn: () => get<Names>(`/v1/graphs/${encodeURIComponent(graph ?? "")}/names`), enabled: graph !== null });
+  const measures = useQuery({ queryKey: ["measures"], queryFn: () => get<Measure[]>("/v1/measures"), staleTime: Infinity });
+  const { draft, running } = work;
+  if (!draft) return work.problem ? <ProblemBox problem={work.problem} /> : <p className="empty" role="status">Opening…</p>;
+  const add = (place: number, kind: "text" | "query") => {
+    work.add(place, kind);
+    setEditing(place);
+  };
+  const edit = (place: number, on: boolean) => setEditing((now) => (on ? place : now === place ? null : now));
+  return (
+    <section className="notebook" aria-label={`Notebook ${name}`} onKeyDown={(e) => {
+      if ((e.ctrlKey || e.metaKey) && e.key === "s") {
+        e.preventDefault();
+        void work.save();
+      }
+    }}>
+      <div className="tools notebook-tools">
+        <h2>{name}</h2>
+        <span className="spacer" />
+        <Button size="sm" id="run-all" disabled={running !== null || graph === null} onClick={() => void work.runAll()}>Run all</Button>
+        {running !== null && <Button size="sm" variant="outline-danger" onClick={work.cancel}>Cancel</Button>}
+        <Button size="sm" variant={draft.changed ? "primary" : "outline-secondary"} id="save-notebook" disabled={!draft.changed} onClick={() => void work.save()} title="Ctrl+S">{draft.changed ? "Save" : "Saved"}</Button>
+        <Dropdown align="end">
+          <Dropdown.Toggle size="sm" variant="outline-secondary">More</Dropdown.Toggle>
+          <Dropdown.Menu>
+            <Dropdown.Header>As it was saved</Dropdown.Header>
+            <Dropdown.Item href={`${pathOf(name)}/file?format=markdown`} download={`${name}.md`}>Markdown</Dropdown.Item>
+            <Dropdown.Item href={`${pathOf(name)}/file?format=ipynb`} download={`${name}.ipynb`}>Notebook file (.ipynb)</Dropdown.Item>
+            <Dropdown.Item onClick={() => window.print()}>Print</Dropdown.Item>
+            <Dropdown.Divider />
+            {draft.changed && <Dropdown.Item onClick={() => void work.reopen()}>Go back to what is saved</Dropdown.Item>}
+            <Dropdown.Item className="text-danger" onClick={onRemove}>Remove the notebook</Dropdown.Item>
+          </Dropdown.Menu>
+        </Dropdown>
+      </div>
+      {graph === null && <p className="faint">Choose a graph above to run its queries.</p>}
+      {work.problem && <ProblemBox problem={work.problem} />}
+      {draft.cells.length === 0 && <p className="empty">Nothing in it yet. A query keeps its result with it; a text says what it shows.</p>}
+      {draft.cells.map((cell, place) => (
+        <div key={place} className="notebook-place">
+          <div className="cell-head">
+            <Between onAdd={(kind) => add(place, kind)} />
+            <div className="cell-tools" role="group" aria-label={`Tools of cell ${place + 1}`}>
+              {cell.kind === "query" && <button type="button" disabled={running !== null || graph === null} onClick={() => void work.run(place)} title="Ctrl+Enter">Run</button>}
+              {cell.kind === "text" && editing === place && <button type="button" onClick={() => setEditing(null)}>Done</button>}
+              <button type="button" aria-label="Move up" disabled={place === 0} onClick={() => work.move(place, -1)}>↑</button>
+              <button type="button" aria-label="Move down" disabled={place === draft.cells.length - 1} onClick={() => work.move(place, 1)}>↓</button>
+              <button type="button" aria-label="Remove this cell" onClick={() => work.remove(place)}>×</button>
+            </div>
+          </div>
+          <article className={`notebook-cell ${cell.kind}`} aria-label={`Cell ${place + 1}`}>
+            {cell.kind === "text"
+              ? <TextCell text={cell.text} editing={editing === place} onEdit={(on) => edit(place, on)} onChange={(text) => work.change(place, { text })} />
+              : <QueryCell cell={cell} editing={editing === place} running={running === place} problem={work.problems.get(place) ?? null} names={names.data} measures={measures.data ?? []} onEdit={(on) => edit(place, on)} onChange={(with_) => work.change(place, with_)} onRun={() => void work.run(place)} />}
+          </article>
+        </div>
+      ))}
+      <Between onAdd={(kind) => add(draft.cells.length, kind)} />
+    </section>
+  );
+}

@@ -1,0 +1,421 @@
+//! Saved queries within queries: `CALL sites_above({level: 120}) YIELD code` stands for the saved query, run for each row
+//! with these values for its parameters.
+//!
+//! Its text, with the values in the place of the parameters, follows the request's own behind a mark, so that places in
+//! it are places of one text: an error says in which saved query and in which of its lines it is.
+
+use std::collections::BTreeMap;
+
+use graphodrome_formats::SavedParameter;
+use graphodrome_language::ast::{
+    Clause, Composite, Expression, ExpressionKind, Linear, Name, Page, Part, Query, Return, ReturnItem,
+    Statement,
+};
+use graphodrome_language::{Diagnostic, Span, TokenKind, nearest, parse, tokenize};
+use graphodrome_store::SavedRecord;
+
+use crate::problem::Problem;
+use crate::state::App;
+
+/// Stands before the text of a saved query. No text that is typed has it.
+const MARK: &str = "\n--\u{1}saved query ";
+
+/// Saved queries that call each other are not followed further.
+const DEEPEST: usize = 8;
+
+/// The request's own part of a text.
+pub fn asked(text: &str) -> &str {
+    text.split_once(MARK).map_or(text, |(asked, _)| asked)
+}
+
+/// Where a place of a text lies in a saved query: its name, its text, and the place in that.
+pub fn called_at(text: &str, at: usize) -> Option<(&str, &str, usize)> {
+    let mark = text.get(..at)?.rfind(MARK)?;
+    let rest = &text[mark + MARK.len()..];
+    let (name, body) = rest.split_once('\n')?;
+    let body = body.split_once(MARK).map_or(body, |(body, _)| body);
+    let within = at.checked_sub(mark + MARK.len() + name.len() + 1)?;
+    Some((name, body, within))
+}
+
+/// The saved queries, by name.
+pub type Known = BTreeMap<String, SavedRecord>;
+
+/// The statements with every saved query that they call written out, and the text that their places are of.
+pub async fn written_out(
+    app: &App, text: String, statements: Vec<Statement>,
+) -> Result<(String, Vec<Statement>), Problem> {
+    if !statements.iter().any(calls) {
+        return Ok((text, statements));
+    }
+    let known = known(app).await?;
+    let mut writer = Writer { known: &known, text, calls: 0, depth: 0 };
+    let mut all = vec![];
+    for statement in statements {
+        all.push(match statement {
+            Statement::Query(mut query) => {
+                writer.query(&mut query).map_err(|wrong| Problem::from_diagnostic(wrong, &writer.text))?;
+                Statement::Query(query)
+            }
+            other => other,
+        });
+    }
+    Ok((writer.text, all))
+}
+
+pub async fn known(app: &App) -> Result<Known, Problem> {
+    Ok(app.catalog.saved_queries().await?.into_iter().map(|r| (r.name.clone(), r)).collect())
+}
+
+/// A text with those of all saved queries that it calls: what its answer depends on.
+pub async fn whole_text(app: &App, text: &str) -> Result<String, Problem> {
+    let mut whole = text.to_string();
+    if !calls_any(text) {
+        return Ok(whole);
+    }
+    let known = known(app).await?;
+    let mut followed = std::collections::BTreeSet::new();
+    let mut next = vec![text.to_string()];
+    while let Some(text) = next.pop() {
+        for statement in parse(&text).unwrap_or_default() {
+            let Statement::Query(query) = &statement else { continue };
+            for record in called_names(query).iter().filter_map(|name| known.get(&*name.text)) {
+                if followed.insert(record.name.clone()) {
+                    whole.push('\n');
+                    whole.push_str(&record.text);
+                    next.push(record.text.clone());
+                }
+            }
+        }
+    }
+    Ok(whole)
+}
+
+/// Whether a text calls anything that is no measure.
+pub fn calls_any(text: &str) -> bool {
+    parse(text).is_ok_and(|all| all.iter().any(calls))
+}
+
+fn calls(statement: &Statement) -> bool {
+    matches!(statement, Statement::Query(query) if !called_names(query).is_empty())
+}
+
+/// Whether a text changes the graph, by itself or by a saved query that it calls.
+pub fn changes(text: &str, known: &Known) -> bool {
+    fn within(text: &str, known: &Known, depth: usize) -> bool {
+        let Ok(statements) = parse(text) else { return false };
+        statements.iter().any(|statement| {
+            let Statement::Query(query) = statement else { return false };
+            query.changes()
+                || depth < DEEPEST
+                    && called_names(query)
+                        .iter()
+                        .filter_map(|name| known.get(&*name.text))
+                        .any(|record| within(&record.text, known, depth + 1))
+        })
+    }
+    within(text, known, 0)
+}
+
+fn is_measure(name: &str) -> bool {
+    graphodrome_engine::procedures().iter().any(|p| p.name.eq_ignore_ascii_case(name))
+}
+
+/// What is called by a name that is no measure's.
+fn called_names(query: &Query) -> Vec<&Name> {
+    fn of_clauses<'q>(clauses: &'q [Clause], found: &mut Vec<&'q Name>) {
+        for clause in clauses {
+            match clause {
+                Clause::CallProcedure { name, .. } if !is_measure(&name.text) => found.push(name),
+                Clause::Call { query, .. } | Clause::Nested(query) => found.extend(called_names(query)),
+                Clause::Optional { clauses, .. } => of_clauses(clauses, found),
+                _ => {}
+            }
+        }
+    }
+    let mut found = vec![];
+    query.linears().for_each(|linear| of_clauses(&linear.clauses, &mut found));
+    found
+}
+
+struct Writer<'k> {
+    known: &'k Known,
+    text: String,
+    calls: usize,
+    depth: usize,
+}
+
+type Outcome<T> = Result<T, Diagnostic>;
+
+impl Writer<'_> {
+    fn query(&mut self, query: &mut Query) -> Outcome<()> {
+        for part in &mut query.parts {
+            self.clauses(&mut part.composite.first.clauses)?;
+            for (_, linear) in &mut part.composite.others {
+                self.clauses(&mut linear.clauses)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn clauses(&mut self, clauses: &mut Vec<Clause>) -> Outcome<()> {
+        for clause in std::mem::take(clauses) {
+            match clause {
+                Clause::CallProcedure { optional, name, arguments, yields, span }
+                    if !is_measure(&name.text) =>
+                {
+                    let Some(record) = self.known.get(&*name.text) else { return Err(self.unknown(&name)) };
+                    let call = Call { record, name: &name, arguments: &arguments, span };
+                    self.call(call, optional, yields, clauses)?;
+                }
+                mut other => {
+                    match &mut other {
+                        Clause::Call { query, .. } | Clause::Nested(query) => self.query(query)?,
+                        Clause::Optional { clauses, .. } => self.clauses(clauses)?,
+                        _ => {}
+                    }
+                    clauses.push(other);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn unknown(&self, name: &Name) -> Diagnostic {
+        let procedures = graphodrome_engine::procedures();
+        let all = procedures.iter().map(|p| p.name).chain(self.known.keys().map(String::as_str));
+        let problem =
+            Diagnostic::unknown(name.span, format!("there is no measure or saved query {}", name.text));
+        problem.hint(match nearest(&name.text, all) {
+            Some(near) => format!("did you mean {near}?"),
+            None => "`graphodrome measure list` and `graphodrome saved list` list them; CALL { ... } runs a query that \
+                     is written here"
+                .into(),
+        })
+    }
+
+    fn call(
+        &mut self, call: Call<'_>, optional: bool, yields: Option<Vec<(Name, Name)>>,
+        clauses: &mut Vec<Clause>,
+    ) -> Outcome<()> {
+        if self.depth == DEEPEST {
+            let text = format!(
+                "saved queries call each other more than {DEEPEST} deep, {} among them",
+                call.name.text
+            );
+            return Err(Diagnostic::syntax(call.span, text).hint("look for one that calls itself"));
+        }
+        self.calls += 1;
+        let parameters = call.parameters()?;
+        let mut values = BTreeMap::new();
+        let mut bound = vec![];
+        for parameter in &parameters {
+            let value = match call.given(parameter)? {
+                Given::Text(text) => text,
+                Given::Expression(expression) => {
+                    // A name that nobody can have typed.
+                    let hidden = format!("#{}.{}", self.calls, parameter.name);
+                    let wanted = parameter.value_type().map_err(|e| call.wrong(e))?;
+                    let required = ExpressionKind::Require(Box::new(expression), wanted, parameter.not_null);
+                    let name = Name { text: hidden.as_str().into(), span: call.span };
+                    bound.push((name, Expression { kind: required, span: call.span }));
+                    format!("`{hidden}`")
+                }
+            };
+            values.insert(parameter.name.clone(), value);
+        }
+        let mut query = self.body(call.record, &values)?;
+        if let Some(yields) = yields {
+            query.parts.push(taking(&yields, call.span));
+        }
+        let imports = bound.iter().map(|(name, _)| name.clone()).collect();
+        if !bound.is_empty() {
+            clauses.push(Clause::Let(bound));
+        }
+        clauses.push(Clause::Call {
+            optional,
+            imports: Some(imports),
+            query: Box::new(query),
+            span: call.span,
+        });
+        Ok(())
+    }
+
+    /// The saved query with these texts for its parameters, its places behind everything before.
+    fn body(&mut self, record: &SavedRecord, values: &BTreeMap<String, String>) -> Outcome<Query> {
+        let mut body = String::new();
+        let mut done = 0;
+        for token in tokenize(&record.text).0 {
+            if let TokenKind::Parameter(name) = &token.kind
+                && let Some(value) = values.get(&**name)
+            {
+                body.push_str(&record.text[done..token.span.start as usize]);
+                body.push_str(value);
+                done = token.span.end as usize;
+            }
+        }
+        body.push_str(&record.text[done..]);
+        self.text.push_str(MARK);
+        self.text.push_str(&record.name);
+        self.text.push('\n');
+        let padded = " ".repeat(self.text.len()) + &body;
+        self.text.push_str(&body);
+        let statements = parse(&padded).map_err(|mut wrong| wrong.0.remove(0))?;
+        let Some(Statement::Query(mut query)) = statements.into_iter().next() else {
+            let text = format!("the saved query {} is not one query", record.name);
+            return Err(Diagnostic::syntax(Span::default(), text));
+        };
+        self.depth += 1;
+        self.query(&mut query)?;
+        self.depth -= 1;
+        Ok(query)
+    }
+}
+
+/// `RETURN code AS site`, of a result before.
+fn taking(yields: &[(Name, Name)], span: Span) -> Part {
+    let item = |(column, name): &(Name, Name)| ReturnItem {
+        expression: Expression { kind: ExpressionKind::Variable(column.text.clone()), span: column.span },
+        name: name.text.clone(),
+        named: true,
+    };
+    let items = yields.iter().map(item).collect();
+    let result = Return { distinct: false, items, group_by: None, having: None, page: Page::default(), span };
+    let first = Linear { graph: None, at: None, clauses: vec![Clause::Return(result)], span };
+    Part { yields: None, composite: Composite { first, others: vec![] } }
+}
+
+/// One call of a saved query.
+struct Call<'c> {
+    record: &'c SavedRecord,
+    name: &'c Name,
+    arguments: &'c [Expression],
+    span: Span,
+}
+
+/// What stands for a parameter.
+enum Given {
+    /// A literal or a parameter of the request, as it is written.
+    Text(String),
+    Expression(Expression),
+}
+
+impl Call<'_> {
+    fn wrong(&self, text: impl Into<String>) -> Diagnostic {
+        let takes = self.parameters().unwrap_or_default();
+        let each = |p: &SavedParameter| format!("{}: {}", p.name, p.value_type);
+        let all: Vec<String> = takes.iter().map(each).collect();
+        let example = match all.is_empty() {
+            true => format!("{}() takes nothing", self.name.text),
+            false => format!("it is called as {}({{{}}})", self.name.text, all.join(", ")),
+        };
+        Diagnostic::syntax(self.span, text).hint(example)
+    }
+
+    fn parameters(&self) -> Outcome<Vec<SavedParameter>> {
+        serde_json::from_value(self.record.parameters.clone()).map_err(|e| {
+            let text = format!("the parameters of the saved query {} cannot be read: {e}", self.name.text);
+            Diagnostic::syntax(self.span, text)
+        })
+    }
+
+    fn fields(&self) -> Outcome<&[(Name, Expression)]> {
+        match self.arguments {
+            [] => Ok(&[]),
+            [Expression { kind: ExpressionKind::Record(fields), .. }] => Ok(fields),
+            _ => Err(self.wrong(format!("{} takes its parameters as one record", self.name.text))),
+        }
+    }
+
+    fn given(&self, parameter: &SavedParameter) -> Outcome<Given> {
+        let fields = self.fields()?;
+        let declared = self.parameters()?;
+        if let Some((unknown, _)) = fields.iter().find(|(f, _)| declared.iter().all(|p| *p.name != *f.text)) {
+            let text = format!("the saved query {} has no parameter ${}", self.name.text, unknown.text);
+            return Err(Diagnostic { span: unknown.span, ..self.wrong(text) });
+        }
+        let Some((_, given)) = fields.iter().find(|(f, _)| *f.text == *parameter.name) else {
+            let default = parameter.default_value().map_err(|e| self.wrong(e))?;
+            let missing = || {
+                self.wrong(format!("the parameter ${} of {} is not given", parameter.name, self.name.text))
+            };
+            return default.map(|value| Given::Text(value.literal())).ok_or_else(missing);
+        };
+        match &given.kind {
+            ExpressionKind::Literal(value) => {
+                let value = parameter.check(value.clone());
+                let value = value.map_err(|e| Diagnostic { span: given.span, ..self.wrong(e) })?;
+                let text = value.literal();
+                // Two minus signs would begin a comment.
+                Ok(Given::Text(if text.starts_with('-') { format!("({text})") } else { text }))
+            }
+            ExpressionKind::Parameter(name) => Ok(Given::Text(format!("${name}"))),
+            _ => Ok(Given::Expression(given.clone())),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn record(name: &str, text: &str, parameters: serde_json::Value) -> SavedRecord {
+        SavedRecord {
+            name: name.into(),
+            folder: String::new(),
+            description: String::new(),
+            parameters,
+            text: text.into(),
+            changed: String::new(),
+        }
+    }
+
+    fn written(text: &str, records: Vec<SavedRecord>) -> Result<(String, Query), Diagnostic> {
+        let known: Known = records.into_iter().map(|r| (r.name.clone(), r)).collect();
+        let mut writer = Writer { known: &known, text: text.into(), calls: 0, depth: 0 };
+        let Some(Statement::Query(mut query)) = parse(text).expect("a query").into_iter().next() else {
+            panic!("{text}")
+        };
+        writer.query(&mut query)?;
+        Ok((writer.text, query))
+    }
+
+    #[test]
+    fn places_in_a_saved_query_are_found_again() {
+        let level = serde_json::json!([{ "name": "level", "type": "INT", "default": "7" }]);
+        let above = record("above", "MATCH (s)\nWHERE s.x > $level RETURN s", level);
+        let (text, query) = written("CALL above() YIELD s RETURN s", vec![above]).expect("written out");
+        assert_eq!(asked(&text), "CALL above() YIELD s RETURN s");
+        let at = text.rfind("s.x").expect("its text");
+        assert_eq!(called_at(&text, at), Some(("above", "MATCH (s)\nWHERE s.x > 7 RETURN s", 16)));
+        assert_eq!(called_at(&text, 5), None);
+        assert!(called_names(&query).is_empty());
+    }
+
+    #[test]
+    fn one_that_calls_itself_is_refused() {
+        let itself = record("again", "CALL again() YIELD x RETURN x", serde_json::json!([]));
+        let wrong = written("CALL again() YIELD x RETURN x", vec![itself.clone()]).expect_err("no end");
+        assert!(wrong.message.contains("more than 8 deep"), "{}", wrong.message);
+        let known = Known::from([(itself.name.clone(), itself)]);
+        assert!(!changes("CALL again() YIELD x RETURN x", &known));
+    }
+
+    #[test]
+    fn what_is_given_must_be_declared_and_of_its_type() {
+        let level = serde_json::json!([{ "name": "level", "type": "INT", "not_null": true }]);
+        let above = record("above", "MATCH (s) WHERE s.x > $level RETURN s", level);
+        for (call, says) in [
+            ("above()", "$level of above is not given"),
+            ("above({levle: 1})", "no parameter $levle"),
+            ("above({level: 'high'})", "must be INT"),
+            ("above(7)", "as one record"),
+            ("abve({level: 1})", "no measure or saved query abve"),
+        ] {
+            let wrong =
+                written(&format!("CALL {call} YIELD s RETURN s"), vec![above.clone()]).expect_err(call);
+            assert!(wrong.message.contains(says), "{call}: {}", wrong.message);
+            assert!(wrong.hint.is_some(), "{call}");
+        }
+    }
+}

@@ -1,0 +1,131 @@
+//! The Notebooks page, and what pages keep when another one is opened.
+
+use graphodrome_tests::*;
+use serde_json::json;
+use thirtyfour::prelude::*;
+
+use crate::page::{Session, fill, press, see, session, until, value, write};
+
+const NOTEBOOK: &str = "/v1/notebooks/Pressure%20in%20May";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_notebook_is_written_run_kept_and_opened_again() {
+    let Session { service, client, page, .. } = &session().await;
+    page.goto(&format!("{}/notebooks?graph=averley", service.url)).await.unwrap();
+    see(page, ".empty", "Begin one by its name").await;
+    fill(page, "[aria-label='Name of a new notebook']", "Pressure in May").await;
+    press(page, ".notebook-list button", "Begin").await;
+    see(page, ".notebook h2", "Pressure in May").await;
+    see(page, ".cell-read h1", "Pressure in May").await;
+
+    // A query with a parameter, run by the keyboard, seen as table and as drawing.
+    see(page, ".cm-content", "").await;
+    write(page, "MATCH (s:Site)-[e:PIPE]->(j) WHERE s.code = $code RETURN s, e, j").await;
+    until(page, "document.querySelector('.notebook .parameters input')").await;
+    fill(page, ".notebook .parameters input", "S-001").await;
+    page.find(By::Css(".cm-content")).await.unwrap().send_keys(Key::Control + Key::Enter).await.unwrap();
+    see(page, ".cell-result", "of averley, version").await;
+    press(page, ".cell-result .nav-link", "Drawing").await;
+    until(page, "document.querySelector('.cell-result [data-drawn]:not([data-drawn^=\"0 \"])')").await;
+
+    // A text. What looks like markup of a page is text.
+    press(page, ".notebook > .cell-between button", "+ text").await;
+    see(page, ".cell-write", "").await.send_keys("Two *pipes* leave.\n\n<img src=x onerror=alert(1)>").await.unwrap();
+    press(page, ".cell-tools button", "Done").await;
+    see(page, ".cell-read em", "pipes").await;
+    assert_eq!(value(page, "document.querySelectorAll('.notebook img').length").await, "0");
+
+    // Unsaved, it outlives another page and a reload.
+    press(page, "nav a", "Jobs").await;
+    see(page, ".job-title", "Job 1").await;
+    page.goto(&format!("{}/notebooks?graph=averley&notebook=Pressure%20in%20May", service.url)).await.unwrap();
+    see(page, ".cell-read em", "pipes").await;
+    press(page, "#save-notebook", "Save").await;
+    see(page, "#save-notebook", "Saved").await;
+    let kept = client.get(NOTEBOOK).await.unwrap();
+    assert_eq!((&kept["revision"], &kept["cells"][1]["parameters"]), (&json!(2), &json!({ "code": "S-001" })));
+    assert_eq!(kept["cells"][1]["result"]["graph"], "averley");
+    assert!(kept["cells"][1]["drawing"].as_str().unwrap().starts_with("<svg "), "{kept}");
+    let file = client.get_as(&format!("{NOTEBOOK}/file?format=ipynb"), "*/*").await.unwrap();
+    assert!(file.contains("image/svg+xml"));
+
+    // Somebody else saves it: what is written here is not lost, nor written over theirs.
+    client.put(NOTEBOOK, &json!({ "revision": 2, "cells": kept["cells"] })).await.unwrap();
+    press(page, ".cell-tools [aria-label='Move up']:not([disabled])", "").await;
+    press(page, "#save-notebook", "Save").await;
+    see(page, ".problem", "saved by somebody else since").await;
+    press(page, ".dropdown-toggle", "More").await;
+    press(page, ".dropdown-item", "Go back to what is saved").await;
+    see(page, "#save-notebook", "Saved").await;
+
+    // An error stays with its cell.
+    press(page, ".cell-query", "").await;
+    write(page, "MATCH (s:Sit) RETURN s").await;
+    press(page, ".cell-tools button", "Run").await;
+    see(page, ".notebook-cell .problem", "did you mean Site?").await;
+
+    // From the Query page into the notebook.
+    page.goto(&format!("{}/?graph=averley&text=RETURN%2041%20%2B%201%20AS%20n", service.url)).await.unwrap();
+    see(page, ".cm-content", "41 + 1").await;
+    press(page, "#run", "").await;
+    see(page, "table.result td", "42").await;
+    press(page, "#into-notebook", "").await;
+    press(page, ".dropdown-item", "Pressure in May").await;
+    see(page, ".tools a", "Open Pressure in May").await;
+    let kept = client.get(NOTEBOOK).await.unwrap();
+    assert_eq!(kept["cells"][3]["result"]["rows"], json!([[42]]));
+    page.clone().quit().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_unfinished_is_there_after_another_page_and_a_reload() {
+    let Session { service, page, .. } = &session().await;
+    let folder = folder();
+    let table = folder.path().join("wells.csv");
+    std::fs::write(&table, "code,depth\nW-1,10\nW-2,20\n").unwrap();
+
+    // A mapping that was changed.
+    page.goto(&format!("{}/load?graph=averley", service.url)).await.unwrap();
+    see(page, "input[type=file]", "").await.send_keys(table.to_str().unwrap()).await.unwrap();
+    see(page, ".table-card h2", "wells.csv").await;
+    press(page, ".table-card button", "Add a node").await;
+    until(page, "document.querySelector('.mapping').value.includes('[[table.node]]')").await;
+    let mapping = value(page, "document.querySelector('.mapping').value").await;
+    press(page, "nav a", "Jobs").await;
+    see(page, ".job-title", "Job 1").await;
+    press(page, "nav a", "Load").await;
+    until(page, "document.querySelector('#check-load:not([disabled])')").await;
+    assert_eq!(value(page, "document.querySelector('.mapping').value").await, mapping);
+    page.refresh().await.unwrap();
+    see(page, ".lost-files", "choose wells.csv again").await;
+    assert_eq!(value(page, "document.querySelector('.mapping').value").await, mapping);
+    see(page, "input[type=file]", "").await.send_keys(table.to_str().unwrap()).await.unwrap();
+    until(page, "document.querySelector('#check-load:not([disabled])')").await;
+    assert_eq!(value(page, "document.querySelector('.mapping').value").await, mapping);
+    press(page, "#start-over", "").await;
+    see(page, ".empty", "Choose the tables to load").await;
+
+    // A model's text.
+    page.goto(&format!("{}/model?graph=averley", service.url)).await.unwrap();
+    see(page, ".cm-content", "CREATE GRAPH TYPE").await;
+    write(page, "CREATE GRAPH TYPE mine { (:Well { depth INT }) }").await;
+    see(page, "#back", "").await;
+    page.refresh().await.unwrap();
+    see(page, ".cm-content", "CREATE GRAPH TYPE mine").await;
+    press(page, "#back", "").await;
+    see(page, ".cm-content", "Junction").await;
+
+    // An exploration, with its steps.
+    page.goto(&format!(
+        "{}/explore?graph=averley&text=MATCH%20(d%3ADistrict)%20RETURN%20d",
+        service.url
+    ))
+    .await
+    .unwrap();
+    until(page, "document.querySelector('[data-drawn]:not([data-drawn^=\"0 \"])')").await;
+    let drawn = value(page, "document.querySelector('[data-drawn]').dataset.drawn").await;
+    page.goto(&format!("{}/explore?graph=averley", service.url)).await.unwrap();
+    see(page, ".legend", "District").await;
+    assert_eq!(value(page, "document.querySelector('[data-drawn]').dataset.drawn").await, drawn);
+    page.clone().quit().await.unwrap();
+}

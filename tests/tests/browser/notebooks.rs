@@ -60,6 +60,7 @@ async fn a_notebook_is_written_run_kept_and_opened_again() {
 
     // An error stays with its cell.
     press(page, ".cell-query", "").await;
+    see(page, ".cm-content", "").await;
     write(page, "MATCH (s:Sit) RETURN s").await;
     press(page, ".cell-tools button", "Run").await;
     see(page, ".notebook-cell .problem", "did you mean Site?").await;

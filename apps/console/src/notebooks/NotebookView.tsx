@@ -66,7 +66,7 @@ export function NotebookView({ name, graph, onRemove }: { name: string; graph: s
             <Between onAdd={(kind) => add(place, kind)} />
             <div className="cell-tools" role="group" aria-label={`Tools of cell ${place + 1}`}>
               {cell.kind === "query" && <button type="button" disabled={running !== null || graph === null} onClick={() => void work.run(place)} title="Ctrl+Enter">Run</button>}
-              {cell.kind === "text" && editing === place && <button type="button" onClick={() => setEditing(null)}>Done</button>}
+              <button type="button" onClick={() => edit(place, editing !== place)}>{editing === place ? "Done" : "Write"}</button>
               <button type="button" aria-label="Move up" disabled={place === 0} onClick={() => work.move(place, -1)}>↑</button>
               <button type="button" aria-label="Move down" disabled={place === draft.cells.length - 1} onClick={() => work.move(place, 1)}>↓</button>
               <button type="button" aria-label="Remove this cell" onClick={() => work.remove(place)}>×</button>

@@ -38,15 +38,14 @@ export function QueryCell({ cell, editing, running, problem, names, measures, on
     <>
       {editing || cell.text.trim() === "" ? (
         <Suspense fallback={<div className="editor-waits" />}>
-          <Editor text={cell.text} errors={problem?.errors ?? []} names={names} measures={measures} onChange={(text) => text !== cell.text && onChange({ text })} onRun={onRun} waits={!editing} />
+          <Editor text={cell.text} errors={problem?.errors ?? []} names={names} measures={measures} onChange={(text) => {
+            if (text === cell.text) return;
+            onEdit(true);
+            onChange({ text });
+          }} onRun={onRun} waits={!editing} />
         </Suspense>
       ) : (
-        <pre className="cell-query" role="button" tabIndex={0} aria-label="Edit this query" onClick={() => onEdit(true)} onKeyDown={(e) => {
-          if (e.key === "Enter") {
-            e.preventDefault();
-            onEdit(true);
-          }
-        }}>{cell.text}</pre>
+        <pre className="cell-query" title="Choose it to write" onClick={() => onEdit(true)}>{cell.text}</pre>
       )}
       {parameters.length > 0 && (
         <fieldset className="parameters">

@@ -9,12 +9,7 @@ export function TextCell({ text, editing, onEdit, onChange }: { text: string; ed
   }, [editing]);
   if (!editing) {
     return (
-      <div className="cell-read" role="button" tabIndex={0} aria-label="Edit this text" onClick={() => onEdit(true)} onKeyDown={(e) => {
-        if (e.key === "Enter" && e.target === e.currentTarget) {
-          e.preventDefault();
-          onEdit(true);
-        }
-      }}>
+      <div className="cell-read" title="Choose it to write" onClick={() => onEdit(true)}>
         {text.trim() === "" ? <p className="faint">An empty text: choose it to write.</p> : <Markdown>{text}</Markdown>}
       </div>
     );

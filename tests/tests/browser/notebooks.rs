@@ -30,7 +30,11 @@ async fn a_notebook_is_written_run_kept_and_opened_again() {
 
     // A text. What looks like markup of a page is text.
     press(page, ".notebook > .cell-between button", "+ text").await;
-    see(page, ".cell-write", "").await.send_keys("Two *pipes* leave.\n\n<img src=x onerror=alert(1)>").await.unwrap();
+    see(page, ".cell-write", "")
+        .await
+        .send_keys("Two *pipes* leave.\n\n<img src=x onerror=alert(1)>")
+        .await
+        .unwrap();
     press(page, ".cell-tools button", "Done").await;
     see(page, ".cell-read em", "pipes").await;
     assert_eq!(value(page, "document.querySelectorAll('.notebook img').length").await, "0");
@@ -38,12 +42,17 @@ async fn a_notebook_is_written_run_kept_and_opened_again() {
     // Unsaved, it outlives another page and a reload.
     press(page, "nav a", "Jobs").await;
     see(page, ".job-title", "Job 1").await;
-    page.goto(&format!("{}/notebooks?graph=averley&notebook=Pressure%20in%20May", service.url)).await.unwrap();
+    page.goto(&format!("{}/notebooks?graph=averley&notebook=Pressure%20in%20May", service.url))
+        .await
+        .unwrap();
     see(page, ".cell-read em", "pipes").await;
     press(page, "#save-notebook", "Save").await;
     see(page, "#save-notebook", "Saved").await;
     let kept = client.get(NOTEBOOK).await.unwrap();
-    assert_eq!((&kept["revision"], &kept["cells"][1]["parameters"]), (&json!(2), &json!({ "code": "S-001" })));
+    assert_eq!(
+        (&kept["revision"], &kept["cells"][1]["parameters"]),
+        (&json!(2), &json!({ "code": "S-001" }))
+    );
     assert_eq!(kept["cells"][1]["result"]["graph"], "averley");
     assert!(kept["cells"][1]["drawing"].as_str().unwrap().starts_with("<svg "), "{kept}");
     let file = client.get_as(&format!("{NOTEBOOK}/file?format=ipynb"), "*/*").await.unwrap();
@@ -117,12 +126,9 @@ async fn what_is_unfinished_is_there_after_another_page_and_a_reload() {
     see(page, ".cm-content", "Junction").await;
 
     // An exploration, with its steps.
-    page.goto(&format!(
-        "{}/explore?graph=averley&text=MATCH%20(d%3ADistrict)%20RETURN%20d",
-        service.url
-    ))
-    .await
-    .unwrap();
+    page.goto(&format!("{}/explore?graph=averley&text=MATCH%20(d%3ADistrict)%20RETURN%20d", service.url))
+        .await
+        .unwrap();
     until(page, "document.querySelector('[data-drawn]:not([data-drawn^=\"0 \"])')").await;
     let drawn = value(page, "document.querySelector('[data-drawn]').dataset.drawn").await;
     page.goto(&format!("{}/explore?graph=averley", service.url)).await.unwrap();

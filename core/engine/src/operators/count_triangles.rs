@@ -17,8 +17,10 @@ use hashbrown::HashMap;
 
 use crate::batch::{Batch, NO_ELEMENT};
 use crate::context::{CHECK_EVERY, Context, Outcome};
+use crate::expression::Expr;
 use crate::operators::common_counts::Marks;
 use crate::operators::intersect_edges::{run, seek};
+use crate::operators::rings_both_ways::{BothWays, Edges, Told};
 use crate::operators::{FollowEdges, IntersectEdges, ScanNodes};
 use crate::plan::{Counting, Input, Operator, OperatorPlan};
 
@@ -29,32 +31,68 @@ pub(crate) struct CountTriangles {
     close: IntersectEdges,
     /// From the first node to the second, from there to the third, and back to the first.
     edges: [(Direction, EdgeTest); 3],
+    /// Where all three are followed both ways and are alike, what their nodes must be to each other.
+    both_ways: Option<Told>,
     counting: Counting,
+}
+
+/// The edges of a ring that these three operators make, and where all are followed both ways what its nodes are to each
+/// other.
+type Ring = ([(Direction, EdgeTest); 3], Option<Told>);
+
+pub(super) fn ring(close: &IntersectEdges, step: &FollowEdges, scan: &ScanNodes) -> Option<Ring> {
+    // Slots: the scanned node, the edge, the second node.
+    let through = close.arms.iter().position(|arm| arm.from == 2)?;
+    let back = close.arms.iter().position(|arm| arm.from == 0)?;
+    let alone = step.once.is_none() && step.counting.is_none() && step.from == 0;
+    if close.arms.len() != 2 || !scan.conditions.is_empty() || !alone || !step.edge.different_from.is_empty()
+    {
+        return None;
+    }
+    let (through, back) = (&close.arms[through].edge, &close.arms[back].edge);
+    let apart = close.apart && through.different_from == [1] && back.different_from == [1];
+    if !apart || scan.test != step.node.test || scan.test != close.node.test {
+        return None;
+    }
+    let edges = [
+        (step.edge.direction, step.edge.test.clone()),
+        (through.direction, through.test.clone()),
+        (back.direction.reversed(), back.test.clone()),
+    ];
+    let is_alike = |(direction, test): &(Direction, EdgeTest)| {
+        *direction == edges[0].0 && test.tables == edges[0].1.tables && direction.reversed() == *direction
+    };
+    let conditions: Vec<&Expr> = step.conditions.iter().chain(&close.conditions).collect();
+    // The edges to the third node are in the slots before it.
+    let both_ways = match edges.iter().all(is_alike) {
+        true => Told::of(&conditions, [0, 2, 5]),
+        false => None,
+    };
+    if both_ways.is_none() && !conditions.is_empty() {
+        return None;
+    }
+    Some((edges, both_ways))
 }
 
 impl CountTriangles {
     /// The three operators in one, where they allow it.
     pub fn of(close: &IntersectEdges, step: &FollowEdges, scan: &ScanNodes) -> Option<CountTriangles> {
         let Some(counting @ Counting::Together) = close.counting else { return None };
-        // Slots: the scanned node, the edge, the second node.
-        let through = close.arms.iter().position(|arm| arm.from == 2)?;
-        let back = close.arms.iter().position(|arm| arm.from == 0)?;
-        let free = [&scan.conditions, &step.conditions, &close.conditions].iter().all(|c| c.is_empty());
-        let alone = step.once.is_none() && step.counting.is_none() && step.from == 0;
-        if close.arms.len() != 2 || !free || !alone || !step.edge.different_from.is_empty() {
-            return None;
-        }
-        let (through, back) = (&close.arms[through].edge, &close.arms[back].edge);
-        let apart = close.apart && through.different_from == [1] && back.different_from == [1];
-        if !apart || scan.test != step.node.test || scan.test != close.node.test {
-            return None;
-        }
-        let edges = [
-            (step.edge.direction, step.edge.test.clone()),
-            (through.direction, through.test.clone()),
-            (back.direction.reversed(), back.test.clone()),
-        ];
-        Some(CountTriangles { step: step.clone(), close: close.clone(), edges, counting })
+        let (edges, both_ways) = ring(close, step, scan)?;
+        Some(CountTriangles { step: step.clone(), close: close.clone(), edges, both_ways, counting })
+    }
+}
+
+impl CountTriangles {
+    fn shown_conditions(&self) -> Option<(&'static str, String)> {
+        let shown: Vec<&str> = self
+            .step
+            .shown_conditions
+            .iter()
+            .chain(&self.close.shown_conditions)
+            .map(String::as_str)
+            .collect();
+        (!shown.is_empty()).then(|| ("where", format!("where {}", shown.join(" AND "))))
     }
 }
 
@@ -73,6 +111,9 @@ impl OperatorPlan for CountTriangles {
             ("method", "each ring from its node of the lowest degree".into()),
             ("rows", "counted, not made".into()),
         ]
+        .into_iter()
+        .chain(self.shown_conditions())
+        .collect()
     }
 
     fn counting(&self) -> Option<Counting> {
@@ -382,12 +423,41 @@ impl Run {
                 context.check()?;
             }
         }
+        self.account(context)?;
+        Ok(total)
+    }
+}
+
+impl Run {
+    /// The next nodes' rings, whose edges are followed both ways.
+    fn both_ways(
+        &mut self, known: &BothWays, edges: &Edges<'_>, snapshot: &Snapshot, context: &mut Context,
+    ) -> Outcome<Option<Batch>> {
+        let Some(input) = &mut self.input else { return Ok(None) };
+        let Some(batch) = input.next(context)? else { return Ok(None) };
+        let mut total = 0u64;
+        for row in 0..batch.len {
+            let node = batch.node(0, row);
+            if node == NO_ELEMENT {
+                continue;
+            }
+            let mut looked = 0;
+            total = total.wrapping_add(known.from_lowest(node, &mut self.marks, &mut looked));
+            total = total.wrapping_add(known.over_loops(node, edges, snapshot, &mut looked));
+            context.counters().edges_looked += looked;
+            context.work(looked + 1)?;
+        }
+        self.account(context)?;
+        Ok(Some(self.spec.counting.batch(batch, vec![total], context)))
+    }
+
+    fn account(&mut self, context: &mut Context) -> Outcome<()> {
         let bytes = self.marks.bytes();
         if bytes > self.held {
             context.reserve(bytes - self.held)?;
             self.held = bytes;
         }
-        Ok(total)
+        Ok(())
     }
 }
 
@@ -395,8 +465,19 @@ impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let snapshot = context.scope.snapshot.clone();
         let spec = self.spec.clone();
+        if self.rows_made.is_none()
+            && let Some(told) = &spec.both_ways
+        {
+            let (direction, test) = &spec.edges[0];
+            let edges = Edges { direction: *direction, test, node: &spec.close.node.test, told };
+            let known = context.made_once(|context| BothWays::of(&edges, &snapshot, context))?;
+            if let Some(known) = &*known {
+                return self.both_ways(known, &edges, &snapshot, context);
+            }
+        }
         let mut by_rank = None;
         if self.rows_made.is_none()
+            && spec.both_ways.is_none()
             && let Some(roles) = Role::all(&spec.edges, &snapshot)
         {
             let ranks =

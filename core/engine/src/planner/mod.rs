@@ -14,6 +14,7 @@ mod program;
 mod result;
 mod sampling;
 mod searches;
+mod triangles;
 
 use std::cell::{Cell, RefCell};
 use std::collections::{BTreeSet, HashMap};

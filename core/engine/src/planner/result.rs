@@ -121,6 +121,11 @@ impl Planner<'_> {
             computed.extend(more);
             node = with;
         }
+        let mut apart = false;
+        if result.distinct && !grouped && self.may(Rule::TrianglesOnce) {
+            let keys: Vec<&Expression> = result.page.order.iter().map(|k| &k.expression).collect();
+            (node, apart) = self.triangles_once(node, items, &keys);
+        }
         let bounds = self.bounds(&result.page)?;
         let before = node.schema.clone();
         // Where only the first rows are wanted, what their order does not need is read of those alone.
@@ -141,7 +146,7 @@ impl Planner<'_> {
         let Projected { mut node, slots, columns, shown } =
             self.project(node, &before, &sooner, &computed, grouped)?;
         let schema = node.schema.clone();
-        if result.distinct {
+        if result.distinct && !apart {
             let keys: Vec<&Expression> = sooner.iter().map(|item| &item.expression).collect();
             let (rows, basis, source) = match self.distinct_rows(node.estimate.rows, &keys) {
                 Some(rows) => (rows, Basis::Histogram, "the distinct values of its columns"),

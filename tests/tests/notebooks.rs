@@ -169,6 +169,36 @@ async fn a_query_calls_saved_queries_with_values_of_its_rows() {
     assert_eq!(client.get("/v1/runs/deep%20wells").await.unwrap()["text"], text);
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn looks_are_kept_with_their_graph() {
+    let folder = folder();
+    let data = folder.path().join("data");
+    let service = Running::start(&data, &[]);
+    let client = service.client();
+    wells(&client).await;
+    let path = "/v1/graphs/g/looks";
+    assert_eq!(client.get(path).await.unwrap(), json!({ "labels": {} }));
+    let looks = json!({ "labels": { "Well": { "colour": "#a63d57", "caption": "name" } } });
+    client.put(path, &looks).await.unwrap();
+    for (labels, says) in [
+        (json!({ "Well": { "colour": "red" } }), "is written as #rrggbb"),
+        (json!({ "Well": { "color": "#ffffff" } }), "color"),
+        (json!({ "x".repeat(501): {} }), "too long"),
+    ] {
+        let wrong = client.put(path, &json!({ "labels": labels })).await.unwrap_err().to_string();
+        assert!(wrong.contains(says), "{wrong}");
+    }
+    assert!(client.get("/v1/graphs/nobody/looks").await.unwrap_err().to_string().contains("nobody"));
+    assert!(service.interrupt());
+    let service = Running::start(&data, &[]);
+    let client = service.client();
+    assert_eq!(client.get(path).await.unwrap(), looks);
+    // A graph of the same name that comes later has none.
+    client.drop_graph("g").await.unwrap();
+    client.create_graph("g", None).await.unwrap();
+    assert_eq!(client.get(path).await.unwrap(), json!({ "labels": {} }));
+}
+
 fn request_of(text: &str) -> QueryRequest {
     request("g", text)
 }

@@ -16,6 +16,7 @@ mod history;
 mod jobs;
 mod lent;
 mod log;
+mod looks;
 mod migration;
 mod notebooks;
 mod opening;

@@ -20,6 +20,7 @@ impl MigratorTrait for Migrator {
             Box::new(Runs),
             Box::new(DeepRuns),
             Box::new(Notebooks),
+            Box::new(Looks),
         ]
     }
 }
@@ -396,6 +397,27 @@ impl MigrationTrait for Notebooks {
             cells text NOT NULL,
             cell_count integer NOT NULL,
             changed timestamptz NOT NULL
+        )";
+        manager.get_connection().execute_unprepared(text).await?;
+        Ok(())
+    }
+}
+
+/// How the labels of a graph look in drawings.
+struct Looks;
+
+impl MigrationName for Looks {
+    fn name(&self) -> &str {
+        "m0013_looks"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Looks {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        let text = "CREATE TABLE looks (
+            graph_id bigint PRIMARY KEY REFERENCES graphs (id) ON DELETE CASCADE,
+            labels text NOT NULL
         )";
         manager.get_connection().execute_unprepared(text).await?;
         Ok(())

@@ -465,23 +465,7 @@ pub async fn restore(client: &Client, options: RestoreOptions) -> anyhow::Result
     }
     if options.graphs.is_empty() && options.name.is_none() {
         restore_saved(client, &options.folder.join("saved-queries.json")).await?;
-        restore_notebooks(client, &options.folder.join("notebooks.json")).await?;
-    }
-    Ok(())
-}
-
-/// Saves the notebooks whose names are free.
-async fn restore_notebooks(client: &Client, path: &Path) -> anyhow::Result<()> {
-    if !path.exists() {
-        return Ok(());
-    }
-    let text = std::fs::read_to_string(path).with_context(|| format!("{} cannot be read", path.display()))?;
-    let (restored, kept) = crate::notebooks::restore(client, &text).await?;
-    if restored > 0 {
-        println!("{restored} notebooks restored");
-    }
-    if kept > 0 {
-        println!("{kept} notebooks are there already and stay as they are");
+        crate::notebooks::restore_file(client, &options.folder.join("notebooks.json")).await?;
     }
     Ok(())
 }

@@ -1,5 +1,7 @@
 //! `notebook`: texts and queries with what came of them.
 
+use std::path::Path;
+
 use anyhow::Context;
 use graphodrome_client::{Client, QueryRequest, path_of};
 use graphodrome_formats::{CellColumn, CellKind, CellResult, Notebook};
@@ -136,8 +138,24 @@ struct Kept {
     cells: Box<RawValue>,
 }
 
+/// Saves the notebooks whose names are free.
+pub async fn restore_file(client: &Client, path: &Path) -> anyhow::Result<()> {
+    if !path.exists() {
+        return Ok(());
+    }
+    let text = std::fs::read_to_string(path).with_context(|| format!("{} cannot be read", path.display()))?;
+    let (restored, kept) = restore(client, &text).await?;
+    if restored > 0 {
+        println!("{restored} notebooks restored");
+    }
+    if kept > 0 {
+        println!("{kept} notebooks are there already and stay as they are");
+    }
+    Ok(())
+}
+
 /// Saves those whose names are free; how many they were, and how many were there.
-pub async fn restore(client: &Client, text: &str) -> anyhow::Result<(usize, usize)> {
+async fn restore(client: &Client, text: &str) -> anyhow::Result<(usize, usize)> {
     let kept: Vec<Kept> = serde_json::from_str(text)?;
     let there = client.get("/v1/notebooks").await?;
     let is_there =

@@ -1,10 +1,13 @@
 //! Evaluating compiled expressions on a row. Three-valued logic: unknown is null.
 
+mod arithmetic;
+mod paths;
+
 use std::cmp::Ordering;
 use std::sync::Arc;
 
 use chrono::{DateTime, FixedOffset, Utc};
-use graphodrome_graph::{Code, Decimal, GraphError, PathValue, Snapshot, Truth, Value, parse_text};
+use graphodrome_graph::{Code, Decimal, GraphError, PathValue, PropertyReader, Snapshot, Value, parse_text};
 use graphodrome_language::ast::{Aggregate, BinaryOperator};
 use graphodrome_language::{Diagnostic, Span};
 
@@ -14,10 +17,13 @@ use crate::batch::{Batch, NO_ELEMENT, Vector};
 use crate::budget::Budget;
 use crate::compile::{Compiler, PlanParameters};
 use crate::context::{CHECK_EVERY, Counters, Limits, Outcome, located};
-use crate::expression::{Expr, Kind, Piece};
+use crate::expression::{Expr, Kind};
 use crate::functions;
 use crate::operators::Accumulator;
 use crate::quick;
+
+use arithmetic::{and, or, overflow};
+pub(crate) use arithmetic::{arithmetic, compared};
 
 /// A row of a batch, with values for slots beyond the batch's columns.
 #[derive(Clone, Copy)]
@@ -139,6 +145,38 @@ fn negate_if(value: Option<bool>, negated: bool) -> Value {
     from_truth(value.map(|b| b != negated))
 }
 
+/// The operand of a minus sign, with the other sign.
+fn negated(value: Value, span: Span) -> Outcome<Value> {
+    Ok(match value {
+        Value::Null => Value::Null,
+        Value::Int(i) => Value::Int(i.checked_neg().ok_or_else(|| overflow(span))?),
+        Value::Float(f) => Value::Float(-f),
+        Value::Decimal(d) => Value::Decimal(-d),
+        Value::Duration(d) => match (d.months.checked_neg(), d.nanoseconds.checked_neg()) {
+            (Some(months), Some(nanoseconds)) => {
+                Value::Duration(graphodrome_graph::Duration { months, nanoseconds })
+            }
+            _ => return Err(overflow(span)),
+        },
+        other => return Err(wrong_type(&other, "the operand of -", "a number", span)),
+    })
+}
+
+/// Positions count from 0, as in the standard's list element reference.
+fn element_at(list: Value, position: Value, span: Span) -> Outcome<Value> {
+    match (list, position) {
+        (Value::Null, _) | (_, Value::Null) => Ok(Value::Null),
+        (Value::List(items), Value::Int(i)) => {
+            usize::try_from(i).ok().and_then(|i| items.get(i)).cloned().ok_or_else(|| {
+                let text = format!("position {i} is outside the list of {} elements", items.len());
+                Diagnostic::error(Code("22G0C"), span, text).hint("positions count from 0")
+            })
+        }
+        (Value::List(_), other) => Err(wrong_type(&other, "a list position", "INT64", span)),
+        (other, _) => Err(wrong_type(&other, "what stands before [ ]", "a LIST", span)),
+    }
+}
+
 impl Evaluator<'_> {
     pub fn value(&mut self, expr: &Expr, row: Row<'_>) -> Outcome<Value> {
         let span = expr.span;
@@ -160,45 +198,15 @@ impl Evaluator<'_> {
                 }
                 _ => Value::Null,
             },
-            Kind::Property(operand, node, edge) => match self.value(operand, row)? {
-                Value::Null => Value::Null,
-                Value::Node(id) => {
-                    self.counters.properties_read += 1;
-                    self.scope.read_node(id, node)
-                }
-                Value::Edge(id) => {
-                    self.counters.properties_read += 1;
-                    self.scope.read_edge(id, edge)
-                }
-                Value::Record(fields) => {
-                    fields.iter().find(|(name, _)| *name == node.name).map_or(Value::Null, |(_, v)| v.clone())
-                }
-                other => {
-                    return Err(wrong_type(
-                        &other,
-                        "what stands before a dot",
-                        "a node, an edge or a RECORD",
-                        span,
-                    ));
-                }
-            },
+            Kind::Property(operand, node, edge) => {
+                let value = self.value(operand, row)?;
+                self.property(value, node, edge, span)?
+            }
             Kind::Not(operand) => {
                 let value = self.value(operand, row)?;
                 from_truth(truth(&value, operand.span)?.map(|b| !b))
             }
-            Kind::Negate(operand) => match self.value(operand, row)? {
-                Value::Null => Value::Null,
-                Value::Int(i) => Value::Int(i.checked_neg().ok_or_else(|| overflow(span))?),
-                Value::Float(f) => Value::Float(-f),
-                Value::Decimal(d) => Value::Decimal(-d),
-                Value::Duration(d) => match (d.months.checked_neg(), d.nanoseconds.checked_neg()) {
-                    (Some(months), Some(nanoseconds)) => {
-                        Value::Duration(graphodrome_graph::Duration { months, nanoseconds })
-                    }
-                    _ => return Err(overflow(span)),
-                },
-                other => return Err(wrong_type(&other, "the operand of -", "a number", span)),
-            },
+            Kind::Negate(operand) => negated(self.value(operand, row)?, span)?,
             Kind::Binary(operator, left, right) => self.binary(*operator, left, right, row, span)?,
             Kind::IsNull(operand, negated) => Value::Bool(self.value(operand, row)?.is_null() != *negated),
             Kind::IsTruth(operand, wanted, negated) => {
@@ -224,23 +232,9 @@ impl Evaluator<'_> {
                 other => return Err(wrong_type(&other, "the operand of IS DIRECTED", "an edge", span)),
             },
             Kind::IsEnd { node, edge, source, negated } => {
-                match (self.value(node, row)?, self.value(edge, row)?) {
-                    (Value::Node(node), Value::Edge(edge)) => {
-                        let ends = self.scope.edge_ends(edge);
-                        let end = if *source { ends.0 } else { ends.1 };
-                        let is = self.scope.edge_directed(edge) && end == node;
-                        Value::Bool(is != *negated)
-                    }
-                    (Value::Null, _) | (_, Value::Null) => Value::Null,
-                    (other, _) => {
-                        return Err(wrong_type(
-                            &other,
-                            "the operands of IS SOURCE OF",
-                            "a node and an edge",
-                            span,
-                        ));
-                    }
-                }
+                let (node, edge) = (self.value(node, row)?, self.value(edge, row)?);
+                self.is_end(&node, &edge, *source, span)?
+                    .map_or(Value::Null, |is| Value::Bool(is != *negated))
             }
             Kind::In(operand, list, negated) => self.is_in(operand, list, *negated, row)?,
             Kind::Between(operand, low, high, negated) => {
@@ -252,45 +246,17 @@ impl Evaluator<'_> {
                 negate_if(and(above, below), *negated)
             }
             Kind::Like(operand, pattern, escape, negated) => {
-                let escape = match escape {
-                    None => '\\',
-                    Some(given) => match self.value(given, row)? {
-                        Value::Null => return Ok(Value::Null),
-                        Value::Text(text) if text.chars().count() == 1 => text.chars().next().unwrap_or('\\'),
-                        other => {
-                            return Err(wrong_type(&other, "what follows ESCAPE", "one character", span));
-                        }
-                    },
-                };
-                match (self.value(operand, row)?, self.value(pattern, row)?) {
-                    (Value::Text(text), Value::Text(pattern)) => {
-                        let like = functions::like(&text, &pattern, escape, &self.scope.budget)?;
-                        Value::Bool(like != *negated)
-                    }
-                    (Value::Null, _) | (_, Value::Null) => Value::Null,
-                    (Value::Text(_), other) | (other, _) => {
-                        return Err(wrong_type(&other, "both sides of LIKE", "STRING", span));
-                    }
-                }
+                let escape = escape.as_ref().map(|e| self.value(e, row)).transpose()?;
+                let (text, pattern) = (self.value(operand, row)?, self.value(pattern, row)?);
+                negate_if(self.is_like(&text, &pattern, escape.as_ref(), span)?, *negated)
             }
             Kind::Case { operand, branches, otherwise } => {
-                let subject = operand.as_ref().map(|o| self.value(o, row)).transpose()?;
-                for (when, then) in branches {
-                    let value = self.value(when, row)?;
-                    let taken = match &subject {
-                        Some(subject) => {
-                            subject.equals(&value).map_err(|e| located(e, when.span))? == Some(true)
-                        }
-                        None => truth(&value, when.span)? == Some(true),
-                    };
-                    if taken {
-                        return self.value(then, row);
+                return match self.branch(operand.as_deref(), branches, row)? {
+                    Some(then) => self.value(then, row),
+                    None => {
+                        otherwise.as_ref().map_or(Ok(Value::Null), |otherwise| self.value(otherwise, row))
                     }
-                }
-                match otherwise {
-                    Some(otherwise) => self.value(otherwise, row)?,
-                    None => Value::Null,
-                }
+                };
             }
             Kind::Cast(operand, wanted) => {
                 let value = self.value(operand, row)?;
@@ -317,59 +283,8 @@ impl Evaluator<'_> {
                 }
                 self.made(Value::Record(values.into()), span)?
             }
-            Kind::Index(list, index) => match (self.value(list, row)?, self.value(index, row)?) {
-                (Value::Null, _) | (_, Value::Null) => Value::Null,
-                // Positions count from 0, as in the standard's list element reference.
-                (Value::List(items), Value::Int(i)) => {
-                    usize::try_from(i).ok().and_then(|i| items.get(i)).cloned().ok_or_else(|| {
-                        let text = format!("position {i} is outside the list of {} elements", items.len());
-                        Diagnostic::error(Code("22G0C"), span, text).hint("positions count from 0")
-                    })?
-                }
-                (Value::List(_), other) => return Err(wrong_type(&other, "a list position", "INT64", span)),
-                (other, _) => return Err(wrong_type(&other, "what stands before [ ]", "a LIST", span)),
-            },
-            Kind::Fold { list, local, function, distinct, share, argument } => {
-                let items = match row.get(*list) {
-                    Value::List(items) => items,
-                    // Of an OPTIONAL without a match: nothing is counted and collected, as over no rows.
-                    Value::Null => {
-                        return Ok(match function {
-                            Aggregate::Count => Value::Int(0),
-                            Aggregate::CollectList => Value::list(vec![]),
-                            _ => Value::Null,
-                        });
-                    }
-                    one => vec![one].into(),
-                };
-                let share = match share {
-                    None => None,
-                    Some(share) => {
-                        let given = self.value(share, row)?;
-                        let valid = given.as_f64().filter(|s| (0.0..=1.0).contains(s));
-                        Some(valid.ok_or_else(|| {
-                            let text = format!(
-                                "the share of a percentile is a number from 0 to 1, found {}",
-                                given.excerpt()
-                            );
-                            Diagnostic::error(Code::DATA, share.span, text)
-                        })?)
-                    }
-                };
-                let mut accumulator =
-                    Accumulator::new(*function, *distinct, self.scope.node_bound()).with_share(share);
-                let mut locals = row.locals.to_vec();
-                let place = local - row.batch.columns.len();
-                locals.resize(locals.len().max(place + 1), Value::Null);
-                for (i, item) in items.iter().enumerate() {
-                    self.look_up(i)?;
-                    locals[place] = item.clone();
-                    let value = self.value(argument, Row { locals: &locals, ..row })?;
-                    accumulator.add(value).map_err(|e| located(e, span))?;
-                }
-                let folded = accumulator.finish().map_err(|e| located(e, span))?;
-                self.made(folded, span)?
-            }
+            Kind::Index(list, index) => element_at(self.value(list, row)?, self.value(index, row)?, span)?,
+            Kind::Fold { .. } => self.fold(expr, row)?,
             Kind::Path(pieces) => self.path(pieces, row),
             Kind::NoSharedEdge(a, b) => {
                 let edges = |value: Value| -> Vec<u32> {
@@ -409,6 +324,127 @@ impl Evaluator<'_> {
         })
     }
 
+    fn property(
+        &mut self, of: Value, node: &PropertyReader, edge: &PropertyReader, span: Span,
+    ) -> Outcome<Value> {
+        Ok(match of {
+            Value::Null => Value::Null,
+            Value::Node(id) => {
+                self.counters.properties_read += 1;
+                self.scope.read_node(id, node)
+            }
+            Value::Edge(id) => {
+                self.counters.properties_read += 1;
+                self.scope.read_edge(id, edge)
+            }
+            Value::Record(fields) => {
+                fields.iter().find(|(name, _)| *name == node.name).map_or(Value::Null, |(_, v)| v.clone())
+            }
+            other => {
+                let wanted = "a node, an edge or a RECORD";
+                return Err(wrong_type(&other, "what stands before a dot", wanted, span));
+            }
+        })
+    }
+
+    /// Whether a node is the source, or the destination, of a directed edge; unknown where one is null.
+    fn is_end(&self, node: &Value, edge: &Value, source: bool, span: Span) -> Outcome<Option<bool>> {
+        match (node, edge) {
+            (Value::Node(node), Value::Edge(edge)) => {
+                let ends = self.scope.edge_ends(*edge);
+                let end = if source { ends.0 } else { ends.1 };
+                Ok(Some(self.scope.edge_directed(*edge) && end == *node))
+            }
+            (Value::Null, _) | (_, Value::Null) => Ok(None),
+            (other, _) => Err(wrong_type(other, "the operands of IS SOURCE OF", "a node and an edge", span)),
+        }
+    }
+
+    fn is_like(
+        &self, text: &Value, pattern: &Value, escape: Option<&Value>, span: Span,
+    ) -> Outcome<Option<bool>> {
+        let escape = match escape {
+            None => '\\',
+            Some(Value::Null) => return Ok(None),
+            Some(Value::Text(text)) if text.chars().count() == 1 => text.chars().next().unwrap_or('\\'),
+            Some(other) => return Err(wrong_type(other, "what follows ESCAPE", "one character", span)),
+        };
+        match (text, pattern) {
+            (Value::Text(text), Value::Text(pattern)) => {
+                Ok(Some(functions::like(text, pattern, escape, &self.scope.budget)?))
+            }
+            (Value::Null, _) | (_, Value::Null) => Ok(None),
+            (Value::Text(_), other) | (other, _) => {
+                Err(wrong_type(other, "both sides of LIKE", "STRING", span))
+            }
+        }
+    }
+
+    /// The branch of a CASE that is taken.
+    fn branch<'e>(
+        &mut self, operand: Option<&Expr>, branches: &'e [(Expr, Expr)], row: Row<'_>,
+    ) -> Outcome<Option<&'e Expr>> {
+        let subject = operand.map(|o| self.value(o, row)).transpose()?;
+        for (when, then) in branches {
+            let value = self.value(when, row)?;
+            let taken = match &subject {
+                Some(subject) => subject.equals(&value).map_err(|e| located(e, when.span))?,
+                None => truth(&value, when.span)?,
+            };
+            if taken == Some(true) {
+                return Ok(Some(then));
+            }
+        }
+        Ok(None)
+    }
+
+    /// An aggregate along the elements of a group.
+    fn fold(&mut self, expr: &Expr, row: Row<'_>) -> Outcome<Value> {
+        let Kind::Fold { list, local, function, distinct, share, argument } = &expr.kind else {
+            return self.value(expr, row);
+        };
+        let span = expr.span;
+        let items = match row.get(*list) {
+            Value::List(items) => items,
+            // Of an OPTIONAL without a match: nothing is counted and collected, as over no rows.
+            Value::Null => {
+                return Ok(match function {
+                    Aggregate::Count => Value::Int(0),
+                    Aggregate::CollectList => Value::list(vec![]),
+                    _ => Value::Null,
+                });
+            }
+            one => vec![one].into(),
+        };
+        let share = match share {
+            None => None,
+            Some(share) => {
+                let given = self.value(share, row)?;
+                let valid = given.as_f64().filter(|s| (0.0..=1.0).contains(s));
+                Some(valid.ok_or_else(|| {
+                    let text = format!(
+                        "the share of a percentile is a number from 0 to 1, found {}",
+                        given.excerpt()
+                    );
+                    Diagnostic::error(Code::DATA, share.span, text)
+                })?)
+            }
+        };
+        let mut accumulator =
+            Accumulator::new(*function, *distinct, self.scope.node_bound()).with_share(share);
+        let mut locals = row.locals.to_vec();
+        let place = local - row.batch.columns.len();
+        locals.resize(locals.len().max(place + 1), Value::Null);
+        for (i, item) in items.iter().enumerate() {
+            self.look_up(i)?;
+            locals[place] = item.clone();
+            let value = self.value(argument, Row { locals: &locals, ..row })?;
+            accumulator.add(value).map_err(|e| located(e, span))?;
+        }
+        let folded = accumulator.finish().map_err(|e| located(e, span))?;
+        self.made(folded, span)
+    }
+
     /// A value put together out of others.
     fn made(&self, value: Value, span: Span) -> Outcome<Value> {
         self.scope.budget.check_made(&value, span)?;
@@ -422,65 +458,6 @@ impl Evaluator<'_> {
         } else {
             Ok(())
         }
-    }
-
-    /// A path out of its nodes and edges in turn: each edge must join its neighbours.
-    fn path_of(&mut self, items: &[Expr], row: Row<'_>, span: Span) -> Outcome<Value> {
-        let mut path = PathValue { nodes: vec![], edges: vec![] };
-        for item in items {
-            match (self.value(item, row)?, path.nodes.len() == path.edges.len()) {
-                (Value::Null, _) => return Ok(Value::Null),
-                (Value::Node(n), true) => path.nodes.push(n),
-                (Value::Edge(e), false) => path.edges.push(e),
-                (other, node) => {
-                    let wanted = if node { "a NODE" } else { "an EDGE" };
-                    return Err(wrong_type(&other, "an element of a PATH", wanted, item.span)
-                        .hint("nodes and edges take turns: PATH [a, e, b]"));
-                }
-            }
-        }
-        if path.nodes.len() != path.edges.len() + 1 {
-            return Err(Diagnostic::error(Code("22G0Y"), span, "a PATH ends with a node"));
-        }
-        for (i, edge) in path.edges.iter().enumerate() {
-            let (a, b) = self.scope.edge_ends(*edge);
-            let (x, y) = (path.nodes[i], path.nodes[i + 1]);
-            if (a, b) != (x, y) && (a, b) != (y, x) {
-                let text = format!("edge {} of the PATH does not join the nodes beside it", i + 1);
-                return Err(Diagnostic::error(Code("22G0Z"), span, text));
-            }
-        }
-        Ok(Value::Path(Arc::new(path)))
-    }
-
-    fn path(&self, pieces: &[Piece], row: Row<'_>) -> Value {
-        let mut path = PathValue { nodes: vec![], edges: vec![] };
-        for piece in pieces {
-            match piece {
-                Piece::Node(slot) => match row.get(*slot) {
-                    Value::Node(n) => {
-                        // The node after a path piece is that piece's last one.
-                        if path.nodes.len() == path.edges.len() {
-                            path.nodes.push(n);
-                        }
-                    }
-                    _ => return Value::Null,
-                },
-                Piece::Edge(slot) => match row.get(*slot) {
-                    Value::Edge(e) => path.edges.push(e),
-                    _ => return Value::Null,
-                },
-                Piece::Path(slot) => match row.get(*slot) {
-                    Value::Path(inner) => {
-                        let skip = path.nodes.len() > path.edges.len();
-                        path.nodes.extend(inner.nodes.iter().skip(skip as usize));
-                        path.edges.extend(&inner.edges);
-                    }
-                    _ => return Value::Null,
-                },
-            }
-        }
-        Value::Path(Arc::new(path))
     }
 
     fn is_in(&mut self, operand: &Expr, list: &Expr, negated: bool, row: Row<'_>) -> Outcome<Value> {
@@ -570,107 +547,6 @@ impl Evaluator<'_> {
             }
         }
     }
-}
-
-/// What a comparison says of two values.
-pub(crate) fn compared(operator: BinaryOperator, a: &Value, b: &Value) -> Result<Truth, GraphError> {
-    use BinaryOperator::*;
-    Ok(match operator {
-        Equal => a.equals(b)?,
-        NotEqual => a.equals(b)?.map(|equal| !equal),
-        _ => a.compare(b)?.map(|o| match operator {
-            Less => o.is_lt(),
-            LessOrEqual => o.is_le(),
-            Greater => o.is_gt(),
-            _ => o.is_ge(),
-        }),
-    })
-}
-
-fn and(a: Option<bool>, b: Option<bool>) -> Option<bool> {
-    match (a, b) {
-        (Some(false), _) | (_, Some(false)) => Some(false),
-        (Some(true), Some(true)) => Some(true),
-        _ => None,
-    }
-}
-
-fn or(a: Option<bool>, b: Option<bool>) -> Option<bool> {
-    match (a, b) {
-        (Some(true), _) | (_, Some(true)) => Some(true),
-        (Some(false), Some(false)) => Some(false),
-        _ => None,
-    }
-}
-
-fn overflow(span: Span) -> Diagnostic {
-    Diagnostic::error(Code::NUMBER_OUT_OF_RANGE, span, "the result is out of range for its type")
-}
-
-/// `a operator b` on numbers and temporal values; overflow is 22003, division by zero 22012.
-pub(crate) fn arithmetic(operator: BinaryOperator, a: Value, b: Value, span: Span) -> Outcome<Value> {
-    use BinaryOperator::*;
-    let by_zero = || Diagnostic::error(Code::DIVISION_BY_ZERO, span, "division by zero");
-    Ok(match (a, b) {
-        (Value::Null, _) | (_, Value::Null) => Value::Null,
-        (Value::Int(a), Value::Int(b)) => {
-            let result = match operator {
-                Add => a.checked_add(b),
-                Subtract => a.checked_sub(b),
-                Multiply => a.checked_mul(b),
-                _ if b == 0 => return Err(by_zero()),
-                _ => a.checked_div(b),
-            };
-            Value::Int(result.ok_or_else(|| overflow(span))?)
-        }
-        (Value::Float(a), b) if b.is_number() => float(operator, a, b.as_f64().unwrap_or(f64::NAN), span)?,
-        (a, Value::Float(b)) if a.is_number() => float(operator, a.as_f64().unwrap_or(f64::NAN), b, span)?,
-        (a, b) if a.is_number() && b.is_number() => {
-            let (a, b) = (decimal(&a), decimal(&b));
-            let result = match operator {
-                Add => a.checked_add(b),
-                Subtract => a.checked_sub(b),
-                Multiply => a.checked_mul(b),
-                _ if b.is_zero() => return Err(by_zero()),
-                _ => a.checked_div(b),
-            };
-            Value::Decimal(result.ok_or_else(|| overflow(span))?)
-        }
-        (a, b) => match functions::temporal_arithmetic(operator, &a, &b) {
-            Some(result) => result.map_err(|e| located(e, span))?,
-            None => {
-                let bad = if a.is_number() { &b } else { &a };
-                return Err(wrong_type(
-                    bad,
-                    &format!("an operand of {}", operator.symbol()),
-                    "a number",
-                    span,
-                ));
-            }
-        },
-    })
-}
-
-fn decimal(value: &Value) -> Decimal {
-    match value {
-        Value::Int(i) => (*i).into(),
-        Value::Decimal(d) => *d,
-        _ => Decimal::ZERO,
-    }
-}
-
-fn float(operator: BinaryOperator, a: f64, b: f64, span: Span) -> Outcome<Value> {
-    let result = match operator {
-        BinaryOperator::Add => a + b,
-        BinaryOperator::Subtract => a - b,
-        BinaryOperator::Multiply => a * b,
-        _ if b == 0.0 => return Err(Diagnostic::error(Code::DIVISION_BY_ZERO, span, "division by zero")),
-        _ => a / b,
-    };
-    if result.is_infinite() && a.is_finite() && b.is_finite() {
-        return Err(overflow(span));
-    }
-    Ok(Value::Float(result))
 }
 
 /// Evaluates a parameter's or a mapping's text as a literal of the language.

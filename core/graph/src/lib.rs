@@ -27,6 +27,7 @@ mod range_index;
 mod rebase;
 mod renaming;
 mod schema;
+mod seeking;
 mod snapshot;
 mod statistics;
 mod suspicions;

@@ -43,6 +43,7 @@ async fn axe_finds_nothing_serious_on_any_page() {
             ("/versions?graph=averley", "table.versions td"),
             ("/runs?graph=averley", "section .faint"),
             ("/jobs", ".job-title"),
+            ("/settings?graph=averley", ".labels-table th"),
             ("/nowhere", "h1"),
         ] {
             page.goto(&format!("{}{path}", service.url)).await.unwrap();

@@ -88,6 +88,43 @@ async fn a_notebook_is_written_run_kept_and_opened_again() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn settings_change_how_labels_look_for_everybody() {
+    let Session { service, client, page, .. } = &session().await;
+    page.goto(&format!("{}/settings?graph=averley", service.url)).await.unwrap();
+    see(page, ".labels-table th", "District").await;
+    press(page, "[aria-label='#a63d57 for District']", "").await;
+    fill(page, "[aria-label='Caption of District']", "name").await;
+    until(page, "document.querySelector(\"[aria-label='Caption of District']\").value === 'name'").await;
+    let kept = async || client.get("/v1/graphs/averley/looks").await.unwrap();
+    while kept().await["labels"]["District"]["caption"] != "name" {
+        tokio::task::yield_now().await;
+    }
+    assert_eq!(kept().await["labels"], json!({ "District": { "colour": "#a63d57", "caption": "name" } }));
+    page.goto(&format!(
+        "{}/explore?graph=averley&text=MATCH%20(d%3ADistrict%20%7Bcode%3A%20'TE'%7D)%20RETURN%20d",
+        service.url
+    ))
+    .await
+    .unwrap();
+    see(page, ".legend", "District").await;
+    until(
+        page,
+        "getComputedStyle(document.querySelector('.legend .dot')).backgroundColor === 'rgb(166, 61, 87)'",
+    )
+    .await;
+
+    // The appearance is this browser's, and goes with the system until it is chosen.
+    page.goto(&format!("{}/settings?graph=averley", service.url)).await.unwrap();
+    see(page, "label", "As the system has it").await;
+    assert_eq!(value(page, "document.querySelector('#theme-system').checked").await, "true");
+    press(page, "#theme-dark", "").await;
+    until(page, "document.documentElement.dataset.bsTheme === 'dark'").await;
+    page.refresh().await.unwrap();
+    until(page, "document.querySelector('#theme-dark:checked') && document.documentElement.dataset.bsTheme === 'dark'").await;
+    page.clone().quit().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn what_is_unfinished_is_there_after_another_page_and_a_reload() {
     let Session { service, page, .. } = &session().await;
     let folder = folder();

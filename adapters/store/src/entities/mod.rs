@@ -5,6 +5,7 @@ pub mod commit;
 pub mod graph;
 pub mod graph_type;
 pub mod job;
+pub mod look;
 pub mod manifest;
 pub mod notebook;
 pub mod reject;

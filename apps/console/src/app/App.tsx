@@ -13,11 +13,12 @@ const ExplorePage = lazy(() => import("../explore/ExplorePage"));
 const ModelPage = lazy(() => import("../model/ModelPage").then((m) => ({ default: m.ModelPage })));
 const LoadPage = lazy(() => import("../load/LoadPage").then((m) => ({ default: m.LoadPage })));
 const NotebooksPage = lazy(() => import("../notebooks/NotebooksPage").then((m) => ({ default: m.NotebooksPage })));
+const SettingsPage = lazy(() => import("../settings/SettingsPage").then((m) => ({ default: m.SettingsPage })));
 const VersionsPage = lazy(() => import("../versions/VersionsPage").then((m) => ({ default: m.VersionsPage })));
 const RunsPage = lazy(() => import("../runs/RunsPage").then((m) => ({ default: m.RunsPage })));
 const JobsPage = lazy(() => import("../jobs/JobsPage").then((m) => ({ default: m.JobsPage })));
 
-const PAGES: [string, string][] = [["/", "Query"], ["/explore", "Explore"], ["/notebooks", "Notebooks"], ["/model", "Model"], ["/load", "Load"], ["/versions", "Versions"], ["/runs", "Runs"], ["/jobs", "Jobs"]];
+const PAGES: [string, string][] = [["/", "Query"], ["/explore", "Explore"], ["/notebooks", "Notebooks"], ["/model", "Model"], ["/load", "Load"], ["/versions", "Versions"], ["/runs", "Runs"], ["/jobs", "Jobs"], ["/settings", "Settings"]];
 
 function NoGraph({ asked, known, onSelect }: { asked: string | null; known: GraphSummary[]; onSelect: (name: string) => void }) {
   return (
@@ -84,6 +85,7 @@ export function App() {
           <Route path="/versions" element={graph === null ? (graphs.data ? needed : null) : <VersionsPage key={graph.name} graph={graph.name} />} />
           <Route path="/runs" element={<RunsPage graph={graph?.name ?? null} />} />
           <Route path="/jobs" element={<JobsPage />} />
+          <Route path="/settings" element={<SettingsPage graph={graph?.name ?? null} />} />
           <Route path="*" element={<main className="page"><h1>There is no such page</h1><p>The pages are {PAGES.map(([to, text], i) => <span key={to}>{i > 0 ? ", " : ""}<NavLink to={to}>{text}</NavLink></span>)}.</p></main>} />
         </Routes>
       </Suspense>

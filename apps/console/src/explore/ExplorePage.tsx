@@ -5,6 +5,7 @@ import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import Alert from "react-bootstrap/Alert";
 import { useSearchParams } from "react-router-dom";
 import { type Measure, type Names, Problem, ask, get } from "../shared/api";
+import { useLooks } from "../shared/looks";
 import { useKept } from "../shared/kept";
 import { ProblemBox } from "../shared/Problems";
 import { useDark } from "../shared/theme";
@@ -29,6 +30,7 @@ export default function ExplorePage({ graph }: { graph: string }) {
   const exploration = useExploration(graph);
   const { picture, run, take } = exploration;
   const dark = useDark();
+  const kept = useLooks(graph);
   const [chosen, choose] = useState<ReadonlySet<string>>(NONE);
   const [choices, setChoices] = useKept<Choices>(`looks ${graph}`, USUAL);
   const [layout, setLayout] = useState<LayoutName | null>(null);
@@ -97,7 +99,7 @@ export default function ExplorePage({ graph }: { graph: string }) {
     return () => abort.abort();
   }, [wanted, picture, graph]);
 
-  const { looks, legend, scale } = useMemo(() => looksOf(picture, bundles, choices, values, dark), [picture, bundles, choices, values, dark]);
+  const { looks, legend, scale } = useMemo(() => looksOf(picture, bundles, choices, values, dark, kept), [picture, bundles, choices, values, dark, kept]);
   const faded = useMemo(() => new Set(legend.filter((e) => off.has(e.name)).flatMap((e) => e.ids)), [legend, off]);
   const there = useMemo(() => new Set([...chosen].filter((id) => picture.nodes.has(id) || picture.edges.has(id))), [chosen, picture]);
   const selected = useMemo(() => [...there].flatMap((id) => picture.nodes.get(id) ?? []), [there, picture]);

@@ -1,6 +1,7 @@
 // How elements look: colours by label or value, sizes by number, captions by property.
 import { type GraphElement, cellText } from "../shared/api";
 import { labelColours } from "../shared/palette";
+import { type GraphLooks, chosenFor } from "../shared/looks";
 import { scalar } from "./layout";
 import type { Looks } from "./Canvas";
 import type { Bundle, Picture } from "./picture";
@@ -44,7 +45,7 @@ function valueOf(node: GraphElement, by: string, measured: Values): number | nul
 }
 
 export function looksOf(
-  picture: Picture, bundles: Bundle[], choices: Choices, measured: Values, dark: boolean, chosenColours: Record<string, string> = {},
+  picture: Picture, bundles: Bundle[], choices: Choices, measured: Values, dark: boolean, kept: GraphLooks,
 ): { looks: Looks; legend: LegendEntry[]; scale: { least: number; most: number } | null } {
   const nodes = [...picture.nodes.values()];
   const colours = new Map<string, string>();
@@ -60,7 +61,7 @@ export function looksOf(
   const numbers = choices.colourBy === "" ? [] : nodes.map((n) => valueOf(n, choices.colourBy, measured)).filter((v) => v !== null);
   if (choices.colourBy === "") {
     const byLabel = labelColours([...new Set(nodes.map(label))]);
-    nodes.forEach((n) => put(label(n), chosenColours[label(n)] ?? byLabel.get(label(n)) ?? "", n.id));
+    nodes.forEach((n) => put(label(n), chosenFor(kept, n.labels, "colour") ?? byLabel.get(label(n)) ?? "", n.id));
   } else if (numbers.length > 0 && new Set(numbers).size > 12) {
     const [least, most] = [Math.min(...numbers), Math.max(...numbers)];
     scale = { least, most };
@@ -99,7 +100,7 @@ export function looksOf(
       },
       caption: (id) => {
         const node = picture.nodes.get(id);
-        return node ? captionOf(node, choices.captions[label(node)]) : id;
+        return node ? captionOf(node, choices.captions[label(node)] ?? chosenFor(kept, node.labels, "caption")) : id;
       },
       edgeLabel: (b) => {
         const value = choices.edgeCaption === "" || b.edges.length > 1 ? null : b.edges[0]?.properties[choices.edgeCaption];

@@ -2,6 +2,7 @@
 import type cytoscape from "cytoscape";
 import { useEffect, useMemo, useRef, useState } from "react";
 import type { QueryResult } from "../shared/api";
+import { useLooks } from "../shared/looks";
 import { useDark } from "../shared/theme";
 import { Canvas } from "../explore/Canvas";
 import { LegendPanel } from "../explore/LegendPanel";
@@ -15,13 +16,14 @@ const NONE: ReadonlySet<string> = new Set();
 
 export default function Drawing({ result, onDrawn }: { result: QueryResult; onDrawn?: (svg: string) => void }) {
   const dark = useDark();
+  const kept = useLooks(result.summary.graph ?? null);
   const [chosen, choose] = useState<ReadonlySet<string>>(NONE);
   const [off, setOff] = useState<ReadonlySet<string>>(NONE);
   const instance = useRef<cytoscape.Core | null>(null);
   const [places, setPlaces] = useState<Places>(new Map());
   const picture = useMemo(() => withRows(EMPTY, result.rows), [result]);
   const bundles = useMemo(() => bundled(picture), [picture]);
-  const { looks, legend } = useMemo(() => looksOf(picture, bundles, USUAL, new Map(), dark), [picture, bundles, dark]);
+  const { looks, legend } = useMemo(() => looksOf(picture, bundles, USUAL, new Map(), dark, kept), [picture, bundles, dark, kept]);
   useEffect(() => {
     let stale = false;
     const group = (id: string) => {

@@ -1,6 +1,6 @@
 // A label's colour: one of our own palette, readable by colour-blind people on light and dark, chosen
 // by the label's name.
-const PALETTE = ["#1d6f8c", "#b5651d", "#6a4c93", "#3f7d3a", "#a63d57", "#8a7410", "#34577a", "#b04a8f", "#2f7f72", "#7a5230"];
+export const PALETTE = ["#1d6f8c", "#b5651d", "#6a4c93", "#3f7d3a", "#a63d57", "#8a7410", "#34577a", "#b04a8f", "#2f7f72", "#7a5230"];
 
 function place(label: string): number {
   let hash = 2166136261;

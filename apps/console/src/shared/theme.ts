@@ -1,26 +1,50 @@
-// Light and dark: the attribute on the page, the choice in this browser.
+// Light and dark: the attribute on the page, the choice in this browser. Without one the page goes with the system.
 import { useSyncExternalStore } from "react";
 
+export type Theme = "light" | "dark" | "system";
+
 const listeners = new Set<() => void>();
+const system = matchMedia("(prefers-color-scheme: dark)");
+
+function chosen(): Theme {
+  const kept = localStorage.getItem("theme");
+  return kept === "light" || kept === "dark" ? kept : "system";
+}
+
+function show(): void {
+  const theme = chosen();
+  document.documentElement.dataset["bsTheme"] = theme === "system" ? (system.matches ? "dark" : "light") : theme;
+  listeners.forEach((l) => l());
+}
 
 export function isDark(): boolean {
   return document.documentElement.dataset["bsTheme"] === "dark";
 }
 
+export function setTheme(theme: Theme): void {
+  if (theme === "system") localStorage.removeItem("theme");
+  else localStorage.setItem("theme", theme);
+  show();
+}
+
 export function setDark(dark: boolean): void {
-  document.documentElement.dataset["bsTheme"] = dark ? "dark" : "light";
-  localStorage.setItem("theme", dark ? "dark" : "light");
-  listeners.forEach((l) => l());
+  setTheme(dark ? "dark" : "light");
 }
 
 export function initialTheme(): void {
-  const kept = localStorage.getItem("theme") ?? (matchMedia("(prefers-color-scheme: dark)").matches ? "dark" : "light");
-  document.documentElement.dataset["bsTheme"] = kept;
+  show();
+  system.addEventListener("change", show);
+}
+
+function listen(listener: () => void): () => void {
+  listeners.add(listener);
+  return () => listeners.delete(listener);
 }
 
 export function useDark(): boolean {
-  return useSyncExternalStore((listener) => {
-    listeners.add(listener);
-    return () => listeners.delete(listener);
-  }, isDark);
+  return useSyncExternalStore(listen, isDark);
+}
+
+export function useTheme(): Theme {
+  return useSyncExternalStore(listen, chosen);
 }

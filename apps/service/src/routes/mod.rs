@@ -10,6 +10,7 @@ mod export;
 mod jobs;
 mod live;
 mod loads;
+mod looks;
 mod measures;
 mod models;
 mod neighbourhood;
@@ -62,6 +63,7 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(catalog::list_graphs, catalog::create_graph))
         .routes(routes!(catalog::show_graph, catalog::drop_graph))
         .routes(routes!(catalog::graph_names))
+        .routes(routes!(looks::show_looks, looks::keep_looks))
         .routes(routes!(catalog::list_graph_types))
         .routes(routes!(models::show_model))
         .routes(routes!(models::check_model))

@@ -11,8 +11,9 @@ use crate::lookup::{Lookup, SearchSpec};
 use crate::operators::*;
 use crate::plan::{PlanNode, Schema};
 use crate::planner::Planner;
+use crate::planner::elements::show_node;
 use crate::planner::order::Builder;
-use crate::planner::pattern::{StepKind, show_node};
+use crate::planner::pattern::StepKind;
 use crate::profile::{Alternative, Basis, Estimate};
 use crate::rules::Rule;
 

@@ -3,6 +3,7 @@
 mod best_order;
 mod changes;
 mod compose;
+mod elements;
 mod estimate;
 mod folding;
 mod lookup;
@@ -14,6 +15,7 @@ mod program;
 mod result;
 mod sampling;
 mod searches;
+mod steps;
 mod triangles;
 
 use std::cell::{Cell, RefCell};

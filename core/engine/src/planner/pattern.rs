@@ -10,6 +10,7 @@ use graphodrome_language::{Span, VariableKind, expression_variables, term_expres
 
 use crate::context::Outcome;
 use crate::plan::Schema;
+use crate::planner::elements::*;
 use crate::planner::{Planner, has_subquery, unsupported};
 use crate::rules::Rule;
 
@@ -302,7 +303,7 @@ impl Planner<'_> {
             let to = self.pattern_node(&end, graph);
             let ambiguous = self.ambiguous(&inner);
             let mode = own_mode.unwrap_or(PathMode::Walk);
-            let step = self.search_step(from, to, inner, path, mode, ambiguous, graph);
+            let step = self.search_step((from, to), inner, path, mode, ambiguous, graph);
             pieces = vec![PathPiece::Node(from), PathPiece::Step(step), PathPiece::Node(to)];
         } else {
             let merged = if multiplicity { self.ambiguous_runs(&elements) } else { vec![] };
@@ -315,7 +316,7 @@ impl Planner<'_> {
                         if let (Some(from), false) = (current, waiting.is_empty()) {
                             let between = std::mem::take(&mut waiting);
                             let step =
-                                self.between(from, at, between, path, multiplicity, graph, edge_names)?;
+                                self.between((from, at), between, path, multiplicity, graph, edge_names)?;
                             pieces.push(PathPiece::Step(step));
                         }
                         pieces.push(PathPiece::Node(at));
@@ -432,9 +433,8 @@ impl Planner<'_> {
         at
     }
 
-    #[allow(clippy::too_many_arguments)] // One step's parts, taken apart by its caller.
     fn between(
-        &mut self, from: usize, to: usize, elements: Vec<PathElement>, path: &PathPattern,
+        &mut self, (from, to): (usize, usize), elements: Vec<PathElement>, path: &PathPattern,
         multiplicity: bool, graph: &mut PatternGraph, edge_names: &mut BTreeSet<Arc<str>>,
     ) -> Outcome<usize> {
         if let [PathElement::Edge(edge, None)] = &elements[..] {
@@ -462,13 +462,12 @@ impl Planner<'_> {
         }
         let mode = if graph.repeatable { PathMode::Walk } else { PathMode::Trail };
         let ambiguous = multiplicity && self.ambiguous(&elements);
-        Ok(self.search_step(from, to, elements, path, mode, ambiguous, graph))
+        Ok(self.search_step((from, to), elements, path, mode, ambiguous, graph))
     }
 
-    #[allow(clippy::too_many_arguments)] // One step's parts, taken apart by its caller.
     fn search_step(
-        &mut self, from: usize, to: usize, elements: Vec<PathElement>, path: &PathPattern, mode: PathMode,
-        ambiguous: bool, graph: &mut PatternGraph,
+        &mut self, (from, to): (usize, usize), elements: Vec<PathElement>, path: &PathPattern,
+        mode: PathMode, ambiguous: bool, graph: &mut PatternGraph,
     ) -> usize {
         let term = PathTerm { elements: elements.clone() };
         let mut variables: Vec<SearchVariable> = vec![];
@@ -502,183 +501,4 @@ pub(super) fn same(a: &Arc<str>, b: &Arc<str>) -> Expression {
         Box::new(variable(b, span)),
     );
     Expression { kind, span }
-}
-
-/// The elements with parenthesised parts that are not repeated written out in place; `None` where two
-/// names meet at one node.
-fn inlined(
-    elements: &[PathElement], repeatable: bool, conditions: &mut Vec<Expression>,
-) -> Option<Vec<PathElement>> {
-    let mut out: Vec<PathElement> = vec![];
-    for element in elements {
-        match element {
-            PathElement::Group(group) if can_be_inlined(group, repeatable) => {
-                for condition in group.condition.iter().flat_map(|c| c.conjuncts()) {
-                    conditions.push(condition.clone());
-                }
-                for inner in inlined(&group.term.elements, repeatable, conditions)? {
-                    join(&mut out, inner)?;
-                }
-            }
-            other => join(&mut out, other.clone())?,
-        }
-    }
-    Some(out)
-}
-
-/// Takes the conditions of a path's end that read variables of the path, as a node of the path's own;
-/// also where its name stands on the path again.
-fn within_path(node: &mut NodePattern, names: &BTreeSet<Arc<str>>) -> Option<PathElement> {
-    let reads = |e: &Expression| expression_variables(e).iter().any(|v| names.contains(v));
-    let variable = node.filter.variable.clone()?;
-    let (inside, outside): (Vec<_>, Vec<_>) =
-        std::mem::take(&mut node.filter.properties).into_iter().partition(|(_, e)| reads(e));
-    node.filter.properties = outside;
-    let condition = node.filter.condition.take_if(|c| reads(c));
-    if inside.is_empty() && condition.is_none() && !names.contains(&variable.text) {
-        return None;
-    }
-    let filter = ElementFilter { variable: Some(variable), labels: None, properties: inside, condition };
-    Some(PathElement::Node(NodePattern { filter, span: node.span }))
-}
-
-/// Whether a parenthesised part says nothing that its elements do not say in its place.
-fn can_be_inlined(group: &PathGroup, repeatable: bool) -> bool {
-    let plain_mode = match group.mode {
-        None | Some(PathMode::Walk) => true,
-        // Within one MATCH no edge comes twice anyway.
-        Some(PathMode::Trail) => !repeatable,
-        Some(_) => false,
-    };
-    let alternatives = matches!(group.term.elements[..], [PathElement::Alternatives(_)]);
-    group.quantifier.is_none() && group.variable.is_none() && plain_mode && !alternatives
-}
-
-/// Whether an element's matches differ in length or kind.
-fn varies(element: &PathElement) -> bool {
-    let quantified = |q: &Option<Quantifier>| q.is_some_and(|q| q.max != Some(q.min));
-    match element {
-        PathElement::Node(_) => false,
-        PathElement::Edge(_, q) => quantified(q),
-        PathElement::Group(group) => quantified(&group.quantifier) || group.term.elements.iter().any(varies),
-        PathElement::Alternatives(_) => true,
-    }
-}
-
-/// The elements with those of parenthesised parts in their places.
-fn flat(elements: &[PathElement]) -> Vec<PathElement> {
-    elements
-        .iter()
-        .flat_map(|element| match element {
-            PathElement::Group(group) if group.quantifier.is_none() => flat(&group.term.elements),
-            other => vec![other.clone()],
-        })
-        .collect()
-}
-
-/// Appends an element; two nodes side by side are one node.
-fn join(out: &mut Vec<PathElement>, element: PathElement) -> Option<()> {
-    let (Some(PathElement::Node(before)), PathElement::Node(node)) = (out.last_mut(), &element) else {
-        out.push(element);
-        return Some(());
-    };
-    let blank = ElementFilter::default();
-    if before.filter == blank {
-        *before = node.clone();
-    } else if node.filter != blank {
-        let same_name = before.filter.variable.as_ref().map(|n| &n.text)
-            == node.filter.variable.as_ref().map(|n| &n.text);
-        if !same_name && before.filter.variable.is_some() && node.filter.variable.is_some() {
-            return None;
-        }
-        let variable = before.filter.variable.take().or(node.filter.variable.clone());
-        before.filter.variable = variable;
-        before.filter.properties.extend(node.filter.properties.clone());
-        let labels = match (before.filter.labels.take(), node.filter.labels.clone()) {
-            (Some((a, mut names)), Some((b, more))) => {
-                names.extend(more);
-                Some((LabelExpression::And(Box::new(a), Box::new(b)), names))
-            }
-            (a, b) => a.or(b),
-        };
-        before.filter.labels = labels;
-        before.filter.condition = match (before.filter.condition.take(), node.filter.condition.clone()) {
-            (Some(a), Some(b)) => {
-                let span = a.span.to(b.span);
-                Some(Expression {
-                    kind: ExpressionKind::Binary(BinaryOperator::And, Box::new(a), Box::new(b)),
-                    span,
-                })
-            }
-            (a, b) => a.or(b),
-        };
-    }
-    Some(())
-}
-
-fn show_filter(filter: &ElementFilter) -> String {
-    let name = filter.variable.as_ref().map_or("", |n| &n.text);
-    match &filter.labels {
-        Some((labels, _)) => format!("{name}:{labels}"),
-        None => name.to_string(),
-    }
-}
-
-fn show_edge(edge: &EdgePattern, quantifier: Option<&Quantifier>) -> String {
-    let (open, close) = match edge.direction {
-        Direction::Out => ("-[", "]->"),
-        Direction::In => ("<-[", "]-"),
-        Direction::Undirected => ("~[", "]~"),
-        Direction::OutOrIn => ("<-[", "]->"),
-        Direction::OutOrUndirected => ("~[", "]~>"),
-        Direction::InOrUndirected => ("<~[", "]~"),
-        Direction::Any => ("-[", "]-"),
-    };
-    format!(
-        "{open}{}{close}{}",
-        show_filter(&edge.filter),
-        quantifier.map(show_quantifier).unwrap_or_default()
-    )
-}
-
-fn show_quantifier(q: &Quantifier) -> String {
-    match (q.min, q.max) {
-        (0, Some(1)) if q.optional => "?".into(),
-        (0, None) => "*".into(),
-        (1, None) => "+".into(),
-        (min, None) => format!("{{{min},}}"),
-        (min, Some(max)) if min == max => format!("{{{min}}}"),
-        (min, Some(max)) => format!("{{{min},{max}}}"),
-    }
-}
-
-fn show_elements(elements: &[PathElement]) -> String {
-    elements
-        .iter()
-        .map(|e| match e {
-            PathElement::Node(node) => format!("({})", show_filter(&node.filter)),
-            PathElement::Edge(edge, q) => show_edge(edge, q.as_ref()),
-            PathElement::Group(group) => {
-                let q = group.quantifier.as_ref().map(show_quantifier).unwrap_or_default();
-                format!("({}){q}", show_elements(&group.term.elements))
-            }
-            PathElement::Alternatives(alternatives) => {
-                let sign = if alternatives.multiset { " |+| " } else { " | " };
-                alternatives
-                    .branches
-                    .iter()
-                    .map(|b| show_elements(&b.elements))
-                    .collect::<Vec<_>>()
-                    .join(sign)
-            }
-        })
-        .collect()
-}
-
-pub(super) fn show_node(node: &PatternNode) -> String {
-    let name = if node.name.starts_with('#') { "" } else { &*node.name };
-    match &node.labels {
-        Some(labels) => format!("({name}:{labels})"),
-        None => format!("({name})"),
-    }
 }

@@ -11,6 +11,7 @@ use crate::context::Outcome;
 use crate::expression::Expr;
 use crate::plan::Schema;
 use crate::planner::Planner;
+use crate::planner::elements::*;
 use crate::planner::pattern::equalities;
 use crate::search::{Mark, OutputKind, Program, State, Step, alike};
 
@@ -46,75 +47,6 @@ pub(super) struct Compiled {
     pub program: Program,
     pub locals: Vec<(Arc<str>, OutputKind)>,
     pub schema: Schema,
-}
-
-/// The elements in the order in which they are met from the right end.
-pub(super) fn reversed(elements: &[PathElement]) -> Vec<PathElement> {
-    elements
-        .iter()
-        .rev()
-        .map(|element| match element {
-            PathElement::Node(node) => PathElement::Node(node.clone()),
-            PathElement::Edge(edge, q) => {
-                PathElement::Edge(EdgePattern { direction: edge.direction.reversed(), ..edge.clone() }, *q)
-            }
-            PathElement::Group(group) => {
-                let term = PathTerm { elements: reversed(&group.term.elements) };
-                PathElement::Group(Box::new(PathGroup { term, ..(**group).clone() }))
-            }
-            PathElement::Alternatives(alternatives) => {
-                let turned = |b: &PathTerm| PathTerm { elements: reversed(&b.elements) };
-                let branches = alternatives.branches.iter().map(turned).collect();
-                PathElement::Alternatives(Box::new(Alternatives { branches, ..(**alternatives).clone() }))
-            }
-        })
-        .collect()
-}
-
-fn names_in(elements: &[PathElement]) -> BTreeSet<Arc<str>> {
-    let term = PathTerm { elements: elements.to_vec() };
-    term_variables(&term).into_iter().map(|(n, _)| n.text).collect()
-}
-
-/// Whether every condition reads only what is bound by the end of the part it stands in, when the elements
-/// are walked in this order.
-pub(super) fn walkable(elements: &[PathElement]) -> bool {
-    part_walkable(elements, &names_in(elements), &BTreeSet::new())
-}
-
-/// `all` are the names of the whole program, `before` those bound when the part begins.
-fn part_walkable(elements: &[PathElement], all: &BTreeSet<Arc<str>>, before: &BTreeSet<Arc<str>>) -> bool {
-    let here = names_in(elements);
-    let readable = |e: &Expression, own: &BTreeSet<Arc<str>>, bound: &BTreeSet<Arc<str>>| {
-        expression_variables(e).iter().all(|n| !all.contains(n) || own.contains(n) || bound.contains(n))
-    };
-    let filter = |f: &ElementFilter| {
-        f.properties.iter().all(|(_, e)| readable(e, &here, before))
-            && f.condition.iter().all(|e| readable(e, &here, before))
-    };
-    let mut bound = before.clone();
-    for element in elements {
-        let fits = match element {
-            PathElement::Node(node) => filter(&node.filter),
-            PathElement::Edge(edge, None) => filter(&edge.filter),
-            PathElement::Edge(edge, Some(_)) => {
-                part_walkable(&[PathElement::Edge(edge.clone(), None)], all, &bound)
-            }
-            PathElement::Group(group) => {
-                let own = names_in(&group.term.elements);
-                part_walkable(&group.term.elements, all, &bound)
-                    && group.condition.iter().all(|e| readable(e, &own, &bound))
-            }
-            PathElement::Alternatives(a) => {
-                a.branches.iter().all(|b| part_walkable(&b.elements, all, &bound))
-            }
-        };
-        if !fits {
-            return false;
-        }
-        bound.extend(names_in(std::slice::from_ref(element)));
-    }
-    true
 }
 
 impl<'p> Planner<'p> {
@@ -582,41 +514,6 @@ impl ProgramBuilder<'_, '_> {
         let condition = self.planner.compile(e, &schema)?;
         Ok(Tested { condition, lists })
     }
-}
-
-fn reads_any(conditions: &[&Expression], names: &BTreeSet<Arc<str>>) -> bool {
-    conditions.iter().any(|e| expression_variables(e).iter().any(|v| names.contains(v)))
-}
-
-/// Whether conditions within the elements read one of these variables as it is seen from around them: in a
-/// part that binds it, it is that part's own.
-fn reads_lists(elements: &[PathElement], groups: &BTreeSet<Arc<str>>) -> bool {
-    if groups.is_empty() {
-        return false;
-    }
-    let without = |inner: &[PathElement]| -> BTreeSet<Arc<str>> {
-        groups.difference(&names_in(inner)).cloned().collect()
-    };
-    let filter_reads = |filter: &ElementFilter, groups: &BTreeSet<Arc<str>>| {
-        let read: Vec<&Expression> =
-            filter.properties.iter().map(|(_, e)| e).chain(&filter.condition).collect();
-        reads_any(&read, groups)
-    };
-    elements.iter().any(|element| match element {
-        PathElement::Node(node) => filter_reads(&node.filter, groups),
-        PathElement::Edge(edge, None) => filter_reads(&edge.filter, groups),
-        PathElement::Edge(edge, Some(_)) => {
-            filter_reads(&edge.filter, &without(std::slice::from_ref(&PathElement::Edge(edge.clone(), None))))
-        }
-        PathElement::Group(group) => {
-            let left = without(&group.term.elements);
-            let condition: Vec<&Expression> = group.condition.iter().collect();
-            reads_any(&condition, &left) || reads_lists(&group.term.elements, &left)
-        }
-        PathElement::Alternatives(a) => {
-            a.branches.iter().any(|b| reads_lists(&b.elements, &without(&b.elements)))
-        }
-    })
 }
 
 fn split(tested: Vec<Tested>) -> (Vec<Expr>, Vec<Mark>) {

@@ -14,9 +14,10 @@ use crate::operators::shortest_paths::{MayUse, Method, PathWeight};
 use crate::operators::*;
 use crate::plan::{PlanNode, Schema};
 use crate::planner::Planner;
+use crate::planner::elements::{reversed, show_node};
 use crate::planner::order::{Builder, slot_of, takes_part};
-use crate::planner::pattern::{PathPiece, PatternStep, SearchStep, StepKind, show_node};
-use crate::planner::program::reversed;
+use crate::planner::pattern::{PathPiece, PatternStep, SearchStep, StepKind};
+use crate::planner::sampling::Growth;
 use crate::profile::{Alternative, Basis, Estimate};
 use crate::rules::Rule;
 use crate::search::{OutputKind, OutputVariable, Quota, SearchSpec};
@@ -69,6 +70,41 @@ fn lies_beyond(repeated: &PatternStep, out: bool, beside: &PatternStep) -> bool 
     source == end || target == start
 }
 
+/// What is to be expected of a search, by each way to run it.
+struct Prospect {
+    /// Ends of a row, each once; and whether one that is bound is among them.
+    distinct: f64,
+    bound_end: f64,
+    /// Edges looked at for each end once.
+    one_end: f64,
+    both_ends: f64,
+    /// Paths of a row, and edges looked at for all of them.
+    fan_out: f64,
+    looked: f64,
+    basis: Basis,
+    tried: &'static str,
+}
+
+impl Prospect {
+    fn estimate(&self, input: &PlanNode, result: f64, cost: f64, source: String) -> Estimate {
+        let Estimate { rows, cost: before, .. } = &input.estimate;
+        Estimate { rows: (rows * result).max(0.1), cost: before + rows * cost, basis: self.basis, source }
+    }
+
+    fn of_one_end(&self) -> String {
+        format!("{:.0} edges from one end, {}", self.one_end, self.tried)
+    }
+}
+
+fn quota(search: PathSearch) -> Quota {
+    match search {
+        PathSearch::AllShortest => Quota::Groups(1),
+        PathSearch::ShortestGroups(k) => Quota::Groups(k),
+        PathSearch::Shortest(k) => Quota::First(k),
+        _ => Quota::First(1),
+    }
+}
+
 impl Planner<'_> {
     pub(super) fn search_operator(
         &mut self, input: PlanNode, step: usize, search: &SearchStep, from_right: bool,
@@ -89,21 +125,10 @@ impl Planner<'_> {
         let growth = self.growth_of(&pattern, from_right, &b.graph.nodes);
         let passing = self.share(&far_node.name, &far_node.labels, &b.graph.conditions, Element::Node);
 
-        // The end node's conditions are tested where it is found.
-        let mut target_schema = input.schema.clone();
-        target_schema.push(far_node.name.clone(), VariableKind::Node);
-        let mut target_conditions =
-            if to.is_none() { self.take_conditions(&target_schema, b)?.0 } else { vec![] };
-        let end = target_schema.len() - 1;
-        let mut differs_from = vec![];
-        target_conditions.retain(|condition| match other_node(condition, end, &target_schema) {
-            Some(other) => {
-                differs_from.push(other);
-                false
-            }
-            None => true,
-        });
-
+        let (target_conditions, differs_from) = match to {
+            None => self.end_conditions(&input.schema, &far_node.name, b)?,
+            Some(_) => (vec![], vec![]),
+        };
         let wanted = |name: &Arc<str>| {
             b.usage.needed.contains(name)
                 || b.usage.needed.contains("*")
@@ -155,28 +180,12 @@ impl Planner<'_> {
             different_from: different_from.clone(),
             outputs,
         };
-        let rows = input.estimate.rows;
         let mut schema = input.schema.clone();
         if to.is_none() {
             schema.push(far_node.name.clone(), VariableKind::Node);
         }
         let everything = self.node_total(&self.labels_of(&far_node)).max(1.0);
-        // For each end once, and for every path.
-        let (distinct, one_end) = match growth {
-            Some(growth) => (growth.ends * passing, growth.looked_for_ends),
-            None => (fan_out.min(everything), looked.min(self.edge_total(&None).max(1.0))),
-        };
-        let (fan_out, looked) = match growth {
-            Some(growth) => (growth.paths * passing, growth.looked_for_paths),
-            None => (fan_out, looked),
-        };
-        let both_ends = 2.0 * one_end.sqrt();
-        let bound_end = (distinct / everything).clamp(0.01, 1.0);
-        let (basis, tried) = match growth {
-            Some(growth) if growth.tried => (Basis::Sample, "tried from a few nodes"),
-            Some(_) => (Basis::Sample, "tried from a few nodes as far as a few thousand edges go"),
-            None => (Basis::Degrees, "from mean degrees"),
-        };
+        let prospect = self.prospect(growth, (fan_out, looked), passing, everything);
         // How many paths there are to an end does not matter: nobody looks, or one is asked for.
         let ends_only = match search.search {
             PathSearch::All => {
@@ -201,87 +210,134 @@ impl Planner<'_> {
             schema.push(variable.outside.clone(), variable.kind);
         }
         if reachable {
-            let trails_only = spec.mode == PathMode::Trail;
-            let end_once = self.may(Rule::EndOnce);
-            let (cost, result) = if to.is_some() { (both_ends, bound_end) } else { (one_end, distinct) };
-            let estimate = Estimate {
-                rows: (rows * result).max(0.1),
-                cost: input.estimate.cost + rows * cost,
-                basis,
-                source: format!("{one_end:.0} edges from one end, {tried}"),
-            };
-            let spec_max = spec.max;
-            let mut node = self.node(Reach { spec, trails_only, end_once }, vec![input], schema, estimate);
-            node.alternatives.push(Alternative::chosen(
-                if to.is_some() { "each node once, from both ends" } else { "each node once" },
-                cost,
-                "nobody asks how many paths there are to an end, or which",
-            ));
-            node.alternatives.push(Alternative::left(
-                "every path",
-                spec_max.map(|_| looked),
-                "an end is reached as often as there are paths to it",
-            ));
-            return Ok(node);
+            return Ok(self.reach(input, spec, schema, &prospect));
         }
         if has_edge_search {
-            let quota = match search.search {
-                PathSearch::AllShortest => Quota::Groups(1),
-                PathSearch::ShortestGroups(k) => Quota::Groups(k),
-                PathSearch::Shortest(k) => Quota::First(k),
-                _ => Quota::First(1),
-            };
-            let may = MayUse {
-                both_ends: self.may(Rule::BothEnds),
-                by_walk: self.may(Rule::ShortestByWalk),
-                guide: self.may(Rule::GuidedSearch),
-            };
             let bare = self.may(Rule::DistinctEnds) && !in_path && spec.outputs.is_empty();
-            let plan = ShortestPaths { spec, quota, weight, may, bare };
-            let (cost, alternatives) = match plan.method() {
-                Method::BothEnds => {
-                    let chosen = Alternative::chosen("from both ends", both_ends, "both ends are known");
-                    let one = Alternative::left("from one end", Some(one_end), "a wider search");
-                    (both_ends, vec![chosen, one])
-                }
-                _ => match plan.why_one_end() {
-                    Some(why) => {
-                        let chosen = Alternative::chosen("from one end", one_end, "it serves always");
-                        (one_end, vec![chosen, Alternative::left("from both ends", Some(both_ends), why)])
-                    }
-                    None => (one_end, vec![]),
-                },
-            };
-            let of_quota = match quota {
-                // As many as there are, up to what is asked for.
-                Quota::First(k) => (k as f64).min((fan_out / distinct.max(1e-9)).max(1.0)),
-                Quota::Groups(_) => 1.0,
-            };
-            let result = of_quota * if to.is_some() { bound_end } else { distinct };
-            let estimate = Estimate {
-                rows: (rows * result).max(0.1),
-                cost: input.estimate.cost + rows * cost,
-                basis,
-                source: format!("{one_end:.0} edges from one end, {tried}"),
-            };
-            let mut node = self.node(plan, vec![input], schema, estimate);
-            node.alternatives.extend(alternatives);
-            return Ok(node);
+            let plan = ShortestPaths { quota: quota(search.search), weight, may: self.may_use(), bare, spec };
+            return Ok(self.shortest(input, plan, schema, &prospect));
         }
         let result = match growth {
             Some(growth) if near == far && growth.tried => growth.rings,
             Some(growth) if near == far => growth.rings.max(growth.paths / everything),
-            _ if to.is_some() => fan_out / everything,
-            _ => fan_out,
+            _ if to.is_some() => prospect.fan_out / everything,
+            _ => prospect.fan_out,
         };
-        let estimate = Estimate {
-            rows: (rows * result).max(0.1),
-            cost: input.estimate.cost + rows * looked,
-            basis,
-            source: format!("{looked:.0} edges a row, {tried}"),
-        };
+        let source = format!("{:.0} edges a row, {}", prospect.looked, prospect.tried);
+        let estimate = prospect.estimate(&input, result, prospect.looked, source);
         let guided = self.may(Rule::GuidedSearch);
         Ok(self.node(SearchPaths { spec, guided }, vec![input], schema, estimate))
+    }
+
+    /// The conditions on an end that the search finds, tested where it is found; and the bound nodes that it must not be.
+    fn end_conditions(
+        &mut self, outside: &Schema, end: &Arc<str>, b: &mut Builder<'_>,
+    ) -> Outcome<(Vec<Expr>, Vec<usize>)> {
+        let mut schema = outside.clone();
+        let end = schema.push(end.clone(), VariableKind::Node);
+        let mut conditions = self.take_conditions(&schema, b)?.0;
+        let mut differs_from = vec![];
+        conditions.retain(|condition| match other_node(condition, end, &schema) {
+            Some(other) => {
+                differs_from.push(other);
+                false
+            }
+            None => true,
+        });
+        Ok((conditions, differs_from))
+    }
+
+    fn prospect(
+        &self, growth: Option<Growth>, (fan_out, looked): (f64, f64), passing: f64, everything: f64,
+    ) -> Prospect {
+        // For each end once, and for every path.
+        let (distinct, one_end) = match growth {
+            Some(growth) => (growth.ends * passing, growth.looked_for_ends),
+            None => (fan_out.min(everything), looked.min(self.edge_total(&None).max(1.0))),
+        };
+        let (fan_out, looked) = match growth {
+            Some(growth) => (growth.paths * passing, growth.looked_for_paths),
+            None => (fan_out, looked),
+        };
+        let (basis, tried) = match growth {
+            Some(growth) if growth.tried => (Basis::Sample, "tried from a few nodes"),
+            Some(_) => (Basis::Sample, "tried from a few nodes as far as a few thousand edges go"),
+            None => (Basis::Degrees, "from mean degrees"),
+        };
+        let bound_end = (distinct / everything).clamp(0.01, 1.0);
+        Prospect {
+            distinct,
+            bound_end,
+            one_end,
+            both_ends: 2.0 * one_end.sqrt(),
+            fan_out,
+            looked,
+            basis,
+            tried,
+        }
+    }
+
+    fn may_use(&self) -> MayUse {
+        MayUse {
+            both_ends: self.may(Rule::BothEnds),
+            by_walk: self.may(Rule::ShortestByWalk),
+            guide: self.may(Rule::GuidedSearch),
+        }
+    }
+
+    /// Each end once.
+    fn reach(&mut self, input: PlanNode, spec: SearchSpec, schema: Schema, prospect: &Prospect) -> PlanNode {
+        let trails_only = spec.mode == PathMode::Trail;
+        let (end_once, is_bound, has_longest) =
+            (self.may(Rule::EndOnce), spec.to.is_some(), spec.max.is_some());
+        let (cost, result) = match is_bound {
+            true => (prospect.both_ends, prospect.bound_end),
+            false => (prospect.one_end, prospect.distinct),
+        };
+        let estimate = prospect.estimate(&input, result, cost, prospect.of_one_end());
+        let mut node = self.node(Reach { spec, trails_only, end_once }, vec![input], schema, estimate);
+        node.alternatives.push(Alternative::chosen(
+            if is_bound { "each node once, from both ends" } else { "each node once" },
+            cost,
+            "nobody asks how many paths there are to an end, or which",
+        ));
+        node.alternatives.push(Alternative::left(
+            "every path",
+            has_longest.then_some(prospect.looked),
+            "an end is reached as often as there are paths to it",
+        ));
+        node
+    }
+
+    /// Shortest and cheapest paths, from both ends where they may be.
+    fn shortest(
+        &mut self, input: PlanNode, plan: ShortestPaths, schema: Schema, prospect: &Prospect,
+    ) -> PlanNode {
+        let Prospect { one_end, both_ends, .. } = *prospect;
+        let (cost, alternatives) = match plan.method() {
+            Method::BothEnds => {
+                let chosen = Alternative::chosen("from both ends", both_ends, "both ends are known");
+                let one = Alternative::left("from one end", Some(one_end), "a wider search");
+                (both_ends, vec![chosen, one])
+            }
+            _ => match plan.why_one_end() {
+                Some(why) => {
+                    let chosen = Alternative::chosen("from one end", one_end, "it serves always");
+                    (one_end, vec![chosen, Alternative::left("from both ends", Some(both_ends), why)])
+                }
+                None => (one_end, vec![]),
+            },
+        };
+        let of_quota = match plan.quota {
+            // As many as there are, up to what is asked for.
+            Quota::First(k) => (k as f64).min((prospect.fan_out / prospect.distinct.max(1e-9)).max(1.0)),
+            Quota::Groups(_) => 1.0,
+        };
+        let ends = if plan.spec.to.is_some() { prospect.bound_end } else { prospect.distinct };
+        let estimate = prospect.estimate(&input, of_quota * ends, cost, prospect.of_one_end());
+        let mut node = self.node(plan, vec![input], schema, estimate);
+        node.alternatives.extend(alternatives);
+        node
     }
 
     /// The weight of a shortest search. `outside` is what its input binds.

@@ -1,11 +1,10 @@
 //! Value expressions (ISO/IEC 39075, clause 20), loosest binding first.
 
-use graphodrome_graph::{Value, ValueType, parse_text};
+use graphodrome_graph::Value;
 
 use crate::ast::*;
 use crate::parse::{MAX_HEIGHT, Parsed, Parser};
 use crate::{Diagnostic, Span, TokenKind};
-use graphodrome_graph::Code;
 
 const AGGREGATES: &[(&str, Aggregate)] = &[
     ("COUNT", Aggregate::Count),
@@ -58,7 +57,7 @@ impl Parser<'_> {
         Ok(expression)
     }
 
-    fn node(&self, start: Span, kind: ExpressionKind) -> Expression {
+    pub(super) fn node(&self, start: Span, kind: ExpressionKind) -> Expression {
         Expression { kind, span: self.span_since(start) }
     }
 
@@ -67,7 +66,7 @@ impl Parser<'_> {
         Expression { kind: ExpressionKind::Binary(operator, Box::new(left), Box::new(right)), span }
     }
 
-    fn disjunction(&mut self) -> Parsed<Expression> {
+    pub(super) fn disjunction(&mut self) -> Parsed<Expression> {
         let mut left = self.conjunction()?;
         let mut links = 0;
         loop {
@@ -520,69 +519,6 @@ impl Parser<'_> {
             }
         }
         Ok((upper, arguments))
-    }
-
-    /// `LET x = 1, y = 2 IN x + y END`.
-    fn let_expression(&mut self) -> Parsed<Expression> {
-        let start = self.span();
-        self.bump();
-        let bindings = self.comma_separated(|p| {
-            let name = p.name("a variable")?;
-            p.expect("=")?;
-            let before_in = std::mem::replace(&mut p.before_in, true);
-            let value = p.deeper(Self::disjunction);
-            p.before_in = before_in;
-            Ok((name, value?))
-        })?;
-        self.expect_word("IN")?;
-        let body = Box::new(self.expression()?);
-        self.expect_word("END")?;
-        Ok(self.node(start, ExpressionKind::Let(bindings, body)))
-    }
-
-    /// `DATE '2024-05-31'` and its kin.
-    fn temporal_literal(&mut self, word: &str) -> Parsed<Option<Expression>> {
-        let start = self.span();
-        let TokenKind::Literal(Value::Text(text)) = self.ahead(1).clone() else { return Ok(None) };
-        let zoned = text.ends_with('Z') || text.get(10..).is_some_and(|t| t.contains(['+', '-']));
-        let wanted = match word {
-            "DATE" => ValueType::Date,
-            "TIME" if text.contains(['+', 'Z', '-']) => ValueType::ZonedTime,
-            "TIME" => ValueType::LocalTime,
-            "DATETIME" | "TIMESTAMP" if zoned => ValueType::ZonedDateTime,
-            "DATETIME" | "TIMESTAMP" => ValueType::LocalDateTime,
-            "DURATION" => ValueType::Duration,
-            _ => return Ok(None),
-        };
-        self.bump();
-        let place = self.span();
-        self.bump();
-        match parse_text(&wanted, &text) {
-            Ok(value) => Ok(Some(self.node(start, ExpressionKind::Literal(value)))),
-            Err(reason) => Err(Diagnostic::error(
-                Code("22007"),
-                place,
-                format!("'{text}' is not a valid {wanted}: {reason}"),
-            )),
-        }
-    }
-
-    fn case_expression(&mut self) -> Parsed<Expression> {
-        let start = self.span();
-        self.bump();
-        let operand = if self.at_word("WHEN") { None } else { Some(Box::new(self.expression()?)) };
-        let mut branches = vec![];
-        while self.eat_word("WHEN") {
-            let when = self.expression()?;
-            self.expect_word("THEN")?;
-            branches.push((when, self.expression()?));
-        }
-        if branches.is_empty() {
-            return Err(self.unexpected("WHEN"));
-        }
-        let otherwise = if self.eat_word("ELSE") { Some(Box::new(self.expression()?)) } else { None };
-        self.expect_word("END")?;
-        Ok(self.node(start, ExpressionKind::Case { operand, branches, otherwise }))
     }
 
     fn exists_predicate(&mut self) -> Parsed<Expression> {

@@ -5,6 +5,8 @@
 
 mod catalog;
 mod expressions;
+mod forms;
+mod lookups;
 mod patterns;
 mod queries;
 mod session;

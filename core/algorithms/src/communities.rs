@@ -1,10 +1,13 @@
 //! Communities: parts with more edges inside than between. Edges are read both ways, by their weights.
 
+mod level;
+
 use hashbrown::HashMap;
 use rand::SeedableRng;
 use rand::seq::SliceRandom;
 use rand_chacha::ChaCha8Rng;
 
+use self::level::Level;
 use crate::{Arcs, Ask, Steps, Stopped, Subgraph, renumbered};
 
 #[derive(Clone, Debug, PartialEq)]
@@ -88,141 +91,6 @@ pub fn modularity(graph: &Subgraph, communities: &[u32], resolution: f64) -> f64
     inside.iter().zip(&at).map(part).sum()
 }
 
-/// A graph of communities: neighbours with weights, loops apart.
-struct Level {
-    starts: Vec<usize>,
-    arcs: Vec<(u32, f64)>,
-    /// Twice the weight of edges within a node of this level.
-    own: Vec<f64>,
-}
-
-impl Level {
-    fn first(graph: &Subgraph) -> Level {
-        let rows = graph.rows(Arcs::Both);
-        let n = graph.node_count();
-        let mut level = Level { starts: vec![0], arcs: vec![], own: vec![0.0; n] };
-        for node in 0..n {
-            for (&other, &edge) in rows.of_node(node).iter().zip(rows.edges_of(node)) {
-                let weight = graph.weight(edge as usize);
-                if other as usize == node {
-                    level.own[node] += 2.0 * weight;
-                    continue;
-                }
-                // Rows are sorted: parallel edges come one after the other.
-                let begin = level.starts[node];
-                match level.arcs[begin..].last_mut() {
-                    Some(last) if last.0 == other => last.1 += weight,
-                    _ => level.arcs.push((other, weight)),
-                }
-            }
-            level.starts.push(level.arcs.len());
-        }
-        level
-    }
-
-    fn len(&self) -> usize {
-        self.own.len()
-    }
-
-    fn row(&self, node: usize) -> &[(u32, f64)] {
-        &self.arcs[self.starts[node]..self.starts[node + 1]]
-    }
-
-    fn degree(&self, node: usize) -> f64 {
-        self.own[node] + self.row(node).iter().map(|(_, w)| w).sum::<f64>()
-    }
-
-    /// The level whose nodes are groups of this one.
-    fn merged(&self, groups: &[u32], count: usize) -> Level {
-        let mut members: Vec<Vec<u32>> = vec![vec![]; count];
-        groups.iter().enumerate().for_each(|(node, group)| members[*group as usize].push(node as u32));
-        let mut level = Level { starts: vec![0], arcs: vec![], own: vec![0.0; count] };
-        let mut sums = vec![0.0; count];
-        let mut seen: Vec<u32> = vec![];
-        for (group, members) in members.iter().enumerate() {
-            for &member in members {
-                level.own[group] += self.own[member as usize];
-                for &(other, weight) in self.row(member as usize) {
-                    let to = groups[other as usize];
-                    if to as usize == group {
-                        level.own[group] += weight;
-                    } else {
-                        if sums[to as usize] == 0.0 {
-                            seen.push(to);
-                        }
-                        sums[to as usize] += weight;
-                    }
-                }
-            }
-            seen.sort_unstable();
-            seen.dedup();
-            for to in seen.drain(..) {
-                level.arcs.push((to, std::mem::take(&mut sums[to as usize])));
-            }
-            level.starts.push(level.arcs.len());
-        }
-        level
-    }
-
-    /// Moves nodes, in an order drawn, to the neighbouring group that gains most, until none gains. Groups by node,
-    /// and whether any was moved.
-    fn moved(
-        &self, total: f64, resolution: f64, random: &mut ChaCha8Rng, steps: &mut Steps<'_>,
-    ) -> Result<(Vec<u32>, bool), Stopped> {
-        let n = self.len();
-        let degrees: Vec<f64> = (0..n).map(|node| self.degree(node)).collect();
-        let mut group: Vec<u32> = (0..n as u32).collect();
-        let mut weight_of = degrees.clone();
-        let mut order: Vec<u32> = (0..n as u32).collect();
-        order.shuffle(random);
-        let mut sums = vec![0.0; n];
-        let mut seen: Vec<u32> = vec![];
-        let mut any = false;
-        // Nodes whose neighbours have moved are looked at again.
-        let mut queue: std::collections::VecDeque<u32> = order.into();
-        let mut waits = vec![true; n];
-        while let Some(node) = queue.pop_front() {
-            let at = node as usize;
-            waits[at] = false;
-            let row = self.row(at);
-            steps.step(row.len() + 1)?;
-            for &(other, weight) in row {
-                let to = group[other as usize];
-                if sums[to as usize] == 0.0 {
-                    seen.push(to);
-                }
-                sums[to as usize] += weight;
-            }
-            let own = group[at];
-            weight_of[own as usize] -= degrees[at];
-            let gain =
-                |to: u32| sums[to as usize] - resolution * degrees[at] * weight_of[to as usize] / total;
-            let stays = gain(own);
-            let best = seen.iter().map(|to| (gain(*to), *to)).reduce(|a, b| {
-                let better = b.0 > a.0 || (b.0 == a.0 && b.1 < a.1);
-                if better { b } else { a }
-            });
-            let goes = match best {
-                Some((gained, to)) if gained > stays + 1e-12 * total => to,
-                _ => own,
-            };
-            weight_of[goes as usize] += degrees[at];
-            seen.drain(..).for_each(|to| sums[to as usize] = 0.0);
-            if goes != own {
-                group[at] = goes;
-                any = true;
-                for &(other, _) in row {
-                    if group[other as usize] != goes && !waits[other as usize] {
-                        waits[other as usize] = true;
-                        queue.push_back(other);
-                    }
-                }
-            }
-        }
-        Ok((group, any))
-    }
-}
-
 /// Communities by moving nodes to where modularity gains most, and then communities as if they were nodes.
 /// Weights must not be negative.
 ///
@@ -238,7 +106,7 @@ pub fn louvain(graph: &Subgraph, resolution: f64, seed: u64, ask: Ask<'_>) -> Re
     }
     let mut level = Level::first(graph);
     loop {
-        let (moved, any) = level.moved(total, resolution, &mut random, &mut steps)?;
+        let (moved, any) = level.moved(None, total, resolution, &mut random, &mut steps)?;
         if !any {
             return Ok(found(graph, &groups, resolution));
         }
@@ -246,4 +114,43 @@ pub fn louvain(graph: &Subgraph, resolution: f64, seed: u64, ask: Ask<'_>) -> Re
         groups.iter_mut().for_each(|group| *group = moved[*group as usize]);
         level = level.merged(&moved, count);
     }
+}
+
+/// As [`louvain`], with each community divided again, before communities are taken for nodes, into parts that hang together:
+/// the parts become the nodes, and may part company later. No community falls into pieces without an edge between them.
+///
+/// Source: V. A. Traag, L. Waltman, N. J. van Eck, From Louvain to Leiden: guaranteeing well-connected communities, 2019.
+/// About O(m log n), 24 bytes an edge.
+pub fn leiden(graph: &Subgraph, resolution: f64, seed: u64, ask: Ask<'_>) -> Result<Communities, Stopped> {
+    let mut random = ChaCha8Rng::seed_from_u64(seed);
+    let mut steps = Steps::new(ask);
+    let total: f64 = (0..graph.edge_count()).map(|e| graph.weight(e)).sum::<f64>() * 2.0;
+    // By node of the graph its node of the level.
+    let mut nodes: Vec<u32> = (0..graph.node_count() as u32).collect();
+    if total <= 0.0 {
+        return Ok(found(graph, &nodes, resolution));
+    }
+    let mut level = Level::first(graph);
+    let mut groups: Vec<u32> = nodes.clone();
+    loop {
+        groups = level.moved(Some(&groups), total, resolution, &mut random, &mut steps)?.0;
+        let (numbered, count) = renumbered(&groups);
+        if count == level.len() {
+            break;
+        }
+        let parts = level.refined(&numbered, total, resolution, &mut random, &mut steps)?;
+        let (parts, part_count) = renumbered(&parts);
+        if part_count == level.len() {
+            // Nothing goes together that is tied well: the groups stay, each piece of them by itself.
+            groups = level.pieces(&numbered);
+            break;
+        }
+        let mut next = vec![0; part_count];
+        parts.iter().zip(&numbered).for_each(|(part, group)| next[*part as usize] = *group);
+        nodes.iter_mut().for_each(|node| *node = parts[*node as usize]);
+        level = level.merged(&parts, part_count);
+        groups = next;
+    }
+    let of_nodes: Vec<u32> = nodes.iter().map(|node| groups[*node as usize]).collect();
+    Ok(found(graph, &of_nodes, resolution))
 }

@@ -25,7 +25,7 @@ mod walks;
 pub use betweenness::{Sampled, betweenness};
 pub use centrality::{Iterated, PageRank, eigenvector, katz, page_rank};
 pub use closeness::{Closeness, closeness};
-pub use communities::{Communities, label_propagation, louvain, modularity};
+pub use communities::{Communities, label_propagation, leiden, louvain, modularity};
 pub use components::{strong_components, weak_components};
 pub use cores::{Triangles, core_numbers, triangles};
 pub use cuts::{Cuts, cuts};

@@ -328,6 +328,32 @@ proptest! {
     }
 
     #[test]
+    fn communities_of_leiden_hang_together_and_gain(drawn in drawn(), seed in 0..5u64, resolution in 0.3..2.0f64) {
+        let (graph, plain) = (drawn.graph(), drawn.plain());
+        let alone: Vec<u32> = (0..drawn.nodes as u32).collect();
+        let found = leiden(&graph, 1.0, seed, GO_ON).unwrap();
+        prop_assert!(near(found.modularity, plain.modularity(&found.of_nodes)));
+        prop_assert!(found.modularity >= modularity(&graph, &alone, 1.0) - 1e-9);
+        prop_assert_eq!(&leiden(&graph, 1.0, seed, GO_ON).unwrap(), &found);
+        let found = leiden(&graph, resolution, seed, GO_ON).unwrap();
+        prop_assert!(found.modularity >= modularity(&graph, &alone, resolution) - 1e-9);
+        // From the first node of each community all others are reached within it.
+        let same = |a: usize, b: usize| found.of_nodes[a] == found.of_nodes[b];
+        let joined = |a: usize, b: usize| plain.has_arc(a, b) || plain.has_arc(b, a);
+        for first in 0..drawn.nodes {
+            let mut reached = vec![first];
+            let mut at = 0;
+            while let Some(&node) = reached.get(at) {
+                at += 1;
+                let next = (0..drawn.nodes).filter(|n| same(*n, first) && joined(node, *n) && !reached.contains(n));
+                let next: Vec<usize> = next.collect();
+                reached.extend(next);
+            }
+            prop_assert_eq!(reached.len(), (0..drawn.nodes).filter(|n| same(*n, first)).count());
+        }
+    }
+
+    #[test]
     fn walks_follow_edges(drawn in drawn(), seed in 0..50u64) {
         let (graph, plain) = (drawn.graph(), drawn.plain());
         let from: Vec<u32> = (0..drawn.nodes as u32).collect();
@@ -380,11 +406,37 @@ fn two_rings_joined_by_an_edge_are_two_communities() {
     let chords = |first: u32| (0..5).map(move |i| (first + i, first + (i + 2) % 5));
     let ends: Vec<_> = ring(0).chain(chords(0)).chain(ring(5)).chain(chords(5)).chain([(0, 5)]).collect();
     let graph = Subgraph::of_ends(10, &ends, true, None);
-    for found in [louvain(&graph, 1.0, 7, GO_ON).unwrap(), label_propagation(&graph, 50, 7, GO_ON).unwrap()] {
+    for found in [
+        louvain(&graph, 1.0, 7, GO_ON).unwrap(),
+        leiden(&graph, 1.0, 7, GO_ON).unwrap(),
+        label_propagation(&graph, 50, 7, GO_ON).unwrap(),
+    ] {
         assert_eq!(found.of_nodes, [0, 0, 0, 0, 0, 1, 1, 1, 1, 1]);
     }
     let found = cuts(&graph, GO_ON).unwrap();
     assert_eq!((found.bridges, found.cut_off), (vec![20], vec![5]));
+}
+
+#[test]
+fn planted_communities_are_found_by_louvain_and_leiden_alike() {
+    use rand::{Rng, SeedableRng};
+    let mut random = rand_chacha::ChaCha8Rng::seed_from_u64(3);
+    // Ten groups of 24 nodes: inside one of five pairs is joined, outside one of sixty.
+    let ends: Vec<(u32, u32)> = (0..240u32)
+        .flat_map(|a| (0..a).map(move |b| (a, b)))
+        .filter(|(a, b)| random.random_bool(if a / 24 == b / 24 { 0.2 } else { 1.0 / 60.0 }))
+        .collect();
+    let graph = Subgraph::of_ends(240, &ends, true, None);
+    let planted: Vec<u32> = (0..240).map(|node| node / 24).collect();
+    let wanted = modularity(&graph, &planted, 1.0);
+    for seed in 0..4 {
+        let (one, other) =
+            (louvain(&graph, 1.0, seed, GO_ON).unwrap(), leiden(&graph, 1.0, seed, GO_ON).unwrap());
+        assert!(
+            one.modularity > wanted - 0.04 && other.modularity > wanted - 0.04,
+            "{one:?} {other:?} {wanted}"
+        );
+    }
 }
 
 #[test]
@@ -439,6 +491,7 @@ fn every_measure_can_be_stopped() {
         dominators(&graph, 0, stop).err(),
         label_propagation(&graph, 3, 1, stop).err(),
         louvain(&graph, 1.0, 1, stop).err(),
+        leiden(&graph, 1.0, 1, stop).err(),
         layers(&graph, stop).err(),
         longest_paths(&graph, stop).err(),
         transitive_reduction(&graph, stop).err(),

@@ -9,7 +9,7 @@ use crate::batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
 use crate::context::{Context, Outcome};
 use crate::operators::common_counts::Marks;
 use crate::operators::count_triangles::ring;
-use crate::operators::rings_both_ways::{BothWays, Edges, Places, Told};
+use crate::operators::rings_both_ways::{BothWays, By, Edges, Places, Told};
 use crate::operators::{FollowEdges, IntersectEdges, ScanNodes};
 use crate::plan::{Input, Operator, OperatorPlan};
 
@@ -39,7 +39,7 @@ impl ListTriangles {
     /// The property whose values are different in each row's nodes, and not null.
     pub fn told_by(&self) -> Option<&PropertyReader> {
         match &self.told {
-            Told::ApartBy { property, .. } => Some(property),
+            Told::ApartBy { value: By::Property(property), .. } => Some(property),
             _ => None,
         }
     }

@@ -13,6 +13,7 @@ use hashbrown::HashMap;
 
 use crate::context::{Context, Outcome};
 use crate::expression::{Expr, Kind};
+use crate::functions::Function;
 use crate::operators::common_counts::Marks;
 use crate::operators::intersect_edges::run;
 
@@ -23,8 +24,44 @@ pub(super) enum Told {
     Nothing,
     /// That no two are the same, and which of the six orders are let through.
     Apart { orders: Vec<Places> },
-    /// The same of a property's values.
-    ApartBy { property: PropertyReader, orders: Vec<Places> },
+    /// The same of a value of each.
+    ApartBy { value: By, orders: Vec<Places> },
+}
+
+/// The value of a node that tells it from others.
+#[derive(Clone, Debug)]
+pub(super) enum By {
+    Property(PropertyReader),
+    ElementId,
+}
+
+impl By {
+    /// What an expression of one node reads, and of which slot.
+    fn of(e: &Expr) -> Option<(By, usize)> {
+        match &e.kind {
+            Kind::NodeProperty(slot, reader) => Some((By::Property(reader.clone()), *slot)),
+            Kind::Call(Function::ElementId, arguments) => match &arguments[..] {
+                [Expr { kind: Kind::Slot(slot), .. }] => Some((By::ElementId, *slot)),
+                _ => None,
+            },
+            _ => None,
+        }
+    }
+
+    fn is(&self, other: &By) -> bool {
+        match (self, other) {
+            (By::Property(a), By::Property(b)) => a.name == b.name,
+            (By::ElementId, By::ElementId) => true,
+            _ => false,
+        }
+    }
+
+    fn read(&self, node: Dense, snapshot: &Snapshot) -> Value {
+        match self {
+            By::Property(reader) => snapshot.read_node(node, reader),
+            By::ElementId => Value::text(format!("n{}", snapshot.node_id(node))),
+        }
+    }
 }
 
 /// Which of the pattern's three nodes has the least value, the middle one, and the greatest.
@@ -40,8 +77,8 @@ impl Told {
         // Whether the first must come before the second.
         let mut before = [[false; 3]; 3];
         let mut apart = [[false; 3]; 3];
-        let mut by: Option<&PropertyReader> = None;
-        let (mut elements, mut values) = (false, false);
+        let mut by: Option<By> = None;
+        let mut elements = false;
         for condition in conditions {
             let Kind::Binary(operator, a, b) = &condition.kind else { return None };
             let (a, b) = match (&a.kind, &b.kind) {
@@ -49,15 +86,14 @@ impl Told {
                     elements = true;
                     (place(*a)?, place(*b)?)
                 }
-                (Kind::NodeProperty(a, of), Kind::NodeProperty(b, other)) if of.name == other.name => {
-                    if by.is_some_and(|by| by.name != of.name) {
+                _ => {
+                    let ((value, a), (other, b)) = (By::of(a)?, By::of(b)?);
+                    if !value.is(&other) || by.as_ref().is_some_and(|by| !by.is(&value)) {
                         return None;
                     }
-                    values = true;
-                    by = Some(of);
-                    (place(*a)?, place(*b)?)
+                    by = Some(value);
+                    (place(a)?, place(b)?)
                 }
-                _ => return None,
             };
             match operator {
                 BinaryOperator::Less => before[a][b] = true,
@@ -66,8 +102,8 @@ impl Told {
                 _ => return None,
             }
         }
-        // Nodes that differ need not differ in a property.
-        if elements && values {
+        // Nodes that differ need not differ in a value.
+        if elements && by.is_some() {
             return None;
         }
         // What comes before what comes before a third comes before it.
@@ -87,7 +123,7 @@ impl Told {
         let orders = orders.into_iter().filter(fits).collect();
         Some(match by {
             None => Told::Apart { orders },
-            Some(property) => Told::ApartBy { property: property.clone(), orders },
+            Some(value) => Told::ApartBy { value, orders },
         })
     }
 
@@ -119,7 +155,7 @@ pub(super) struct BothWays {
 /// For each node a number, the same where the values are equal and in no order besides; none for a node whose value is
 /// equal to nothing and before nothing. `None` where two values cannot be compared: an error is due then.
 fn classes(
-    property: &PropertyReader, node: &NodeTest, snapshot: &Snapshot, context: &mut Context,
+    by: &By, node: &NodeTest, snapshot: &Snapshot, context: &mut Context,
 ) -> Outcome<Option<Vec<Option<u32>>>> {
     let mut values: Vec<(Value, Dense)> = vec![];
     for id in 0..snapshot.node_bound() {
@@ -128,7 +164,7 @@ fn classes(
             continue;
         }
         context.counters().properties_read += 1;
-        match snapshot.read_node(id, property) {
+        match by.read(id, snapshot) {
             Value::Null => {}
             Value::Float(f) if f.is_nan() => {}
             // What holds a null may be equal to nothing, or unknown.
@@ -163,7 +199,7 @@ impl BothWays {
         let bound = snapshot.node_bound() as usize;
         context.reserve(16 * bound)?;
         let classes = match edges.told {
-            Told::ApartBy { property, .. } => match classes(property, edges.node, snapshot, context)? {
+            Told::ApartBy { value, .. } => match classes(value, edges.node, snapshot, context)? {
                 Some(classes) => Some(classes),
                 None => return Ok(None),
             },

@@ -1,6 +1,6 @@
 //! What belongs together, and what is alike.
 
-use graphodrome_algorithms::{Communities, Likeness, Stopped, label_propagation, louvain, similar};
+use graphodrome_algorithms::{Communities, Likeness, Stopped, label_propagation, leiden, louvain, similar};
 use graphodrome_language::{Gives, Takes};
 
 use crate::procedures::{Call, Entry, Table};
@@ -28,6 +28,24 @@ pub(super) fn communities() -> Vec<Entry> {
                 let resolution = call.given.number_in("resolution", 1.0, 0.0..=1e9)?;
                 let seed = call.given.whole("seed", 1) as u64;
                 louvain(call.graph, resolution, seed, call.ask).map(|found| division(call, &found))
+            },
+        ),
+        entry(
+            About {
+                name: "leiden",
+                order: "size DESC, community",
+                about: "Communities with as much weight inside as can be found, none of them in pieces, edges read both ways.",
+                source: "Traag, Waltman, van Eck, From Louvain to Leiden: guaranteeing well-connected communities, 2019",
+                cost: "about O(m log n)",
+            },
+            [WEIGHT, RESOLUTION, SEED],
+            [NODE, COMMUNITY, SIZE, MODULARITY],
+            (96, 48),
+            50.0,
+            |call| {
+                let resolution = call.given.number_in("resolution", 1.0, 0.0..=1e9)?;
+                let seed = call.given.whole("seed", 1) as u64;
+                leiden(call.graph, resolution, seed, call.ask).map(|found| division(call, &found))
             },
         ),
         entry(

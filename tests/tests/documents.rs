@@ -72,3 +72,34 @@ async fn every_feature_has_an_example_that_gives_what_it_says() {
     }
     assert!(wrong.is_empty(), "{}", wrong.join("\n\n"));
 }
+
+/// Names of functions and aggregates: what the reference lists, the console explains, and the other way round.
+#[test]
+fn the_console_explains_the_functions_of_the_reference() {
+    let reference = std::fs::read_to_string(root().join("docs/language.md")).unwrap();
+    let help = std::fs::read_to_string(root().join("apps/console/src/shared/functions.ts")).unwrap();
+    let words = |text: &str| -> Vec<String> {
+        let words = text.split(|c: char| !c.is_ascii_alphanumeric() && c != '_');
+        let is_name = |w: &&str| w.len() > 1 && w.starts_with(|c: char| c.is_ascii_uppercase());
+        let all_capitals =
+            |w: &&str| w.chars().all(|c| c == '_' || c.is_ascii_digit() || c.is_ascii_uppercase());
+        words.filter(is_name).filter(all_capitals).map(str::to_string).collect()
+    };
+    let listed = reference.split("\nFunctions: ").nth(1).unwrap().split("\n\n").next().unwrap();
+    let explained: Vec<&str> = help
+        .split("const WORDS")
+        .next()
+        .unwrap()
+        .lines()
+        .filter_map(|line| line.trim().strip_prefix("[\"")?.split('"').next())
+        .collect();
+    assert!(explained.len() > 70, "{}", explained.len());
+    let parts_of_calls = ["LEADING", "FROM", "FOR", "IN", "DISTINCT", "SQL"];
+    for name in words(listed).iter().filter(|name| !parts_of_calls.contains(&name.as_str())) {
+        assert!(explained.contains(&name.as_str()), "functions.ts does not explain {name}");
+    }
+    let all = words(&reference);
+    for name in explained {
+        assert!(all.iter().any(|word| word == name), "docs/language.md does not name {name}");
+    }
+}

@@ -173,3 +173,35 @@ async fn what_is_unfinished_is_there_after_another_page_and_a_reload() {
     assert_eq!(value(page, "document.querySelector('[data-drawn]').dataset.drawn").await, drawn);
     page.clone().quit().await.unwrap();
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_editor_says_what_a_word_is_and_what_a_call_takes() {
+    let Session { service, client, page, .. } = &session().await;
+    let level = json!([{ "name": "level", "type": "FLOAT64" }]);
+    let body = json!({ "parameters": level, "text": "MATCH (s:Site) WHERE s.elevation_m > $level RETURN s.code AS code" });
+    client.put("/v1/saved-queries/sites_above", &body).await.unwrap();
+    page.goto(&format!("{}/?graph=averley", service.url)).await.unwrap();
+    see(page, ".cm-content", "").await;
+    let editor = page.find(By::Css(".cm-content")).await.unwrap();
+    editor.click().await.unwrap();
+    editor.send_keys("RETURN SUBSTRING(").await.unwrap();
+    see(page, ".help-tip", "SUBSTRING(text FROM first [FOR n])").await;
+    write(page, "MATCH (s:Site) RETURN PATH_LENGTH(s)").await;
+    // The pointer rests on a label.
+    let word = "const range = document.createRange();
+        const walker = document.createTreeWalker(document.querySelector('.cm-content'), NodeFilter.SHOW_TEXT);
+        while (walker.nextNode() && !walker.currentNode.data.includes('Site'));
+        const at = walker.currentNode.data.indexOf('Site');
+        range.setStart(walker.currentNode, at); range.setEnd(walker.currentNode, at + 4);
+        const box = range.getBoundingClientRect();
+        document.querySelector('.cm-content').dispatchEvent(new MouseEvent('mousemove', { bubbles: true, clientX: box.x + 5, clientY: box.y + 5 }));";
+    page.execute(word, vec![]).await.unwrap();
+    see(page, ".help-tip", "A label of nodes: ").await;
+    // Behind CALL saved queries are offered beside measures, with what they take.
+    write(page, "CALL ").await;
+    let editor = page.find(By::Css(".cm-content")).await.unwrap();
+    editor.send_keys(Key::Control + " ").await.unwrap();
+    see(page, ".cm-tooltip-autocomplete li", "sites_above").await.click().await.unwrap();
+    see(page, ".cm-content", "CALL sites_above({level: })").await;
+    page.clone().quit().await.unwrap();
+}

@@ -3,7 +3,8 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import Button from "react-bootstrap/Button";
 import Dropdown from "react-bootstrap/Dropdown";
-import { type Measure, type Names, get } from "../shared/api";
+import { type Names, get } from "../shared/api";
+import { useCallable } from "../shared/callable";
 import { ProblemBox } from "../shared/Problems";
 import { QueryCell } from "./QueryCell";
 import { TextCell } from "./TextCell";
@@ -23,7 +24,7 @@ export function NotebookView({ name, graph, onRemove }: { name: string; graph: s
   const work = useNotebook(name, graph);
   const [editing, setEditing] = useState<number | null>(null);
   const names = useQuery({ queryKey: ["names", graph], queryFn: () => get<Names>(`/v1/graphs/${encodeURIComponent(graph ?? "")}/names`), enabled: graph !== null });
-  const measures = useQuery({ queryKey: ["measures"], queryFn: () => get<Measure[]>("/v1/measures"), staleTime: Infinity });
+  const callable = useCallable();
   const { draft, running } = work;
   if (!draft) return work.problem ? <ProblemBox problem={work.problem} /> : <p className="empty" role="status">Opening…</p>;
   const add = (place: number, kind: "text" | "query") => {
@@ -75,7 +76,7 @@ export function NotebookView({ name, graph, onRemove }: { name: string; graph: s
           <article className={`notebook-cell ${cell.kind}`} aria-label={`Cell ${place + 1}`}>
             {cell.kind === "text"
               ? <TextCell text={cell.text} editing={editing === place} onEdit={(on) => edit(place, on)} onChange={(text) => work.change(place, { text })} />
-              : <QueryCell cell={cell} editing={editing === place} running={running === place} problem={work.problems.get(place) ?? null} names={names.data} measures={measures.data ?? []} onEdit={(on) => edit(place, on)} onChange={(with_) => work.change(place, with_)} onRun={() => void work.run(place)} />}
+              : <QueryCell cell={cell} editing={editing === place} running={running === place} problem={work.problems.get(place) ?? null} names={names.data} measures={callable} onEdit={(on) => edit(place, on)} onChange={(with_) => work.change(place, with_)} onRun={() => void work.run(place)} />}
           </article>
         </div>
       ))}

@@ -3,7 +3,8 @@ import { useQuery } from "@tanstack/react-query";
 import { Suspense, lazy, useEffect, useRef, useState } from "react";
 import Button from "react-bootstrap/Button";
 import { useSearchParams } from "react-router-dom";
-import { type Measure, type Names, get } from "../shared/api";
+import { type Names, get } from "../shared/api";
+import { useCallable } from "../shared/callable";
 import { HistoryPanel } from "./HistoryPanel";
 import { ParameterForm } from "./ParameterForm";
 import { ResultPane } from "./ResultPane";
@@ -27,7 +28,7 @@ export function QueryPage({ graph }: { graph: string | null }) {
   const [selected, select] = useState("");
   const [asked, setAsked] = useSearchParams();
   const names = useQuery({ queryKey: ["names", graph], queryFn: () => get<Names>(`/v1/graphs/${encodeURIComponent(graph ?? "")}/names`), enabled: graph !== null });
-  const measures = useQuery({ queryKey: ["measures"], queryFn: () => get<Measure[]>("/v1/measures"), staleTime: Infinity });
+  const callable = useCallable();
   // A link may bring a query; it is never run by itself.
   const text = asked.get("text");
   const brought = useRef<string | null>(null);
@@ -50,7 +51,7 @@ export function QueryPage({ graph }: { graph: string | null }) {
     <main className="page query">
       <h1 className="visually-hidden">Query</h1>
       <SheetTabs sheets={sheets} open={sheet.id} />
-      <Suspense fallback={<div className="editor-waits" />}><Editor key={sheet.id} text={sheet.text} errors={marks} names={names.data} measures={measures.data ?? []} onChange={(t) => setText(sheet.id, t)} onRun={(t) => start("query", t)} onSelect={select} /></Suspense>
+      <Suspense fallback={<div className="editor-waits" />}><Editor key={sheet.id} text={sheet.text} errors={marks} names={names.data} measures={callable} onChange={(t) => setText(sheet.id, t)} onRun={(t) => start("query", t)} onSelect={select} /></Suspense>
       <ParameterForm sheet={sheet} />
       <div className="tools">
         <Button size="sm" id="run" disabled={running !== null} onClick={() => start("query")} title="Ctrl+Enter">Run{what}</Button>

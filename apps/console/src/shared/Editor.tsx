@@ -7,6 +7,7 @@ import { EditorState, Prec } from "@codemirror/state";
 import { EditorView, drawSelection, highlightActiveLine, keymap, lineNumbers, placeholder } from "@codemirror/view";
 import { useEffect, useRef } from "react";
 import type { Measure, Names, QueryError } from "./api";
+import { hoverHelp, signatureHelp } from "./helpTips";
 import { colours, completion, gql } from "./language";
 
 interface Properties {
@@ -60,6 +61,8 @@ export function Editor({ text, errors, names, measures, onChange, onRun, onSelec
           lintGutter(),
           // Nothing is taken that was not chosen: Enter is a new line until an arrow key has chosen.
           autocompletion({ icons: false, selectOnOpen: false, override: [completion(() => latest.current.names, () => latest.current.measures ?? [])] }),
+          hoverHelp(() => latest.current.names, () => latest.current.measures ?? []),
+          signatureHelp(() => latest.current.measures ?? []),
           keymap.of([...completionKeymap, ...historyKeymap, indentWithTab, ...defaultKeymap]),
           gql,
           colours,

@@ -3,17 +3,14 @@ import { type CompletionContext, type CompletionResult } from "@codemirror/autoc
 import { HighlightStyle, StreamLanguage, syntaxHighlighting } from "@codemirror/language";
 import { tags } from "@lezer/highlight";
 import type { Measure, Names } from "./api";
+import { CALLED, HELP } from "./functions";
 
 const KEYWORDS =
   "ACYCLIC ALL AND ANY AS ASC BETWEEN BY CASE CAST CREATE DELETE DESC DETACH DISTINCT DROP ELSE END EXISTS FILTER FINISH FOR FROM GRAPH GROUP IF IN INSERT IS KEY LABELED LET LIKE LIMIT MATCH NOT NULL NULLS OFFSET OPTIONAL OR ORDER REMOVE REPLACE RETURN SET SHORTEST SIMPLE THEN TRAIL TYPE TYPED USE WALK WHEN WHERE WITH XOR".split(
     " ",
   );
-const FUNCTIONS =
-  "AVG COUNT SUM MIN MAX COLLECT_LIST PRODUCT COALESCE NULLIF CHAR_LENGTH UPPER LOWER TRIM ABS MOD FLOOR CEIL SQRT POWER CARDINALITY ELEMENT_ID PATH_LENGTH LABELS PROPERTIES NODES EDGES DEGREE IN_DEGREE OUT_DEGREE CURRENT_DATE DURATION_BETWEEN".split(
-    " ",
-  );
 const keywords = new Set(KEYWORDS);
-const functions = new Set(FUNCTIONS);
+const functions = new Set(CALLED.keys());
 
 export const gql = StreamLanguage.define<{ comment: boolean }>({
   name: "gql",
@@ -77,6 +74,13 @@ function propertiesOf(labels: string[], edge: boolean | null, names: Names | und
   return [...new Set(all)].sort();
 }
 
+/** A measure or a saved query as it is called. */
+function called({ name, arguments: takes, columns }: Measure): string {
+  const needed = takes.filter((a) => a.required).map((a) => `${a.name}: `);
+  const given = needed.length > 0 ? `{${needed.join(", ")}}` : "";
+  return `${name}(${given})${columns.length > 0 ? ` YIELD ${columns.map((c) => c.name).join(", ")}` : ""}`;
+}
+
 export function completion(names: () => Names | undefined, measures: () => Measure[]) {
   return (context: CompletionContext): CompletionResult | null => {
     const word = context.matchBefore(/\w*/);
@@ -95,7 +99,7 @@ export function completion(names: () => Names | undefined, measures: () => Measu
     const owner = /([A-Za-z_]\w*)\.$/.exec(before)?.[1];
     if (owner !== undefined) return { from, options: propertiesOf(labelsOf(owner, whole), null, known).map((label) => ({ label, type: "property" })) };
     if (before.endsWith("$")) return { from, options: [...new Set([...whole.matchAll(/\$(\w+)/g)].map((m) => m[1] ?? ""))].filter((p) => p !== "").map((label) => ({ label, type: "constant" })) };
-    if (/\bCALL\s+$/i.test(before)) return { from, options: measures().map((m) => ({ label: m.name, detail: m.description, type: "function", apply: `${m.name}() YIELD ${m.columns.map((c) => c.name).join(", ")}` })) };
+    if (/\bCALL\s+$/i.test(before)) return { from, options: measures().map((m) => ({ label: m.name, detail: m.description, type: "function", apply: called(m) })) };
     if (!word || (word.text === "" && !context.explicit)) return null;
     const bound = variables(whole);
     // A word that is whole is not offered to itself.
@@ -104,8 +108,8 @@ export function completion(names: () => Names | undefined, measures: () => Measu
       from,
       options: [
         ...bound.map((label) => ({ label, type: "variable", boost: 5 })),
-        ...KEYWORDS.map((label) => ({ label, type: "keyword" })),
-        ...FUNCTIONS.map((label) => ({ label, type: "function" })),
+        ...KEYWORDS.map((label) => ({ label, type: "keyword", ...(HELP.has(label) ? { info: HELP.get(label)?.text } : {}) })),
+        ...[...CALLED].map(([label, help]) => ({ label, type: "function", detail: help.signature.slice(label.length), info: help.text })),
       ],
     };
   };

@@ -154,6 +154,7 @@ pub enum NotebookFormat {
 pub struct FileParameters {
     /// `markdown` unless given.
     #[serde(default)]
+    #[param(inline)]
     pub format: NotebookFormat,
 }
 

@@ -113,7 +113,8 @@ fn questions(nodes: u64) -> Vec<Question> {
     // Edges read both ways, each three nodes once: as rows for all edges between them, and once whatever the edges.
     let both_ways =
         "MATCH (a:Place)-[:LINK]-(b:Place)-[:LINK]-(c:Place)-[:LINK]-(a) WHERE a.id < b.id AND b.id < c.id";
-    let pairs = "SELECT least(source, target) AS a, greatest(source, target) AS b FROM edges WHERE source <> target";
+    let pairs =
+        "SELECT least(source, target) AS a, greatest(source, target) AS b FROM edges WHERE source <> target";
     let joined = "FROM pairs e1 JOIN pairs e2 ON e2.a = e1.b JOIN pairs e3 ON e3.a = e1.a AND e3.b = e2.b
          WHERE $1::bigint IS NOT NULL";
     all.push(Question {
@@ -125,10 +126,10 @@ fn questions(nodes: u64) -> Vec<Question> {
     });
     all.push(Question {
         name: "the same, distinct rows",
-        gql: format!(
-            "{both_ways} RETURN DISTINCT a.id AS a, b.id AS b, c.id AS c NEXT RETURN COUNT(*) AS n"
+        gql: format!("{both_ways} RETURN DISTINCT a.id AS a, b.id AS b, c.id AS c NEXT RETURN COUNT(*) AS n"),
+        sql: format!(
+            "WITH pairs AS MATERIALIZED (SELECT DISTINCT * FROM ({pairs})) SELECT count(*) {joined}"
         ),
-        sql: format!("WITH pairs AS MATERIALIZED (SELECT DISTINCT * FROM ({pairs})) SELECT count(*) {joined}"),
         starts: 0,
         target: "20",
     });

@@ -1,6 +1,7 @@
 // A notebook that is worked on: its cells outlive the page and a reload until they are saved.
-import { useCallback, useEffect, useState } from "react";
+import { useEffect, useState } from "react";
 import { Problem, type QueryResult, post } from "../shared/api";
+import { useAttempt } from "../shared/attempt";
 import { useHeld } from "../shared/held";
 import { type Cell, type CellKind, cell, kept, opened, request, resultOf } from "./notebook";
 
@@ -29,23 +30,14 @@ export interface Work {
 
 export function useNotebook(name: string, graph: string | null): Work {
   const [draft, setDraft] = useHeld<Draft | null>(`notebook ${name}`, null, "reloads");
-  const [problem, setProblem] = useState<Problem | null>(null);
+  const { problem, attempt } = useAttempt();
   const [problems, setProblems] = useState<ReadonlyMap<number, Problem>>(new Map());
   const [running, setRunning] = useState<{ place: number; abort: AbortController } | null>(null);
-  const attempt = useCallback(async (work: () => Promise<void>) => {
-    setProblem(null);
-    try {
-      await work();
-    } catch (error) {
-      if (!(error instanceof Problem)) throw error;
-      setProblem(error);
-    }
-  }, []);
-  const reopen = useCallback(() => attempt(async () => {
+  const reopen = () => attempt("", async () => {
     const found = await opened(name);
     setProblems(new Map());
     setDraft({ ...found, changed: false });
-  }), [attempt, name, setDraft]);
+  });
   const unread = draft === null || !draft.changed;
   useEffect(() => {
     // What is not changed here is as the service has it.
@@ -107,7 +99,7 @@ export function useNotebook(name: string, graph: string | null): Work {
       }
     },
     cancel: () => running?.abort.abort(),
-    save: () => attempt(async () => {
+    save: () => attempt("Saving ...", async () => {
       if (!draft) return;
       await kept(name, draft.revision, draft.cells);
       setDraft((now) => now && { ...now, revision: draft.revision + 1, changed: now.cells !== draft.cells });

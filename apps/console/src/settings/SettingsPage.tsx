@@ -47,7 +47,6 @@ function Labels({ graph }: { graph: string }) {
   const names = useQuery({ queryKey: ["names", graph], queryFn: () => get<Names>(`/v1/graphs/${encodeURIComponent(graph)}/names`) });
   const { problem, setProblem, attempt } = useAttempt();
   const labels = names.data?.node_labels ?? [];
-  const usual = labelColours(labels);
   const change = (label: string, look: LabelLook) => attempt("keep", async () => {
     const others = Object.entries(looks.labels).filter(([l]) => l !== label);
     const all: GraphLooks = { labels: Object.fromEntries(Object.keys(look).length > 0 ? [...others, [label, look]] : others) };
@@ -65,7 +64,7 @@ function Labels({ graph }: { graph: string }) {
       <div className="result-scroll" tabIndex={0} role="region" aria-label="Labels">
         <table className="table table-sm labels-table">
           <thead><tr><th scope="col">Label</th><th scope="col">Colour</th><th scope="col">Caption</th></tr></thead>
-          <tbody>{labels.map((l) => <Label key={l} name={l} look={looks.labels[l] ?? {}} usual={usual.get(l) ?? "#34577a"} properties={names.data?.properties_of?.[l] ?? names.data?.node_properties ?? []} onChange={(look) => void change(l, look)} />)}</tbody>
+          <tbody>{labels.map((l) => <Label key={l} name={l} look={looks.labels[l] ?? {}} usual={labelColours([l]).get(l) ?? "#34577a"} properties={names.data?.properties_of?.[l] ?? names.data?.node_properties ?? []} onChange={(look) => void change(l, look)} />)}</tbody>
         </table>
       </div>
     </>

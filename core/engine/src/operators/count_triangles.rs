@@ -442,7 +442,7 @@ impl Run {
                 continue;
             }
             let mut looked = 0;
-            total = total.wrapping_add(known.from_lowest(node, &mut self.marks, &mut looked));
+            total = total.wrapping_add(known.rings_of(node, &mut self.marks, &mut looked));
             total = total.wrapping_add(known.over_loops(node, edges, snapshot, &mut looked));
             context.counters().edges_looked += looked;
             context.work(looked + 1)?;

@@ -146,7 +146,7 @@ impl Operator for Run {
             }
             let mut looked = 0;
             let found = &mut self.found;
-            known.each_from_lowest(node, &mut self.marks, &mut looked, |ring| {
+            known.each_ring_of(node, &mut self.marks, &mut looked, |ring| {
                 for order in spec.orders() {
                     for (rank, place) in order.iter().enumerate() {
                         found[*place].push(ring[rank]);

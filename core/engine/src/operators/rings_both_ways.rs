@@ -279,7 +279,7 @@ impl BothWays {
     }
 
     /// Rings of three different nodes of which this one ranks lowest.
-    pub fn from_lowest(&self, node: Dense, marks: &mut Marks, looked: &mut u64) -> u64 {
+    pub fn rings_of(&self, node: Dense, marks: &mut Marks, looked: &mut u64) -> u64 {
         let own = self.higher(node);
         if own.len() < 2 {
             return 0;
@@ -299,7 +299,7 @@ impl BothWays {
 
     /// Calls `visit` with the three nodes of each ring of which this one ranks lowest, once however many edges there are, in
     /// the order of their values where those tell them apart.
-    pub fn each_from_lowest(
+    pub fn each_ring_of(
         &self, node: Dense, marks: &mut Marks, looked: &mut u64, mut visit: impl FnMut([Dense; 3]),
     ) {
         let own = self.higher(node);

@@ -83,6 +83,22 @@ async fn a_query_calls_saved_queries_with_values_of_its_rows() {
     names.sort();
     assert_eq!((names, all.rows.len()), (vec!["id", "w"], 1));
 
+    // What the request gives is looked at as well, and where no graph is named the error still has its place.
+    let with = |value: Value| QueryRequest {
+        parameters: json!({ "low": value }).as_object().unwrap().clone(),
+        ..request_of("CALL deeper_than({level: $low}) YIELD id RETURN id")
+    };
+    for (value, code) in [(json!("low"), "22G0"), (Value::Null, "22G03")] {
+        let Err(ClientError::Problem(problem)) = client.query(&with(value)).await else { panic!("{code}") };
+        assert!(problem.code.as_ref().is_some_and(|c| c.starts_with(code)), "{problem:?}");
+    }
+    save(&client, "share", json!([{ "name": "of", "type": "INT" }]), "RETURN 100 / $of AS share").await;
+    let nowhere = |text: &str| QueryRequest { text: text.into(), ..QueryRequest::default() };
+    let found = client.query(&nowhere("CALL share({of: 4}) YIELD share RETURN share")).await.unwrap();
+    assert_eq!(json!(found.rows), json!([[25]]));
+    let wrong = client.query(&nowhere("CALL share({of: 0}) YIELD share RETURN share")).await.unwrap_err();
+    assert!(wrong.to_string().contains("in the saved query share, line 1: "), "{wrong}");
+
     // Twice, within each other, and within a part in braces.
     save(
         &client,
@@ -270,7 +286,7 @@ async fn notebooks_are_kept_run_again_and_written_as_files() {
     stdout(&cli(&service.url, &["backup", "--out", backup.to_str().unwrap()]));
     let other = Running::start(&folder.path().join("other"), &[]);
     let said = stdout(&cli(&other.url, &["restore", backup.to_str().unwrap()]));
-    assert!(said.contains("1 notebooks restored"), "{said}");
+    assert!(said.contains("1 notebook restored"), "{said}");
     let there = other.client().get_as(&path, "application/json").await.unwrap();
     assert_eq!(serde_json::from_str::<Value>(&there).unwrap()["cells"], whole["cells"]);
     assert!(there.contains("6.666666666666666666666666"));

@@ -15,6 +15,10 @@ const JSON: &str = "application/json";
 /// Rows of a result that a notebook keeps.
 const KEPT: usize = 200;
 
+fn count(n: usize, what: &str) -> String {
+    format!("{n} {what}{}", if n == 1 { "" } else { "s" })
+}
+
 /// Beside its cells.
 #[derive(Deserialize)]
 struct Whole {
@@ -86,7 +90,7 @@ async fn run(client: &Client, name: &str, graph: &str) -> anyhow::Result<()> {
     let mut notebook: Notebook = serde_json::from_str(&text)?;
     let mut queries = 0;
     for (i, cell) in notebook.cells.iter_mut().enumerate() {
-        if cell.kind == CellKind::Text {
+        if cell.kind == CellKind::Text || cell.text.trim().is_empty() {
             continue;
         }
         queries += 1;
@@ -104,7 +108,7 @@ async fn run(client: &Client, name: &str, graph: &str) -> anyhow::Result<()> {
         let mut answer: Answer = serde_json::from_str(&answer.text().await?)
             .with_context(|| format!("the answer to cell {}", i + 1))?;
         answer.rows.truncate(KEPT);
-        println!("cell {}: {} rows", i + 1, answer.summary.rows);
+        println!("cell {}: {}", i + 1, count(answer.summary.rows as usize, "row"));
         cell.drawing = None;
         cell.result = Some(CellResult {
             graph: answer.summary.graph.unwrap_or_else(|| graph.to_string()),
@@ -117,7 +121,10 @@ async fn run(client: &Client, name: &str, graph: &str) -> anyhow::Result<()> {
     }
     let cells = serde_json::to_string(&notebook.cells)?;
     client.put_text(&path, format!("{{\"revision\":{revision},\"cells\":{cells}}}")).await?;
-    println!("saved {name} with the results of {queries} queries");
+    println!(
+        "saved {name} with what came of {}",
+        if queries == 1 { "1 query".into() } else { format!("{queries} queries") }
+    );
     Ok(())
 }
 
@@ -146,10 +153,10 @@ pub async fn restore_file(client: &Client, path: &Path) -> anyhow::Result<()> {
     let text = std::fs::read_to_string(path).with_context(|| format!("{} cannot be read", path.display()))?;
     let (restored, kept) = restore(client, &text).await?;
     if restored > 0 {
-        println!("{restored} notebooks restored");
+        println!("{} restored", count(restored, "notebook"));
     }
     if kept > 0 {
-        println!("{kept} notebooks are there already and stay as they are");
+        println!("left as they are, being there already: {}", count(kept, "notebook"));
     }
     Ok(())
 }

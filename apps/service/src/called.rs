@@ -4,7 +4,7 @@
 //! Its text, with the values in the place of the parameters, follows the request's own behind a mark, so that places in
 //! it are places of one text: an error says in which saved query and in which of its lines it is.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use graphodrome_formats::SavedParameter;
 use graphodrome_language::ast::{
@@ -20,8 +20,10 @@ use crate::state::App;
 /// Stands before the text of a saved query. No text that is typed has it.
 const MARK: &str = "\n--\u{1}saved query ";
 
-/// Saved queries that call each other are not followed further.
+/// Saved queries that call each other are not followed further, nor more of them written out, nor longer texts made.
 const DEEPEST: usize = 8;
+const MOST_CALLS: usize = 100;
+const LONGEST: usize = 1 << 20;
 
 /// The request's own part of a text.
 pub fn asked(text: &str) -> &str {
@@ -48,73 +50,84 @@ pub async fn written_out(
     if !statements.iter().any(calls) {
         return Ok((text, statements));
     }
-    let known = known(app).await?;
-    let mut writer = Writer { known: &known, text, calls: 0, depth: 0 };
-    let mut all = vec![];
-    for statement in statements {
-        all.push(match statement {
-            Statement::Query(mut query) => {
-                writer.query(&mut query).map_err(|wrong| Problem::from_diagnostic(wrong, &writer.text))?;
-                Statement::Query(query)
-            }
-            other => other,
-        });
-    }
-    Ok((writer.text, all))
-}
-
-pub async fn known(app: &App) -> Result<Known, Problem> {
-    Ok(app.catalog.saved_queries().await?.into_iter().map(|r| (r.name.clone(), r)).collect())
-}
-
-/// A text with those of all saved queries that it calls: what its answer depends on.
-pub async fn whole_text(app: &App, text: &str) -> Result<String, Problem> {
-    let mut whole = text.to_string();
-    if !calls_any(text) {
-        return Ok(whole);
-    }
-    let known = known(app).await?;
-    let mut followed = std::collections::BTreeSet::new();
-    let mut next = vec![text.to_string()];
-    while let Some(text) = next.pop() {
-        for statement in parse(&text).unwrap_or_default() {
-            let Statement::Query(query) = &statement else { continue };
-            for record in called_names(query).iter().filter_map(|name| known.get(&*name.text)) {
-                if followed.insert(record.name.clone()) {
-                    whole.push('\n');
-                    whole.push_str(&record.text);
-                    next.push(record.text.clone());
+    let known = reached(app, &text).await?;
+    let is_missing = |s: &Statement| match s {
+        Statement::Query(query) => called_names(query).iter().any(|name| !known.contains_key(&*name.text)),
+        _ => false,
+    };
+    // All names are wanted only to say which was meant.
+    let others = match statements.iter().any(is_missing) {
+        true => app.catalog.saved_queries().await?.into_iter().map(|r| r.name).collect(),
+        false => vec![],
+    };
+    // Not on a thread that answers requests: what is called may be long.
+    tokio::task::spawn_blocking(move || {
+        let mut writer = Writer { known: &known, others, text, calls: 0, depth: 0 };
+        let mut all = vec![];
+        for statement in statements {
+            all.push(match statement {
+                Statement::Query(mut query) => {
+                    writer
+                        .query(&mut query)
+                        .map_err(|wrong| Problem::from_diagnostic(wrong, &writer.text))?;
+                    Statement::Query(query)
                 }
-            }
+                other => other,
+            });
+        }
+        Ok((writer.text, all))
+    })
+    .await?
+}
+
+/// The saved queries that a text calls, and those that they call in turn.
+pub async fn reached(app: &App, text: &str) -> Result<Known, Problem> {
+    let mut known = Known::new();
+    let mut next = names_in(text);
+    while let Some(name) = next.pop() {
+        if !known.contains_key(&name)
+            && let Some(record) = app.catalog.saved_query(&name).await?
+        {
+            next.extend(names_in(&record.text));
+            known.insert(name, record);
         }
     }
-    Ok(whole)
+    Ok(known)
 }
 
-/// Whether a text calls anything that is no measure.
-pub fn calls_any(text: &str) -> bool {
-    parse(text).is_ok_and(|all| all.iter().any(calls))
-}
-
-fn calls(statement: &Statement) -> bool {
-    matches!(statement, Statement::Query(query) if !called_names(query).is_empty())
+/// A text and those of all saved queries that it calls, each once: what its answer depends on.
+pub fn texts(text: &str, known: &Known) -> Vec<String> {
+    let (mut found, mut followed) = (vec![text.to_string()], BTreeSet::new());
+    let mut next = names_in(text);
+    while let Some(name) = next.pop() {
+        if let Some(record) = known.get(&name)
+            && followed.insert(name)
+        {
+            next.extend(names_in(&record.text));
+            found.push(record.text.clone());
+        }
+    }
+    found
 }
 
 /// Whether a text changes the graph, by itself or by a saved query that it calls.
 pub fn changes(text: &str, known: &Known) -> bool {
-    fn within(text: &str, known: &Known, depth: usize) -> bool {
-        let Ok(statements) = parse(text) else { return false };
-        statements.iter().any(|statement| {
-            let Statement::Query(query) = statement else { return false };
-            query.changes()
-                || depth < DEEPEST
-                    && called_names(query)
-                        .iter()
-                        .filter_map(|name| known.get(&*name.text))
-                        .any(|record| within(&record.text, known, depth + 1))
-        })
-    }
-    within(text, known, 0)
+    let is_change = |s: &Statement| matches!(s, Statement::Query(query) if query.changes());
+    texts(text, known).iter().any(|text| parse(text).is_ok_and(|all| all.iter().any(is_change)))
+}
+
+/// What a text calls that is no measure.
+fn names_in(text: &str) -> Vec<String> {
+    let statements = parse(text).unwrap_or_default();
+    let names = statements.iter().filter_map(|s| match s {
+        Statement::Query(query) => Some(called_names(query)),
+        _ => None,
+    });
+    names.flatten().map(|name| name.text.to_string()).collect()
+}
+
+fn calls(statement: &Statement) -> bool {
+    matches!(statement, Statement::Query(query) if !called_names(query).is_empty())
 }
 
 fn is_measure(name: &str) -> bool {
@@ -140,6 +153,8 @@ fn called_names(query: &Query) -> Vec<&Name> {
 
 struct Writer<'k> {
     known: &'k Known,
+    /// Names of saved queries, where one is called that is not there.
+    others: Vec<String>,
     text: String,
     calls: usize,
     depth: usize,
@@ -183,7 +198,7 @@ impl Writer<'_> {
 
     fn unknown(&self, name: &Name) -> Diagnostic {
         let procedures = graphodrome_engine::procedures();
-        let all = procedures.iter().map(|p| p.name).chain(self.known.keys().map(String::as_str));
+        let all = procedures.iter().map(|p| p.name).chain(self.others.iter().map(String::as_str));
         let problem =
             Diagnostic::unknown(name.span, format!("there is no measure or saved query {}", name.text));
         problem.hint(match nearest(&name.text, all) {
@@ -206,20 +221,32 @@ impl Writer<'_> {
             return Err(Diagnostic::syntax(call.span, text).hint("look for one that calls itself"));
         }
         self.calls += 1;
+        if self.calls > MOST_CALLS || self.text.len() > LONGEST {
+            let text = format!(
+                "with the saved queries that it calls the query has more than {MOST_CALLS} calls or {} KiB of text",
+                LONGEST >> 10
+            );
+            return Err(Diagnostic::syntax(call.span, text).hint("call fewer, or one for many rows at once"));
+        }
         let parameters = call.parameters()?;
         let mut values = BTreeMap::new();
         let mut bound = vec![];
         for parameter in &parameters {
             let value = match call.given(parameter)? {
-                Given::Text(text) => text,
+                Given::Literal(text) => text,
                 Given::Expression(expression) => {
                     // A name that nobody can have typed.
                     let hidden = format!("#{}.{}", self.calls, parameter.name);
                     let wanted = parameter.value_type().map_err(|e| call.wrong(e))?;
+                    // What a parameter of the request finds is known before anything runs; its type is looked at all the same.
+                    let text = match &expression.kind {
+                        ExpressionKind::Parameter(name) => format!("${name}"),
+                        _ => format!("`{hidden}`"),
+                    };
                     let required = ExpressionKind::Require(Box::new(expression), wanted, parameter.not_null);
                     let name = Name { text: hidden.as_str().into(), span: call.span };
                     bound.push((name, Expression { kind: required, span: call.span }));
-                    format!("`{hidden}`")
+                    text
                 }
             };
             values.insert(parameter.name.clone(), value);
@@ -295,8 +322,8 @@ struct Call<'c> {
 
 /// What stands for a parameter.
 enum Given {
-    /// A literal or a parameter of the request, as it is written.
-    Text(String),
+    /// As it is written.
+    Literal(String),
     Expression(Expression),
 }
 
@@ -339,7 +366,7 @@ impl Call<'_> {
             let missing = || {
                 self.wrong(format!("the parameter ${} of {} is not given", parameter.name, self.name.text))
             };
-            return default.map(|value| Given::Text(value.literal())).ok_or_else(missing);
+            return default.map(|value| Given::Literal(value.literal())).ok_or_else(missing);
         };
         match &given.kind {
             ExpressionKind::Literal(value) => {
@@ -347,9 +374,8 @@ impl Call<'_> {
                 let value = value.map_err(|e| Diagnostic { span: given.span, ..self.wrong(e) })?;
                 let text = value.literal();
                 // Two minus signs would begin a comment.
-                Ok(Given::Text(if text.starts_with('-') { format!("({text})") } else { text }))
+                Ok(Given::Literal(if text.starts_with('-') { format!("({text})") } else { text }))
             }
-            ExpressionKind::Parameter(name) => Ok(Given::Text(format!("${name}"))),
             _ => Ok(Given::Expression(given.clone())),
         }
     }
@@ -372,7 +398,8 @@ mod tests {
 
     fn written(text: &str, records: Vec<SavedRecord>) -> Result<(String, Query), Diagnostic> {
         let known: Known = records.into_iter().map(|r| (r.name.clone(), r)).collect();
-        let mut writer = Writer { known: &known, text: text.into(), calls: 0, depth: 0 };
+        let others = known.keys().cloned().collect();
+        let mut writer = Writer { known: &known, others, text: text.into(), calls: 0, depth: 0 };
         let Some(Statement::Query(mut query)) = parse(text).expect("a query").into_iter().next() else {
             panic!("{text}")
         };
@@ -399,6 +426,26 @@ mod tests {
         assert!(wrong.message.contains("more than 8 deep"), "{}", wrong.message);
         let known = Known::from([(itself.name.clone(), itself)]);
         assert!(!changes("CALL again() YIELD x RETURN x", &known));
+    }
+
+    #[test]
+    fn calls_that_multiply_are_cut_off() {
+        // Each calls the next five times: 5 + 25 + 125 of them.
+        let five = |next: &str| {
+            let calls: Vec<String> = (0..5).map(|i| format!("CALL {next}() YIELD x AS x{i}")).collect();
+            format!("{} RETURN x0 AS x", calls.join(" "))
+        };
+        let none = || serde_json::json!([]);
+        let records = vec![
+            record("a", &five("b"), none()),
+            record("b", &five("c"), none()),
+            record("c", "RETURN 1 AS x", none()),
+        ];
+        let wrong = written(&five("a"), records.clone()).expect_err("too many");
+        assert!(wrong.message.contains("more than 100 calls"), "{}", wrong.message);
+        let known: Known = records.into_iter().map(|r| (r.name.clone(), r)).collect();
+        assert!(!changes(&five("a"), &known));
+        assert_eq!(texts(&five("a"), &known).len(), 4);
     }
 
     #[test]

@@ -85,7 +85,7 @@ fn info(record: SavedRecord, known: &Known) -> SavedInfo {
 
 pub(super) async fn find(app: &App, name: &str) -> Result<SavedInfo, Problem> {
     if let Some(record) = app.catalog.saved_query(name).await? {
-        let known = if called::calls_any(&record.text) { called::known(app).await? } else { Known::new() };
+        let known = called::reached(app, &record.text).await?;
         return Ok(info(record, &known));
     }
     let all = app.catalog.saved_queries().await?;
@@ -232,7 +232,7 @@ pub async fn call_saved(
     let format = accepted(&headers)?;
     let handle = app.graph(&graph)?;
     let mut hasher = DefaultHasher::new();
-    let whole = called::whole_text(&app, &query.text).await?;
+    let whole = called::texts(&query.text, &called::reached(&app, &query.text).await?).join("\n");
     (handle.id, &whole, json!(parameters).to_string(), format.media_type()).hash(&mut hasher);
     let tag = format!("\"{}-{:016x}\"", handle.snapshot().version, hasher.finish());
     let known = headers.get(header::IF_NONE_MATCH).and_then(|h| h.to_str().ok()).unwrap_or("");

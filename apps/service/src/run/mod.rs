@@ -232,7 +232,7 @@ async fn in_session(
             Statement::Query(query)
                 if !query.reads_graph() && request.graph.is_none() && session.graph.is_none() =>
             {
-                let response = values_only(app, query, request, session, format).await?;
+                let response = values_only(app, query, &text, request, session, format).await?;
                 if last {
                     return Ok(response);
                 }
@@ -297,7 +297,7 @@ async fn in_session(
 
 /// A query that asks no graph, such as `RETURN 1 + 1`: it needs none.
 async fn values_only(
-    app: &Arc<App>, query: Query, request: &QueryRequest, session: &Session, format: ResultFormat,
+    app: &Arc<App>, query: Query, text: &str, request: &QueryRequest, session: &Session, format: ResultFormat,
 ) -> Result<Response, Problem> {
     let Terms { rules, mut parameters, limits, max_rows } = terms(app, request)?;
     for (name, value) in &session.parameters {
@@ -306,7 +306,7 @@ async fn values_only(
     let slot = app.slot(limits.time.unwrap_or(app.limits.query_time)).await?;
     let entry = app.running.enter(RunningKind::Query, "", &request.text);
     let limits = Limits { zone: session.zone, ..entry.runs(limits) };
-    let text = request.text.clone();
+    let text = text.to_string();
     let work = move || -> Result<Vec<u8>, Problem> {
         let _slot = slot;
         let snapshot = Arc::new(Snapshot::empty(None).map_err(Problem::from_graph)?);

@@ -83,17 +83,11 @@ impl CountTriangles {
     }
 }
 
-impl CountTriangles {
-    fn shown_conditions(&self) -> Option<(&'static str, String)> {
-        let shown: Vec<&str> = self
-            .step
-            .shown_conditions
-            .iter()
-            .chain(&self.close.shown_conditions)
-            .map(String::as_str)
-            .collect();
-        (!shown.is_empty()).then(|| ("where", format!("where {}", shown.join(" AND "))))
-    }
+/// The conditions of both operators, as a plan shows them.
+pub(super) fn shown(step: &FollowEdges, close: &IntersectEdges) -> Option<String> {
+    let all: Vec<&str> =
+        step.shown_conditions.iter().chain(&close.shown_conditions).map(String::as_str).collect();
+    (!all.is_empty()).then(|| format!("where {}", all.join(" AND ")))
 }
 
 impl OperatorPlan for CountTriangles {
@@ -112,7 +106,7 @@ impl OperatorPlan for CountTriangles {
             ("rows", "counted, not made".into()),
         ]
         .into_iter()
-        .chain(self.shown_conditions())
+        .chain(shown(&self.step, &self.close).map(|shown| ("where", shown)))
         .collect()
     }
 

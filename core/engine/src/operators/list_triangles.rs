@@ -8,9 +8,9 @@ use graphodrome_graph::{Dense, Direction, EdgeTest, PropertyReader};
 use crate::batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
 use crate::context::{Context, Outcome};
 use crate::operators::common_counts::Marks;
-use crate::operators::count_triangles::ring;
+use crate::operators::count_triangles::{ring, shown};
 use crate::operators::rings_both_ways::{BothWays, By, Edges, Places, Told};
-use crate::operators::{FollowEdges, IntersectEdges, ScanNodes};
+use crate::operators::{Distinct, FollowEdges, IntersectEdges, ScanNodes};
 use crate::plan::{Input, Operator, OperatorPlan};
 
 /// Slots of the pattern's three nodes, and of its edges, which are not told.
@@ -62,17 +62,10 @@ impl OperatorPlan for ListTriangles {
     }
 
     fn details(&self) -> Vec<(&'static str, String)> {
-        let shown: Vec<&str> = self
-            .step
-            .shown_conditions
-            .iter()
-            .chain(&self.close.shown_conditions)
-            .map(String::as_str)
-            .collect();
         vec![
             ("pattern", format!("{}, {}", self.step.pattern, self.close.pattern)),
             ("method", "each ring from its node of the lowest degree, once".into()),
-            ("where", format!("where {}", shown.join(" AND "))),
+            ("where", shown(&self.step, &self.close).unwrap_or_default()),
         ]
     }
 
@@ -83,7 +76,8 @@ impl OperatorPlan for ListTriangles {
             rows_made: None,
             marks: Marks::default(),
             held: 0,
-            at: None,
+            nodes: None,
+            open: None,
             found: Default::default(),
         })
     }
@@ -97,11 +91,27 @@ struct Run {
     marks: Marks,
     held: usize,
     /// The nodes whose rings are listed, and the next of them.
-    at: Option<(Batch, usize)>,
+    nodes: Option<(Batch, usize)>,
+    /// The node whose rings are being listed, and the next of its edges.
+    open: Option<(Dense, usize)>,
     found: [Vec<Dense>; 3],
 }
 
 impl Run {
+    fn next_node(&mut self, context: &mut Context) -> Outcome<Option<Dense>> {
+        loop {
+            if let Some((batch, row)) = &mut self.nodes
+                && *row < batch.len
+            {
+                *row += 1;
+                return Ok(Some(batch.node(0, *row - 1)).filter(|node| *node != NO_ELEMENT));
+            }
+            let Some(input) = &mut self.input else { return Ok(None) };
+            let Some(batch) = input.next(context)? else { return Ok(None) };
+            self.nodes = Some((batch, 0));
+        }
+    }
+
     fn batch(&mut self) -> Batch {
         let found = std::mem::take(&mut self.found);
         let len = found[0].len();
@@ -124,35 +134,30 @@ impl Operator for Run {
             let input = self.input.take();
             let rows = self.rows_made.get_or_insert_with(|| {
                 let steps = Arc::new(spec.step.clone()).open(input.into_iter().collect());
-                Arc::new(spec.close.clone()).open(vec![steps])
+                let rows = Arc::new(spec.close.clone()).open(vec![steps]);
+                // Nobody looks above for rows that come twice.
+                Arc::new(Distinct { slots: NODES.to_vec(), shown: String::new() }).open(vec![rows])
             });
             return rows.next(context);
         };
         while self.found[0].len() < BATCH_ROWS {
-            let (batch, row) = match self.at.take() {
-                Some(at) => at,
-                None => match self.input.as_mut().map(|input| input.next(context)).transpose()?.flatten() {
-                    Some(batch) => (batch, 0),
+            let Some((node, at)) = self.open else {
+                match self.next_node(context)? {
                     None => break,
-                },
+                    Some(node) => self.open = known.begin(node, &mut self.marks).then_some((node, 0)),
+                }
+                continue;
             };
-            if row == batch.len {
-                continue;
-            }
-            let node = batch.node(0, row);
-            self.at = Some((batch, row + 1));
-            if node == NO_ELEMENT {
-                continue;
-            }
-            let mut looked = 0;
             let found = &mut self.found;
-            known.each_ring_of(node, &mut self.marks, &mut looked, |ring| {
+            let next = known.next_rings(node, at, &self.marks, |ring| {
                 for order in spec.orders() {
                     for (rank, place) in order.iter().enumerate() {
                         found[*place].push(ring[rank]);
                     }
                 }
             });
+            self.open = next.map(|(at, _)| (node, at));
+            let looked = next.map_or(0, |(_, looked)| looked as u64);
             context.counters().edges_looked += looked;
             context.work(looked + 1)?;
             let bytes = self.marks.bytes() + 12 * self.found[0].capacity();

@@ -152,44 +152,59 @@ pub(super) struct BothWays {
     classes: Option<Vec<Option<u32>>>,
 }
 
-/// For each node a number, the same where the values are equal and in no order besides; none for a node whose value is
-/// equal to nothing and before nothing. `None` where two values cannot be compared: an error is due then.
+/// For each node a number in the order of the values, the same where they are equal; none for a node whose value is equal to
+/// nothing and before nothing. `None` where they are not all of a kind that is put in one order: some of their comparisons
+/// may be errors, or unknown.
 fn classes(
     by: &By, node: &NodeTest, snapshot: &Snapshot, context: &mut Context,
 ) -> Outcome<Option<Vec<Option<u32>>>> {
+    // Numbers of all types are compared by value; of the other kinds each is compared with its own alone.
+    let kind = |value: &Value| match value {
+        Value::Int(_) | Value::Float(_) | Value::Decimal(_) => Some(0),
+        Value::Text(_) => Some(1),
+        Value::Bool(_) => Some(2),
+        Value::Date(_) => Some(3),
+        _ => None,
+    };
     let mut values: Vec<(Value, Dense)> = vec![];
+    let mut all = None;
+    let (mut held, mut accounted) = (0, 0);
     for id in 0..snapshot.node_bound() {
         context.work(1)?;
         if !snapshot.node_exists(id) || !snapshot.node_passes(id, node) {
             continue;
         }
         context.counters().properties_read += 1;
-        match by.read(id, snapshot) {
-            Value::Null => {}
-            Value::Float(f) if f.is_nan() => {}
-            // What holds a null may be equal to nothing, or unknown.
-            Value::List(_) | Value::Record(_) => return Ok(None),
-            value => values.push((value, id)),
+        let value = match by.read(id, snapshot) {
+            Value::Null => continue,
+            Value::Float(f) if f.is_nan() => continue,
+            value => value,
+        };
+        let own = kind(&value);
+        if own.is_none() || *all.get_or_insert(own) != own {
+            return Ok(None);
+        }
+        if let Value::Text(text) = &value {
+            held += text.len();
+        }
+        values.push((value, id));
+        let bytes = values.capacity() * size_of::<(Value, Dense)>() + held;
+        if bytes > accounted {
+            context.reserve(bytes - accounted)?;
+            accounted = bytes;
         }
     }
-    let mut incomparable = false;
-    values.sort_by(|(a, _), (b, _)| {
-        a.compare(b).ok().flatten().unwrap_or_else(|| {
-            incomparable = true;
-            Ordering::Equal
-        })
-    });
-    if incomparable {
-        return Ok(None);
-    }
+    let order = |a: &Value, b: &Value| a.compare(b).ok().flatten().unwrap_or(Ordering::Equal);
+    values.sort_by(|(a, _), (b, _)| order(a, b));
     let mut classes = vec![None; snapshot.node_bound() as usize];
     let mut class = 0;
     for (i, (value, id)) in values.iter().enumerate() {
-        if i > 0 && values[i - 1].0.compare(value).ok().flatten() != Some(Ordering::Equal) {
+        if i > 0 && order(&values[i - 1].0, value).is_ne() {
             class += 1;
         }
         classes[*id as usize] = Some(class);
     }
+    context.release(accounted);
     Ok(Some(classes))
 }
 
@@ -280,12 +295,10 @@ impl BothWays {
 
     /// Rings of three different nodes of which this one ranks lowest.
     pub fn rings_of(&self, node: Dense, marks: &mut Marks, looked: &mut u64) -> u64 {
-        let own = self.higher(node);
-        if own.len() < 2 {
+        if !self.begin(node, marks) {
             return 0;
         }
-        marks.clear(self.begins.len() as u32 - 1);
-        own.iter().for_each(|other| marks.mark(*other));
+        let own = self.higher(node);
         let (mut count, mut at) = (0u64, 0);
         while let Some(&second) = own.get(at) {
             let times = run(own, at, second);
@@ -297,28 +310,29 @@ impl BothWays {
         count.wrapping_mul(self.orders)
     }
 
-    /// Calls `visit` with the three nodes of each ring of which this one ranks lowest, once however many edges there are, in
-    /// the order of their values where those tell them apart.
-    pub fn each_ring_of(
-        &self, node: Dense, marks: &mut Marks, looked: &mut u64, mut visit: impl FnMut([Dense; 3]),
-    ) {
+    /// Whether there may be rings of which this node ranks lowest; marks what [`Self::next_rings`] asks for then.
+    pub fn begin(&self, node: Dense, marks: &mut Marks) -> bool {
         let own = self.higher(node);
-        if own.len() < 2 {
-            return;
+        if own.len() >= 2 {
+            marks.clear(self.begins.len() as u32 - 1);
+            own.iter().for_each(|other| marks.mark(*other));
         }
-        marks.clear(self.begins.len() as u32 - 1);
-        own.iter().for_each(|other| marks.mark(*other));
-        let mut at = 0;
-        while let Some(&second) = own.get(at) {
-            at += run(own, at, second);
-            let thirds = self.higher(second);
-            *looked += thirds.len() as u64;
-            let mut next = 0;
-            while let Some(&third) = thirds.get(next) {
-                next += run(thirds, next, third);
-                if marks.get(third) == 0 {
-                    continue;
-                }
+        own.len() >= 2
+    }
+
+    /// Calls `visit` with the three nodes of each ring of which this one ranks lowest and which has the node at this place of
+    /// its edges in the middle: once however many edges there are, in the order of their values where those tell them
+    /// apart. The next place, and the edges looked at; `None` behind the last.
+    pub fn next_rings(
+        &self, node: Dense, at: usize, marks: &Marks, mut visit: impl FnMut([Dense; 3]),
+    ) -> Option<(usize, usize)> {
+        let own = self.higher(node);
+        let second = *own.get(at)?;
+        let thirds = self.higher(second);
+        let mut next = 0;
+        while let Some(&third) = thirds.get(next) {
+            next += run(thirds, next, third);
+            if marks.get(third) > 0 {
                 let mut ring = [node, second, third];
                 if let Some(classes) = &self.classes {
                     ring.sort_unstable_by_key(|node| classes[*node as usize]);
@@ -326,6 +340,7 @@ impl BothWays {
                 visit(ring);
             }
         }
+        Some((at + run(own, at, second), thirds.len()))
     }
 
     /// Rings in which this node comes twice or three times, over its loops.

@@ -122,7 +122,7 @@ impl Planner<'_> {
             node = with;
         }
         let mut apart = false;
-        if result.distinct && !grouped && self.may(Rule::TrianglesOnce) {
+        if result.distinct && !grouped && result.having.is_none() && self.may(Rule::TrianglesOnce) {
             let keys: Vec<&Expression> = result.page.order.iter().map(|k| &k.expression).collect();
             (node, apart) = self.triangles_once(node, items, &keys);
         }

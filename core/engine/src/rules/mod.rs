@@ -78,7 +78,7 @@ rules! {
     CountedTriangles "counted-triangles"
         "A triangle has one node of the lowest rank: counted from there each is counted once, times the ways to write it, of which conditions that put its nodes in an order let some through.";
     TrianglesOnce "triangles-once"
-        "DISTINCT rows of three different nodes do not tell how many edges lie between two of them: each three nodes are listed once, from the one of the lowest rank, in the orders that the conditions let through. Where each column is one of the nodes or its key, and all three are there, such rows are distinct already.";
+        "DISTINCT rows of three different nodes do not tell how many edges lie between two of them: each three nodes are listed once, from the one of the lowest rank, in the orders that the conditions let through. Where all three, or their keys, are among the columns, such rows are distinct already.";
     LateItems "late-items"
         "Items that an ORDER BY with LIMIT does not read are the same whether they are computed of all rows or of those that stay.";
     TopRows "top-rows"

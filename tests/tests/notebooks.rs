@@ -44,18 +44,23 @@ async fn rows(client: &Client, text: &str) -> Value {
     json!(query(client, "g", text).await.rows)
 }
 
+/// A saved query with a parameter that must be given and one that need not.
+async fn save_deeper_than(client: &Client) {
+    let level = json!([
+        { "name": "level", "type": "INT", "not_null": true },
+        { "name": "prefix", "type": "STRING", "default": "'W'" }
+    ]);
+    let deeper = "MATCH (w:Well)\nWHERE w.depth > $level AND w.name LIKE $prefix || '%'\nRETURN w.id AS id, w.depth AS depth";
+    save(client, "deeper_than", level, deeper).await;
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_query_calls_saved_queries_with_values_of_its_rows() {
     let folder = folder();
     let service = Running::start(&folder.path().join("data"), &[]);
     let client = service.client();
     wells(&client).await;
-    let level = json!([
-        { "name": "level", "type": "INT", "not_null": true },
-        { "name": "prefix", "type": "STRING", "default": "'W'" }
-    ]);
-    let deeper = "MATCH (w:Well)\nWHERE w.depth > $level AND w.name LIKE $prefix || '%'\nRETURN w.id AS id, w.depth AS depth";
-    save(&client, "deeper_than", level, deeper).await;
+    save_deeper_than(&client).await;
 
     // With a literal, a parameter, a value of each row; all columns, or some under other names.
     assert_eq!(rows(&client, "CALL deeper_than({level: 25}) RETURN id ORDER BY id").await, json!([[3], [4]]));
@@ -82,22 +87,6 @@ async fn a_query_calls_saved_queries_with_values_of_its_rows() {
     let mut names: Vec<&str> = all.columns.iter().map(|c| c.name.as_str()).collect();
     names.sort();
     assert_eq!((names, all.rows.len()), (vec!["id", "w"], 1));
-
-    // What the request gives is looked at as well, and where no graph is named the error still has its place.
-    let with = |value: Value| QueryRequest {
-        parameters: json!({ "low": value }).as_object().unwrap().clone(),
-        ..request_of("CALL deeper_than({level: $low}) YIELD id RETURN id")
-    };
-    for (value, code) in [(json!("low"), "22G0"), (Value::Null, "22G03")] {
-        let Err(ClientError::Problem(problem)) = client.query(&with(value)).await else { panic!("{code}") };
-        assert!(problem.code.as_ref().is_some_and(|c| c.starts_with(code)), "{problem:?}");
-    }
-    save(&client, "share", json!([{ "name": "of", "type": "INT" }]), "RETURN 100 / $of AS share").await;
-    let nowhere = |text: &str| QueryRequest { text: text.into(), ..QueryRequest::default() };
-    let found = client.query(&nowhere("CALL share({of: 4}) YIELD share RETURN share")).await.unwrap();
-    assert_eq!(json!(found.rows), json!([[25]]));
-    let wrong = client.query(&nowhere("CALL share({of: 0}) YIELD share RETURN share")).await.unwrap_err();
-    assert!(wrong.to_string().contains("in the saved query share, line 1: "), "{wrong}");
 
     // Twice, within each other, and within a part in braces.
     save(
@@ -132,30 +121,6 @@ async fn a_query_calls_saved_queries_with_values_of_its_rows() {
     assert_eq!(again.status(), 200);
     assert_eq!(again.json::<Value>().await.unwrap()["rows"], json!([[1]]));
 
-    // What is wrong is said with its place: in the query, or in the saved one.
-    let (code, text, hint) = refused(&client, "CALL deper_than({level: 1}) YIELD id RETURN id").await;
-    assert!(
-        code == "42002" && text.contains("deper_than") && hint.contains("deeper_than"),
-        "{code} {text} {hint}"
-    );
-    let (_, text, hint) = refused(&client, "CALL deeper_than() YIELD id RETURN id").await;
-    assert!(
-        text.contains("$level of deeper_than is not given") && hint.contains("level: INT"),
-        "{text} {hint}"
-    );
-    let (_, text, _) = refused(&client, "CALL deeper_than({level: 'low'}) YIELD id RETURN id").await;
-    assert!(text.contains("$level must be INT64 NOT NULL, found STRING"), "{text}");
-    let of_text = "MATCH (w:Well) CALL deeper_than({level: w.name}) YIELD id RETURN id";
-    let (code, text, _) = refused(&client, of_text).await;
-    assert!(code == "22G03" && text.contains("must be INT"), "{code} {text}");
-    let (_, text, _) = refused(&client, "CALL deeper_than({level: 1}) YIELD ids RETURN ids").await;
-    assert!(text.contains("ids"), "{text}");
-    save(&client, "broken", json!([]), "MATCH (w:Well)\nRETURN 1 / (w.id - w.id) AS x").await;
-    let (code, text, hint) = refused(&client, "CALL broken() YIELD x RETURN x").await;
-    assert_eq!(code, "22012");
-    assert!(text.starts_with("in the saved query broken, line 2: "), "{text}");
-    assert!(hint.contains("RETURN 1 / (w.id - w.id)"), "{hint}");
-
     // One that changes the graph changes it when called, and GET is refused by what it does, not by what it says.
     save(
         &client,
@@ -183,6 +148,55 @@ async fn a_query_calls_saved_queries_with_values_of_its_rows() {
     let text = "CALL deeper_than({level: 25}) YIELD id RETURN id";
     stdout(&cli(&service.url, &["profile", "-g", "g", text, "--keep", "deep wells"]));
     assert_eq!(client.get("/v1/runs/deep%20wells").await.unwrap()["text"], text);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_wrong_with_a_call_is_said_with_its_place() {
+    let folder = folder();
+    let service = Running::start(&folder.path().join("data"), &[]);
+    let client = service.client();
+    wells(&client).await;
+    save_deeper_than(&client).await;
+
+    // What the request gives is looked at as well, and where no graph is named the error still has its place.
+    let with = |value: Value| QueryRequest {
+        parameters: json!({ "low": value }).as_object().unwrap().clone(),
+        ..request_of("CALL deeper_than({level: $low}) YIELD id RETURN id")
+    };
+    for (value, code) in [(json!("low"), "22G0"), (Value::Null, "22G03")] {
+        let Err(ClientError::Problem(problem)) = client.query(&with(value)).await else { panic!("{code}") };
+        assert!(problem.code.as_ref().is_some_and(|c| c.starts_with(code)), "{problem:?}");
+    }
+    save(&client, "share", json!([{ "name": "of", "type": "INT" }]), "RETURN 100 / $of AS share").await;
+    let nowhere = |text: &str| QueryRequest { text: text.into(), ..QueryRequest::default() };
+    let found = client.query(&nowhere("CALL share({of: 4}) YIELD share RETURN share")).await.unwrap();
+    assert_eq!(json!(found.rows), json!([[25]]));
+    let wrong = client.query(&nowhere("CALL share({of: 0}) YIELD share RETURN share")).await.unwrap_err();
+    assert!(wrong.to_string().contains("in the saved query share, line 1: "), "{wrong}");
+
+    // What is wrong is said with its place: in the query, or in the saved one.
+    let (code, text, hint) = refused(&client, "CALL deper_than({level: 1}) YIELD id RETURN id").await;
+    assert!(
+        code == "42002" && text.contains("deper_than") && hint.contains("deeper_than"),
+        "{code} {text} {hint}"
+    );
+    let (_, text, hint) = refused(&client, "CALL deeper_than() YIELD id RETURN id").await;
+    assert!(
+        text.contains("$level of deeper_than is not given") && hint.contains("level: INT"),
+        "{text} {hint}"
+    );
+    let (_, text, _) = refused(&client, "CALL deeper_than({level: 'low'}) YIELD id RETURN id").await;
+    assert!(text.contains("$level must be INT64 NOT NULL, found STRING"), "{text}");
+    let of_text = "MATCH (w:Well) CALL deeper_than({level: w.name}) YIELD id RETURN id";
+    let (code, text, _) = refused(&client, of_text).await;
+    assert!(code == "22G03" && text.contains("must be INT"), "{code} {text}");
+    let (_, text, _) = refused(&client, "CALL deeper_than({level: 1}) YIELD ids RETURN ids").await;
+    assert!(text.contains("ids"), "{text}");
+    save(&client, "broken", json!([]), "MATCH (w:Well)\nRETURN 1 / (w.id - w.id) AS x").await;
+    let (code, text, hint) = refused(&client, "CALL broken() YIELD x RETURN x").await;
+    assert_eq!(code, "22012");
+    assert!(text.starts_with("in the saved query broken, line 2: "), "{text}");
+    assert!(hint.contains("RETURN 1 / (w.id - w.id)"), "{hint}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

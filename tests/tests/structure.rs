@@ -67,7 +67,6 @@ const LONG_FUNCTIONS: &[(&str, &str, usize)] = &[
     ("core/engine/src/planner/result.rs", "group", 135),
     ("adapters/formats/src/results/arrow.rs", "array", 135),
     ("bench/benches/figures.rs", "scenario", 127),
-    ("tests/tests/notebooks.rs", "a_query_calls_saved_queries_with_values_of_its_rows", 123),
     ("core/graph/src/evolve.rs", "compare", 123),
     ("core/engine/src/planner/searches.rs", "search_operator", 122),
     ("adapters/formats/src/draft/render.rs", "render", 117),

@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use graphodrome_formats::{
-    Account, LoadError, LoadOutcome, Mapping, Progress, RejectKind, Shape, Source, load,
+    Account, LoadError, LoadMemory, LoadOutcome, Mapping, Progress, RejectKind, Shape, Source, load,
 };
 use graphodrome_graph::{Base, Schema, Snapshot};
 use graphodrome_language::parse_graph_type;
@@ -489,4 +489,32 @@ fn limits_are_counts_or_shares() {
         let result = loaded(&mapping, &[("a.csv", &text)], &before);
         assert_eq!(result.is_err(), fails, "{limit}");
     }
+}
+
+#[test]
+fn a_load_holds_no_more_than_it_may_and_gives_all_back() {
+    let before = graph();
+    let text: String = (0..20_000).map(|n| format!("c{n},{n}\n")).collect();
+    let text = format!("code,n\n{text}");
+    let mapping =
+        format!("[[table]]\nfile = \"a.csv\"\n{NODE}properties = {{ code = \"code\", n = \"n\" }}\n");
+    let mapping = Mapping::parse(&mapping).unwrap();
+    let mut refused = 0;
+    for bound in [1 << 10, 100 << 10, 400 << 10, 1 << 20, 64 << 20] {
+        let memory = LoadMemory::new(bound);
+        let progress = Progress::within(memory.clone());
+        match load(&mapping, &sources(&[("a.csv", &text)]), &before, LIMIT, &progress) {
+            Ok(outcome) => {
+                assert_eq!(outcome.account.nodes_made, 20_000);
+                assert!(memory.held() > 0 && memory.held() <= bound, "{} of {bound}", memory.held());
+            }
+            Err(error) => {
+                assert!(matches!(error, LoadError::Memory { alone: true, .. }), "{error}");
+                refused += 1;
+            }
+        }
+        drop(progress);
+        assert_eq!(memory.held(), 0);
+    }
+    assert!((2..5).contains(&refused), "{refused}");
 }

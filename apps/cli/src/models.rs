@@ -73,7 +73,7 @@ async fn draft_from(
         }
     }
     anyhow::ensure!(!tables.is_empty(), "there is no table to draft from");
-    let draft = draft(name, &tables)?;
+    let draft = draft(name, &tables, u64::MAX)?;
     std::fs::create_dir_all(out).with_context(|| out.display().to_string())?;
     for (path, csv) in &written {
         std::fs::create_dir_all(out.join("tables")).with_context(|| out.display().to_string())?;

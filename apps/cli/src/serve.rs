@@ -19,6 +19,10 @@ pub fn config(options: &ServeOptions) -> Config {
             query_time: Duration::from_secs(options.query_seconds),
             query_memory_bytes: options.query_memory_mib << 20,
             queries_memory_bytes: options.queries_memory_mib << 20,
+            loads_memory_bytes: options
+                .loads_memory_mib
+                .map_or(ServiceLimits::default().loads_memory_bytes, |mib| mib << 20),
+            concurrent_loads: options.concurrent_loads.max(1),
             connections: options.connections.max(1),
             result_rows: options.max_rows,
             concurrent_queries: options.concurrent_queries.max(1),

@@ -7,7 +7,7 @@ use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use graphodrome_engine::{Code, MemoryPool, PlanCache};
-use graphodrome_formats::Progress;
+use graphodrome_formats::{LoadMemory, Progress};
 use graphodrome_graph::GraphError;
 use graphodrome_store::{Catalog, GoOn, GraphHandle, JobRecord, JobState, RunLimits, StoreError};
 use parking_lot::Mutex;
@@ -32,6 +32,10 @@ pub struct ServiceLimits {
     pub query_memory_bytes: u64,
     /// Of all queries that run, together.
     pub queries_memory_bytes: u64,
+    /// Of all loads and checks that run, together.
+    pub loads_memory_bytes: u64,
+    /// Loads and checks that run at once; more wait.
+    pub concurrent_loads: usize,
     /// The most rows a result may have; a request may ask for fewer.
     pub result_rows: u64,
     pub concurrent_queries: usize,
@@ -61,6 +65,8 @@ impl Default for ServiceLimits {
             query_time: Duration::from_secs(60),
             query_memory_bytes: 2 << 30,
             queries_memory_bytes: 6 << 30,
+            loads_memory_bytes: half_of_the_machine(),
+            concurrent_loads: 4,
             result_rows: 5_000_000,
             concurrent_queries: 16,
             connections: 512,
@@ -74,6 +80,24 @@ impl Default for ServiceLimits {
         }
     }
 }
+
+/// Where the machine does not say how much memory it has.
+const HALF_UNKNOWN: u64 = 4 << 30;
+
+/// Half of the memory that this process may use: of the machine, or of its control group where that has a bound.
+fn half_of_the_machine() -> u64 {
+    let of_machine = std::fs::read_to_string("/proc/meminfo").ok().and_then(|text| {
+        let line = text.lines().find_map(|line| line.strip_prefix("MemTotal:"))?;
+        line.trim().strip_suffix("kB")?.trim().parse::<u64>().ok()
+    });
+    let of_group = std::fs::read_to_string("/sys/fs/cgroup/memory.max").ok();
+    let of_group = of_group.and_then(|text| text.trim().parse::<u64>().ok());
+    let least = of_machine.map(|kib| kib << 10).into_iter().chain(of_group).min();
+    least.map_or(HALF_UNKNOWN, |bytes| bytes / 2)
+}
+
+/// Looks at tables before there is a load, at once; more wait.
+const LOOKS_AT_ONCE: usize = 2;
 
 /// Between two looks whether anything still runs.
 const DRAIN_LOOKS: Duration = Duration::from_millis(20);
@@ -147,8 +171,12 @@ pub struct App {
     pub catalog: Catalog,
     pub limits: ServiceLimits,
     slots: Arc<Semaphore>,
+    load_slots: Arc<Semaphore>,
+    look_slots: Arc<Semaphore>,
     /// What all queries hold.
     pub memory: Arc<MemoryPool>,
+    /// What all loads hold.
+    pub load_memory: Arc<LoadMemory>,
     pub sessions: Sessions,
     pub jobs: Mutex<HashMap<i64, Arc<RunningJob>>>,
     /// Numbers of jobs that began or ended.
@@ -171,7 +199,10 @@ impl App {
         App {
             catalog,
             slots: Arc::new(Semaphore::new(limits.concurrent_queries)),
+            load_slots: Arc::new(Semaphore::new(limits.concurrent_loads)),
+            look_slots: Arc::new(Semaphore::new(LOOKS_AT_ONCE)),
             memory: MemoryPool::new(limits.queries_memory_bytes),
+            load_memory: LoadMemory::new(limits.loads_memory_bytes),
             sessions: Sessions::new(limits.session_idle),
             limits,
             jobs: Mutex::default(),
@@ -221,6 +252,17 @@ impl App {
         }
     }
 
+    /// A slot for a load or a check; `None` once the service has stopped.
+    pub async fn load_slot(&self) -> Option<OwnedSemaphorePermit> {
+        self.load_slots.clone().acquire_owned().await.ok()
+    }
+
+    /// A slot for a look at tables.
+    pub async fn look_at_tables(&self) -> Result<OwnedSemaphorePermit, Problem> {
+        let stopping = |_| Problem::new(StatusCode::SERVICE_UNAVAILABLE, "the service is stopping");
+        self.look_slots.clone().acquire_owned().await.map_err(stopping)
+    }
+
     /// The plans kept for a graph's queries.
     pub fn plans(&self, graph: &GraphHandle) -> Arc<PlanCache> {
         let mut plans = self.plans.lock();
@@ -254,7 +296,7 @@ impl App {
     pub async fn start_job(&self, kind: &str, graph: &str, title: &str) -> Result<Job, StoreError> {
         let record = self.catalog.create_job(kind, graph, title).await?;
         let (finished, done) = watch::channel(false);
-        let progress = Arc::new(Progress::default());
+        let progress = Arc::new(Progress::within(self.load_memory.clone()));
         let running =
             Arc::new(RunningJob { progress: progress.clone(), started: std::time::Instant::now(), done });
         self.jobs.lock().insert(record.id, running.clone());

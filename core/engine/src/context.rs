@@ -269,6 +269,13 @@ impl Context {
         Ok(made)
     }
 
+    /// What all threads that run an operator put together for another one, which takes it from there.
+    pub fn put_together<T: Any + Send + Sync + Default>(&self, operator: usize) -> Arc<T> {
+        let mut shared = self.shared.lock().unwrap_or_else(PoisonError::into_inner);
+        let made: Made = shared.entry(operator).or_insert_with(|| Arc::new(T::default())).clone();
+        made.downcast().unwrap_or_default()
+    }
+
     pub fn counters(&mut self) -> &mut Counters {
         &mut self.metrics[self.current].counters
     }

@@ -5,8 +5,8 @@
 
 use std::time::Duration;
 
-use graphodrome_engine::{CancelToken, Code, Limits, Parameters, PlanTree, prepare};
-use graphodrome_graph::{Base, NewEdge, NewNode, Snapshot, Transaction, Value, label_set};
+use graphodrome_engine::{CancelToken, Code, Limits, Parameters, PlanTree, Rule, Rules, prepare_by};
+use graphodrome_graph::{Base, Decimal, NewEdge, NewNode, Snapshot, Transaction, Value, label_set};
 use graphodrome_language::Diagnostic;
 use graphodrome_language::ast::Statement;
 use graphodrome_language::parse;
@@ -21,7 +21,17 @@ fn graph() -> Snapshot {
     let mut transaction = Transaction::new(Snapshot::empty(None).unwrap());
     let ids: Vec<u32> = (0..NODES)
         .map(|x| {
-            let properties = vec![("x".into(), Value::Int(x.into()))];
+            // Equal numbers are of several types.
+            let k = match x % 3 {
+                0 => Value::Int((x % 5).into()),
+                1 => Value::Float((x % 5).into()),
+                _ => Value::Decimal(Decimal::of(i128::from(x % 5) * 100, 2).unwrap()),
+            };
+            let properties = vec![
+                ("x".into(), Value::Int(x.into())),
+                ("k".into(), k),
+                ("t".into(), Value::Text(format!("kind {}", x % 11).into())),
+            ];
             transaction.insert_node(NewNode { labels: label_set(["A"]), properties }).unwrap()
         })
         .collect();
@@ -42,8 +52,14 @@ fn graph() -> Snapshot {
 
 /// All rows, and the profile.
 fn run(snapshot: &Snapshot, text: &str, limits: Limits) -> Result<(Vec<String>, PlanTree), Diagnostic> {
+    run_by(snapshot, text, limits, Rules::all())
+}
+
+fn run_by(
+    snapshot: &Snapshot, text: &str, limits: Limits, rules: Rules,
+) -> Result<(Vec<String>, PlanTree), Diagnostic> {
     let Statement::Query(query) = parse(text).unwrap().remove(0) else { panic!("{text}") };
-    let prepared = prepare(&query, text, snapshot, &Parameters::new()).unwrap();
+    let prepared = prepare_by(&query, text, snapshot, &Parameters::new(), rules).unwrap();
     let mut execution = prepared.run(snapshot.clone(), &Parameters::new(), limits);
     let mut rows = vec![];
     while let Some(batch) = execution.next_batch()? {
@@ -96,6 +112,45 @@ fn several_threads_give_the_rows_the_sums_and_the_work_of_one() {
             let (same, threads) = work(&profile);
             assert_eq!(figures, same, "{text}");
             assert_eq!(threads, several, "{text}");
+        }
+    }
+}
+
+/// Groups of parts of the rows, put together, are the groups of all rows: in their order, with the same keys and the same
+/// values to the last bit, whatever rows come to which thread.
+#[test]
+fn groups_of_parts_are_the_groups_of_all_rows() {
+    let snapshot = graph();
+    let keys =
+        ["", "a.k AS key, ", "c.t AS key, ", "b AS key, ", "a.k + 0 AS key, ", "a.t AS one, c.k AS two, "];
+    let values = [
+        "COUNT(*) AS n, SUM(f.w) AS s, AVG(e.w * f.w) AS m, MIN(c.k) AS least, MAX(b.k) AS most",
+        "COUNT(DISTINCT c) AS n, COUNT(DISTINCT c.k) AS d, SUM(c.k) AS s, MAX(DISTINCT a.t) AS t",
+        "PERCENTILE_CONT(f.w, 0.5) AS m, PERCENTILE_DISC(c.k, 0.5) AS d, COUNT(c.y) AS none, SUM(c.y) AS nothing",
+        "SUM(e.w - f.w) AS s, SUM(1e300 * e.w) AS large, MIN(e.w) AS least, COUNT(f) AS n",
+    ];
+    let off = Rules::all().without(Rule::GroupParts);
+    for (key, value) in keys.iter().flat_map(|key| values.iter().map(move |value| (key, value))) {
+        let text = format!("MATCH (a:A)-[e:R]->(b:A)-[f:R]->(c:A) RETURN {key}{value}");
+        let (plain, _) = run_by(&snapshot, &text, spread(Duration::MAX), off).unwrap();
+        let (one, profile) = run(&snapshot, &text, spread(Duration::MAX)).unwrap();
+        assert!(profile.walk().iter().any(|(_, o)| o.operator == "GroupParts"), "{text}");
+        assert_eq!(plain, one, "{text}");
+        for _ in 0..3 {
+            let (many, again) = run(&snapshot, &text, spread(Duration::ZERO)).unwrap();
+            assert_eq!(plain, many, "{text}");
+            assert_eq!(work(&profile).0, work(&again).0, "{text}");
+        }
+    }
+    for text in [
+        "MATCH (a:A)-[e:R]->(b:A)-[f:R]->(c:A) RETURN SUM(a.t) AS n",
+        "MATCH (a:A)-[e:R]->(b:A)-[f:R]->(c:A) RETURN SUM(1e308 + e.w * 1e308) AS n",
+        "MATCH (a:A)-[e:R]->(b:A)-[f:R]->(c:A) RETURN c.k AS k, MIN(CASE WHEN a.x = 900 THEN 'x' ELSE 1 END) AS n",
+    ] {
+        let plain = run_by(&snapshot, text, spread(Duration::MAX), off).unwrap_err();
+        for after in [Duration::MAX, Duration::ZERO] {
+            let error = run(&snapshot, text, spread(after)).unwrap_err();
+            assert_eq!((plain.code, plain.span), (error.code, error.span), "{text}");
         }
     }
 }

@@ -374,6 +374,16 @@ impl DecimalSum {
         Some(())
     }
 
+    /// Adds what was added up elsewhere; `None` where the sum is out of range.
+    pub fn merge(&mut self, other: &DecimalSum) -> Option<()> {
+        let scale = self.scale.max(other.scale);
+        let before = self.coefficient.checked_mul(power(scale - self.scale))?;
+        let added = other.coefficient.checked_mul(power(scale - other.scale))?;
+        self.coefficient = before.checked_add(added)?;
+        self.scale = scale;
+        Some(())
+    }
+
     pub fn finish(&self) -> Option<Decimal> {
         Decimal::rounded(self.coefficient, self.scale)
     }

@@ -77,11 +77,13 @@ pub struct Draft {
     pub edge_types: usize,
 }
 
-/// Looks at the tables and proposes a model of the graph `name`.
-pub fn draft(name: &str, tables: &[DraftTable]) -> Result<Draft, DraftError> {
+/// Looks at the tables and proposes a model of the graph `name`. A table may unpack to `limit` bytes.
+pub fn draft(name: &str, tables: &[DraftTable], limit: u64) -> Result<Draft, DraftError> {
     let state = hashbrown::DefaultHashBuilder::default();
-    let mut profiles =
-        tables.par_iter().map(|table| profile::profile(table, &state)).collect::<Result<Vec<_>, _>>()?;
+    let mut profiles = tables
+        .par_iter()
+        .map(|table| profile::profile(table, limit, &state))
+        .collect::<Result<Vec<_>, _>>()?;
     profiles.sort_by(|a, b| a.file.cmp(&b.file));
     let structure = structure::structure(&profiles);
     Ok(render::render(name, &profiles, structure))
@@ -111,11 +113,11 @@ pub struct TableLook {
     pub columns: Vec<ColumnLook>,
 }
 
-/// Looks at tables without proposing anything.
-pub fn look(tables: &[DraftTable]) -> Result<Vec<TableLook>, DraftError> {
+/// Looks at tables without proposing anything. A table may unpack to `limit` bytes.
+pub fn look(tables: &[DraftTable], limit: u64) -> Result<Vec<TableLook>, DraftError> {
     let state = hashbrown::DefaultHashBuilder::default();
     let looked = tables.par_iter().map(|table| {
-        let profile = profile::profile(table, &state)?;
+        let profile = profile::profile(table, limit, &state)?;
         let column = |c: &profile::ColumnProfile| ColumnLook {
             name: c.name.clone(),
             kind: render::value_type(c),

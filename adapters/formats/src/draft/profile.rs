@@ -12,8 +12,10 @@ use super::{ColumnKind, Declared, DraftError, DraftTable};
 use crate::load::{LoadError, columnar_rows, csv_header, plain_source, unnamed};
 use crate::mapping::{DateOrder, TableFormat};
 
-/// Distinct values counted exactly up to here.
+/// Distinct values of a column counted exactly up to here.
 const MOST_DISTINCT: usize = 4_000_000;
+/// Of all columns of a table together.
+const MOST_TOGETHER: usize = 32_000_000;
 /// Rows kept to compare columns with each other.
 const SAMPLE_ROWS: u64 = 50_000;
 /// A table with more columns is no table a person would draft from.
@@ -149,7 +151,8 @@ struct Watching {
     no_date: bool,
     too_large: bool,
     examples: Vec<String>,
-    codes: HashMap<String, u32>,
+    /// Hashes of the sampled values, to their numbers.
+    codes: HashMap<u64, u32>,
 }
 
 fn is_date(text: &str) -> bool {
@@ -167,28 +170,26 @@ fn slashed(text: &str) -> Option<(u32, u32, u32)> {
 }
 
 impl Watching {
-    fn see(&mut self, value: Option<&str>, state: &DefaultHashBuilder, sampled: bool, sample: &mut Vec<u32>) {
+    /// `most` distinct values are counted exactly.
+    fn see(
+        &mut self, value: Option<&str>, state: &DefaultHashBuilder, most: usize,
+        sample: Option<&mut Vec<u32>>,
+    ) {
         self.rows += 1;
         let Some(text) = value.filter(|text| !text.is_empty()) else {
             self.empty += 1;
-            if sampled {
+            if let Some(sample) = sample {
                 sample.push(0);
             }
             return;
         };
-        if sampled {
+        let hash = state.hash_one(text);
+        if let Some(sample) = sample {
             let next = self.codes.len() as u32 + 1;
-            let code = match self.codes.get(text) {
-                Some(code) => *code,
-                None => {
-                    self.codes.insert(text.to_string(), next);
-                    next
-                }
-            };
-            sample.push(code);
+            sample.push(*self.codes.entry(hash).or_insert(next));
         }
-        if self.values.len() < MOST_DISTINCT {
-            if self.values.insert(state.hash_one(text)) && self.examples.len() < 3 {
+        if self.values.len() < most {
+            if self.values.insert(hash) && self.examples.len() < 3 {
                 self.examples.push(text.chars().take(40).collect());
             }
         } else {
@@ -322,14 +323,16 @@ impl Watching {
     }
 }
 
-/// Looks at one table.
-pub(crate) fn profile(table: &DraftTable, state: &DefaultHashBuilder) -> Result<TableProfile, DraftError> {
+/// Looks at one table, which may unpack to `limit` bytes.
+pub(crate) fn profile(
+    table: &DraftTable, limit: u64, state: &DefaultHashBuilder,
+) -> Result<TableProfile, DraftError> {
     let failed = |message: String| DraftError { table: table.file.clone(), message };
     if table.source.bytes().is_empty() {
         return Err(failed("the file is empty".into()));
     }
     let (format, source) =
-        plain_source(&table.file, table.format, &table.source).map_err(|e| failed(reason(e)))?;
+        plain_source(&table.file, table.format, &table.source, limit).map_err(|e| failed(reason(e)))?;
     let bytes = source.bytes();
     let head = &bytes[..bytes.len().min(64 << 10)];
     if !matches!(format, TableFormat::Parquet | TableFormat::Arrow) && head.contains(&0) {
@@ -352,8 +355,10 @@ pub(crate) fn profile(table: &DraftTable, state: &DefaultHashBuilder) -> Result<
     let mut see =
         |fields: &[(usize, Option<&str>)], watching: &mut Vec<Watching>, sample: &mut Vec<Vec<u32>>| {
             let sampled = rows.is_multiple_of(stride) && rows / stride < 2 * SAMPLE_ROWS;
+            let most = MOST_DISTINCT.min(MOST_TOGETHER / watching.len().max(1));
             for (column, value) in fields {
-                watching[*column].see(*value, state, sampled, &mut sample[*column]);
+                let sample = sampled.then(|| &mut sample[*column]);
+                watching[*column].see(*value, state, most, sample);
             }
             rows += 1;
         };
@@ -393,9 +398,8 @@ pub(crate) fn profile(table: &DraftTable, state: &DefaultHashBuilder) -> Result<
                         check_names(&names).map_err(failed)?;
                         // The rows before had no such field.
                         let mut late = Watching::default();
-                        let mut kept = vec![];
                         let sampled_before = sample.first().map_or(0, Vec::len);
-                        (0..number).for_each(|_| late.see(None, state, false, &mut kept));
+                        (0..number).for_each(|_| late.see(None, state, 0, None));
                         watching.push(late);
                         sample.push(vec![0; sampled_before]);
                     }

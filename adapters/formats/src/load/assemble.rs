@@ -32,6 +32,13 @@ pub enum Shape {
 /// A load that adds this share of the graph or more writes a new base.
 const LEVEL_SHARE: u64 = 4;
 
+/// Bytes that the parts of the new elements take beside what was read, about: every column once more, and where
+/// its rows come from.
+pub(crate) fn bytes_to_build(tables: &[TableRead]) -> usize {
+    let chunks = tables.iter().flat_map(|t| t.nodes.iter().chain(&t.edges)).flat_map(|rule| &rule.chunks);
+    chunks.map(|chunk| chunk.bytes() + chunk.offsets.len() * size_of::<Option<Pick>>()).sum()
+}
+
 /// `changed` is `snapshot` after the load's changes of its own elements.
 pub(crate) fn assemble(
     plans: &[TablePlan], tables: &mut [TableRead], resolved: &mut Resolved, snapshot: &Snapshot,

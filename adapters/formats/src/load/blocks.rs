@@ -29,6 +29,7 @@ pub(super) fn read_coded(plan: &TablePlan, progress: &Progress) -> Result<Vec<Fi
     let decoded = std::thread::scope(|scope| {
         let decoder = scope.spawn(move || -> Result<_, String> {
             let mut spool = Spool::new().map_err(cannot_keep)?;
+            let (mut taken_over, mut cut_off) = (0, false);
             let mut rest: Vec<u8> = vec![];
             let (mut number, mut start, mut skip) = (0, plan.body, plan.body);
             let mut send = |block: Vec<u8>| {
@@ -43,11 +44,13 @@ pub(super) fn read_coded(plan: &TablePlan, progress: &Progress) -> Result<Vec<Fi
                 spool.write_all(block).map_err(cannot_keep)?;
                 let header = skip.min(block.len());
                 skip -= header;
+                taken_over += block.len() as u64;
                 rest.extend_from_slice(&block[header..]);
                 match row_end(plan, &rest) {
                     Some(end) => {
                         let after = rest.split_off(end);
-                        Ok(send(std::mem::replace(&mut rest, after)))
+                        cut_off = progress.is_enough(taken_over);
+                        Ok(send(std::mem::replace(&mut rest, after)) && !cut_off)
                     }
                     // A row that never ends: whoever reads it says so.
                     None if rest.len() > MAX_ROW => {
@@ -57,7 +60,7 @@ pub(super) fn read_coded(plan: &TablePlan, progress: &Progress) -> Result<Vec<Fi
                     None => Ok(!progress.is_cancelled()),
                 }
             })?;
-            if !rest.is_empty() {
+            if !rest.is_empty() && !cut_off {
                 send(rest);
             }
             drop(sender);

@@ -156,7 +156,7 @@ pub(super) fn read(plan: &TablePlan, progress: &Progress) -> Result<Vec<Finished
                 number += batch.num_rows() as u64;
             }
             progress.bytes_read.fetch_add(of_group.compressed_size() as u64, Ordering::Relaxed);
-            Ok(chunk.finish())
+            chunk.finish(progress)
         })
         .collect()
 }
@@ -178,7 +178,7 @@ fn read_ipc(plan: &TablePlan, progress: &Progress) -> Result<Vec<Finished>, Load
             let batch = batch?;
             let mut chunk = ChunkRead::new(plan, batch.num_rows());
             chunk.batch(plan, &batch, number, progress)?;
-            chunks.push((place, chunk.finish()));
+            chunks.push((place, chunk.finish(progress)?));
         }
         Ok(chunks)
     });
@@ -194,6 +194,9 @@ impl ChunkRead {
         &mut self, plan: &TablePlan, batch: &RecordBatch, first: u64, progress: &Progress,
     ) -> Result<(), LoadError> {
         progress.check()?;
+        let bytes = batch.num_rows() * self.row_bytes();
+        progress.hold(bytes)?;
+        self.expected += bytes;
         let arrays = plain_arrays(batch).map_err(|e| failed(&plan.name, e))?;
         if let Some(targets) = targets(plan)
             && targets.iter().all(|target| fits(target, &arrays[target.column]))

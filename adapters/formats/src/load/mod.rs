@@ -12,6 +12,7 @@ mod existing;
 mod fields;
 mod index;
 mod marks;
+mod memory;
 mod plain;
 mod plan;
 mod preview;
@@ -32,6 +33,7 @@ use crate::mapping::{Mapping, MappingError, RejectLimit};
 
 pub use assemble::Shape;
 pub(crate) use columnar::each_row as columnar_rows;
+pub use memory::LoadMemory;
 pub use plan::DATABASE_NULL;
 pub(crate) use plan::{header as csv_header, unnamed};
 pub use preview::{Preview, PreviewElement, PreviewRow, preview};
@@ -46,11 +48,36 @@ pub struct Progress {
     pub rows_read: AtomicU64,
     phase: AtomicU8,
     cancelled: AtomicBool,
+    memory: memory::Holding,
+    /// Of a coded text that is only looked at: its bytes that are enough; 0: all of it.
+    enough: u64,
 }
 
 const PHASES: [&str; 6] = ["waiting", "fetching", "reading", "resolving keys", "building", "writing"];
 
 impl Progress {
+    /// Of a load that holds no more than is free of this memory.
+    pub fn within(memory: Arc<LoadMemory>) -> Progress {
+        Progress { memory: memory::Holding::within(memory), ..Progress::default() }
+    }
+
+    /// Of a look at the beginnings of tables.
+    pub(crate) fn looking(self, enough: u64) -> Progress {
+        Progress { enough, ..self }
+    }
+
+    pub(crate) fn is_enough(&self, bytes: u64) -> bool {
+        self.enough > 0 && bytes >= self.enough
+    }
+
+    pub(crate) fn hold(&self, bytes: usize) -> Result<(), LoadError> {
+        self.memory.hold(bytes)
+    }
+
+    pub(crate) fn release(&self, bytes: usize) {
+        self.memory.release(bytes);
+    }
+
     pub fn phase(&self) -> &'static str {
         PHASES[self.phase.load(Ordering::Relaxed) as usize % PHASES.len()]
     }
@@ -207,6 +234,20 @@ pub enum LoadError {
     TooManyRejects { rejects: u64, limit: RejectLimit, kept: Vec<Reject>, account: Box<Account> },
     #[error("the load was cancelled; nothing was published")]
     Cancelled,
+    #[error("{}; nothing was published", memory_needed(*limit, *alone))]
+    Memory { limit: u64, alone: bool },
+}
+
+fn memory_needed(limit: u64, alone: bool) -> String {
+    let mib = limit >> 20;
+    match alone {
+        true => format!(
+            "the load needs more memory than the {mib} MiB that loads may hold; load the tables in parts, or start the service with a larger --loads-memory-mib"
+        ),
+        false => format!(
+            "the loads that run now need more memory than the {mib} MiB that they may hold together; load again when fewer run"
+        ),
+    }
 }
 
 /// What a load comes to; nothing of it is in the graph yet.
@@ -246,6 +287,7 @@ pub fn load(
     let resolve_ms = started.elapsed().as_secs_f64() * 1e3;
 
     progress.enter("building");
+    progress.hold(assemble::bytes_to_build(&tables))?;
     let started = std::time::Instant::now();
     let changed = resolved.changed.apply(snapshot)?;
     let after = changed.as_ref().map_or(snapshot, |(after, _)| after);

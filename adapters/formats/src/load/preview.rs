@@ -10,7 +10,7 @@ use crate::load::plan::{ReferencePlan, TablePlan, plan};
 use crate::load::read::{RawReject, RuleChunk, TableRead, read_table};
 use crate::load::resolve::labels_of;
 use crate::load::sources::Source;
-use crate::load::{LoadError, Progress};
+use crate::load::{LoadError, LoadMemory, Progress};
 use crate::mapping::Mapping;
 use crate::value_json;
 
@@ -50,8 +50,9 @@ pub struct Preview {
 /// says.
 pub fn preview(
     mapping: &Mapping, sources: &BTreeMap<String, Arc<Source>>, snapshot: &Snapshot, limit: u64, rows: usize,
+    memory: &Arc<LoadMemory>,
 ) -> Result<Vec<Preview>, LoadError> {
-    let progress = Progress::default();
+    let progress = Progress::within(memory.clone()).looking(LOOKED_AT as u64);
     let short: BTreeMap<String, Arc<Source>> =
         sources.iter().map(|(name, source)| (name.clone(), beginning(name, source))).collect();
     let plans = plan(mapping, &short, snapshot, limit, &progress)?;

@@ -159,8 +159,44 @@ struct FinishedRule {
     skipped: u64,
 }
 
+/// Bytes of a reject besides its texts.
+const REJECT: usize = size_of::<RawReject>();
+
+impl RuleChunk {
+    pub fn bytes(&self) -> usize {
+        let columns = self.columns.iter().chain(&self.from).chain(&self.to).chain(&self.labels);
+        columns.map(Column::bytes).sum::<usize>() + self.offsets.len() * size_of::<u32>()
+    }
+}
+
+impl Finished {
+    fn bytes(&self) -> usize {
+        let reject = |r: &RawReject| REJECT + r.reason.len() + r.value.as_ref().map_or(0, String::len);
+        let rule = |r: &FinishedRule| r.chunk.bytes() + r.rejects.iter().map(reject).sum::<usize>();
+        self.rules.iter().map(rule).sum()
+    }
+}
+
 impl ChunkRead {
-    pub(super) fn finish(self) -> Finished {
+    /// Bytes that a row has in every column, about.
+    pub(super) fn row_bytes(&self) -> usize {
+        let columns = self
+            .rules
+            .iter()
+            .map(|r| r.columns.len() + r.from.len() + r.to.len() + usize::from(r.labels.is_some()));
+        self.rules.len() * size_of::<u32>() + columns.sum::<usize>() * size_of::<u64>()
+    }
+
+    /// Its columns as they are kept, accounted for.
+    pub(super) fn finish(self, progress: &Progress) -> Result<Finished, LoadError> {
+        let expected = self.expected;
+        let finished = self.finished();
+        progress.release(expected);
+        progress.hold(finished.bytes())?;
+        Ok(finished)
+    }
+
+    fn finished(self) -> Finished {
         let finished = |columns: Vec<ColumnBuilder>| columns.into_iter().map(ColumnBuilder::finish).collect();
         let rule = |building: BuildingRule| FinishedRule {
             chunk: RuleChunk {
@@ -219,6 +255,8 @@ pub(super) struct ChunkRead {
     pub rows: u64,
     /// Node rules, then edge rules.
     pub rules: Vec<BuildingRule>,
+    /// Bytes accounted for while it grows.
+    pub expected: usize,
 }
 
 /// A little more than the rows that a block most likely has, by those of its beginning.
@@ -296,7 +334,7 @@ impl ChunkRead {
         let edges = plan.edges.iter().map(|e| {
             rule(e.properties.len(), e.from.columns.len(), e.to.columns.len(), e.label_from.is_some())
         });
-        ChunkRead { rows: 0, rules: nodes.chain(edges).collect() }
+        ChunkRead { rows: 0, rules: nodes.chain(edges).collect(), expected: 0 }
     }
 
     /// Reads a block of rows that begins at `start` in the text; `None` where a row of it never ends.
@@ -308,7 +346,7 @@ impl ChunkRead {
             TableFormat::Jsonl => chunk.read_json(plan, block, start, progress)?,
             _ => chunk.read_csv(plan, block, start, progress)?,
         };
-        Ok(ends.then(|| chunk.finish()))
+        if ends { chunk.finish(progress).map(Some) } else { Ok(None) }
     }
 
     fn read_csv(

@@ -147,6 +147,7 @@ pub(crate) fn resolve(
         changed: Changed::default(),
         taken: Taken::default(),
     };
+    progress.hold(bytes_to_resolve(tables))?;
     for table in 0..plans.len() {
         for rule in 0..plans[table].nodes.len() {
             progress.check()?;
@@ -167,6 +168,15 @@ pub(crate) fn resolve(
         }
     }
     Ok(resolved)
+}
+
+/// Bytes that the numbers of the rows' elements take, about.
+fn bytes_to_resolve(tables: &[TableRead]) -> usize {
+    const NODE: usize = size_of::<NewNode>() + 2 * size_of::<(u64, Dense)>();
+    const EDGE: usize = 3 * size_of::<Dense>();
+    let rows =
+        |rules: &[RuleRead]| rules.iter().flat_map(|r| &r.chunks).map(|c| c.offsets.len()).sum::<usize>();
+    tables.iter().map(|t| rows(&t.nodes) * NODE + rows(&t.edges) * EDGE).sum()
 }
 
 /// What a rule's rows came to, kept apart while the tables are being looked at.

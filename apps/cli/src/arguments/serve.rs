@@ -25,6 +25,12 @@ pub struct ServeOptions {
     /// MiB all queries that run may hold together
     #[arg(long, default_value_t = 6144)]
     pub queries_memory_mib: u64,
+    /// MiB all loads that run may hold together; half of the machine's memory where it is not given
+    #[arg(long)]
+    pub loads_memory_mib: Option<u64>,
+    /// Loads that run at once; more wait
+    #[arg(long, default_value_t = 4)]
+    pub concurrent_loads: usize,
     /// Connections that are open at once; more wait
     #[arg(long, default_value_t = 512)]
     pub connections: usize,

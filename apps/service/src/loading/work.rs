@@ -60,6 +60,11 @@ pub(crate) async fn run(
 async fn work(app: &Arc<App>, graph: &Arc<GraphHandle>, job: &Job, plan: Load) -> Result<Value, Failure> {
     let Load { mapping, mut sources, check } = plan;
     let progress = &job.progress;
+    progress.enter("waiting");
+    let _slot = tokio::select! {
+        slot = app.load_slot() => slot,
+        () = cancelled(progress) => return Err(Failure::Cancelled),
+    };
     progress.enter("fetching");
     let started = std::time::Instant::now();
     let failed = |message: String| Failure::Failed(message, Value::Null);

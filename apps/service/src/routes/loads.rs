@@ -110,8 +110,10 @@ pub async fn preview_load(
     let mapping = upload.mapping()?;
     let (snapshot, limit) = (graph.snapshot(), app.limits.upload_bytes);
     let rows = parameters.rows.unwrap_or(20).min(200);
-    let looked =
-        tokio::task::spawn_blocking(move || preview(&mapping, &upload.sources, &snapshot, limit, rows));
+    let (_turn, memory) = (app.look_at_tables().await?, app.load_memory.clone());
+    let looked = tokio::task::spawn_blocking(move || {
+        preview(&mapping, &upload.sources, &snapshot, limit, rows, &memory)
+    });
     let looked = looked.await?.map_err(|error| match error {
         LoadError::Mapping(error) => mapping_problem(error),
         other => Problem::bad_request(other.to_string()),
@@ -179,7 +181,8 @@ pub async fn look_at_tables(
             DraftTable { file, format, source, declared: None }
         })
         .collect();
-    let looked = tokio::task::spawn_blocking(move || look(&tables)).await?;
+    let (_turn, limit) = (app.look_at_tables().await?, app.limits.upload_bytes);
+    let looked = tokio::task::spawn_blocking(move || look(&tables, limit)).await?;
     let looked = looked.map_err(|e| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, e.to_string()))?;
     let column =
         |c: ColumnLook| ColumnView { name: c.name, kind: c.kind, nulls: c.nulls, samples: c.samples };

@@ -216,7 +216,9 @@ pub struct DraftAnswer {
 #[utoipa::path(post, path = "/v1/drafts", tag = "models",
     request_body(content = Object, content_type = "multipart/form-data"),
     responses((status = 200, body = DraftAnswer), (status = 413, body = Problem), (status = 415, body = Problem), (status = 422, body = Problem)))]
-pub async fn draft_model(mut form: Multipart) -> Result<Json<DraftAnswer>, Problem> {
+pub async fn draft_model(
+    State(app): State<Arc<App>>, mut form: Multipart,
+) -> Result<Json<DraftAnswer>, Problem> {
     let broken = |e: axum::extract::multipart::MultipartError| Problem::new(e.status(), e.body_text());
     let (mut name, mut tables, mut total) = ("draft".to_string(), vec![], 0);
     while let Some(mut field) = form.next_field().await.map_err(broken)? {
@@ -244,7 +246,8 @@ pub async fn draft_model(mut form: Multipart) -> Result<Json<DraftAnswer>, Probl
     if tables.is_empty() {
         return Err(Problem::bad_request("the upload has no table").hint("send a field per table"));
     }
-    let made = tokio::task::spawn_blocking(move || draft(&name, &tables)).await?;
+    let (_turn, limit) = (app.look_at_tables().await?, app.limits.upload_bytes);
+    let made = tokio::task::spawn_blocking(move || draft(&name, &tables, limit)).await?;
     let made = made.map_err(|e| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, e.to_string()))?;
     Ok(Json(DraftAnswer {
         model: made.model,

@@ -1,14 +1,17 @@
 //! Aggregate functions as accumulators: used by Group over rows and within a row over group
 //! variables.
 
-use hashbrown::HashSet;
+use std::cmp::Ordering;
 use std::sync::Arc;
+
+use hashbrown::HashSet;
 
 use graphodrome_graph::{Code, GraphError, Value};
 use graphodrome_language::ast::Aggregate;
 
 use crate::batch::NO_ELEMENT;
-use crate::operators::totals::{FloatSum, Product, Sum};
+use crate::operators::exact_sum::FloatSum;
+use crate::operators::totals::{Product, Sum};
 use crate::search::NodeSet;
 
 #[derive(Clone, Debug)]
@@ -109,9 +112,7 @@ impl Accumulator {
             State::Extreme(extreme) => {
                 // Values that cannot be compared are an error; NaN is above every number.
                 value.compare(extreme)?;
-                let order = value.order(extreme);
-                let better = if self.function == Aggregate::Min { order.is_lt() } else { order.is_gt() };
-                if extreme.is_null() || better {
+                if extreme.is_null() || is_better(self.function, &value, extreme) {
                     *extreme = value;
                 }
             }
@@ -141,7 +142,7 @@ impl Accumulator {
     }
 
     /// Adds so many floats by their sum.
-    pub fn merge_floats(&mut self, sum: FloatSum, count: u64) -> Result<(), GraphError> {
+    pub fn merge_floats(&mut self, sum: &FloatSum, count: u64) -> Result<(), GraphError> {
         if let (State::Sum(own), true) = (&mut self.state, count > 0) {
             own.add_floats(sum)?;
             self.count += count;
@@ -155,6 +156,36 @@ impl Accumulator {
             self.add(value)?;
             self.count += count - 1;
         }
+        Ok(())
+    }
+
+    /// Whether it comes to the same when its values are added up in parts, whatever the parts are.
+    pub fn is_of_parts(function: Aggregate, distinct: bool) -> bool {
+        match function {
+            Aggregate::Count | Aggregate::Min | Aggregate::Max => true,
+            // Of values that are equal and of several types the first one counts.
+            Aggregate::Sum | Aggregate::Avg | Aggregate::PercentileCont | Aggregate::PercentileDisc => {
+                !distinct
+            }
+            Aggregate::Product | Aggregate::CollectList | Aggregate::StddevPop | Aggregate::StddevSamp => {
+                false
+            }
+        }
+    }
+
+    /// Adds what was added up elsewhere, where it [is of parts](Self::is_of_parts).
+    pub fn merge(&mut self, other: Accumulator) -> Result<(), GraphError> {
+        if let Some(seen) = other.seen {
+            other.seen_nodes.iter().try_for_each(|node| self.add(Value::Node(node)))?;
+            return seen.into_iter().try_for_each(|value| self.add(value));
+        }
+        match (&mut self.state, other.state) {
+            (State::Sum(own), State::Sum(other)) => own.merge(&other)?,
+            (State::Items(own), State::Items(other)) => own.extend(other),
+            (State::Extreme(_), State::Extreme(value)) => return self.merge_extreme(value, other.count),
+            _ => {}
+        }
+        self.count = self.count.saturating_add(other.count);
         Ok(())
     }
 
@@ -197,9 +228,42 @@ impl Accumulator {
     }
 }
 
+/// Whether a value takes the place of the least or greatest so far.
+fn is_better(function: Aggregate, value: &Value, extreme: &Value) -> bool {
+    let order = value.order(extreme).then_with(|| match (value, extreme, between_equals(value, extreme)) {
+        // Of the zeros the one with a sign is the less.
+        (Value::Float(_), Value::Float(_), order) => order,
+        (_, _, order) if function == Aggregate::Max => order.reverse(),
+        (_, _, order) => order,
+    });
+    if function == Aggregate::Min { order.is_lt() } else { order.is_gt() }
+}
+
+/// Which of two equal values comes first where they are written differently, so that it does not matter which of
+/// them was met first: `1` before `1.0`, and that before `1.00`.
+fn between_equals(a: &Value, b: &Value) -> Ordering {
+    match (a, b) {
+        (Value::Decimal(a), Value::Decimal(b)) => a.scale().cmp(&b.scale()),
+        (Value::Float(a), Value::Float(b)) if !a.is_nan() => a.total_cmp(b),
+        (Value::Float(_), Value::Float(_)) => Ordering::Equal,
+        (Value::Int(_), Value::Int(_)) | (Value::Text(_), Value::Text(_)) => Ordering::Equal,
+        (Value::Date(_), Value::Date(_)) | (Value::Bool(_), Value::Bool(_)) => Ordering::Equal,
+        (a, b) if a.is_number() && b.is_number() => number_rank(a).cmp(&number_rank(b)),
+        (a, b) => a.to_string().cmp(&b.to_string()),
+    }
+}
+
+fn number_rank(value: &Value) -> u8 {
+    match value {
+        Value::Int(_) => 0,
+        Value::Decimal(_) => 1,
+        _ => 2,
+    }
+}
+
 /// Between the two values nearest to the share, or (DISC) the first value that has it.
 fn percentile(mut items: Vec<Value>, share: f64, discrete: bool) -> Value {
-    items.sort_by(Value::order);
+    items.sort_by(|a, b| a.order(b).then_with(|| between_equals(a, b)));
     let n = items.len();
     if discrete {
         let place = ((share * n as f64).ceil() as usize).clamp(1, n);

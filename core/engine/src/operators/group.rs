@@ -8,12 +8,12 @@ use graphodrome_language::ast::Aggregate;
 
 use crate::batch::{BATCH_ROWS, Batch, Vector, value_bytes};
 use crate::columnar;
-use crate::context::{Context, Outcome, located};
+use crate::context::{Context, Counters, Outcome, located};
 use crate::evaluate::{Evaluator, Row};
 use crate::expression::{Expr, Kind};
-use crate::operators::Accumulator;
 use crate::operators::group_keys::Groups;
 use crate::operators::group_totals::{Places, Totals};
+use crate::operators::{Accumulator, group_parts};
 use crate::plan::{Input, Operator, OperatorPlan};
 
 #[derive(Clone, Debug)]
@@ -35,6 +35,15 @@ pub(crate) struct Group {
     pub key_vectors: Vec<Vector>,
     pub aggregates: Vec<AggregateSpec>,
     pub shown: String,
+    /// The operator that makes the groups of parts of the rows, where one does.
+    pub parts: Option<usize>,
+}
+
+impl Group {
+    /// Whether groups of parts of the rows can be put together to those of all rows.
+    pub fn is_of_parts(&self) -> bool {
+        self.aggregates.iter().all(|a| Accumulator::is_of_parts(a.function, a.distinct))
+    }
 }
 
 impl OperatorPlan for Group {
@@ -43,7 +52,8 @@ impl OperatorPlan for Group {
     }
 
     fn details(&self) -> Vec<(&'static str, String)> {
-        vec![("by", self.shown.clone())]
+        let method = self.parts.map(|_| ("method", "puts the groups of parts together".to_string()));
+        std::iter::once(("by", self.shown.clone())).chain(method).collect()
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
@@ -60,6 +70,11 @@ struct Run {
 
 impl Run {
     fn group(&mut self, context: &mut Context) -> Outcome<Batch> {
+        if let Some(parts) = self.spec.parts {
+            // They hand no rows on.
+            while self.input.next(context)?.is_some() {}
+            return group_parts::put_together(&self.spec, parts, context)?.finish();
+        }
         let mut grouping = Grouping::new(self.spec.clone(), context)?;
         while let Some(batch) = self.input.next(context)? {
             context.work(batch.len as u64)?;
@@ -70,23 +85,26 @@ impl Run {
 }
 
 /// Groups that are being made.
-struct Grouping {
-    spec: Arc<Group>,
+pub(super) struct Grouping {
+    pub spec: Arc<Group>,
     shares: Vec<Option<f64>>,
     node_bound: u32,
     /// Slots that together say how many rows a row stands for, where it is not one.
     weighed: Option<Vec<usize>>,
     /// First come, first out, each key as it came first.
-    keys: Vec<Vector>,
-    groups: Vec<Vec<Accumulator>>,
+    pub keys: Vec<Vector>,
+    pub groups: Vec<Vec<Accumulator>>,
     totals: Vec<Totals>,
-    known: Option<Groups>,
+    pub known: Option<Groups>,
     /// Bytes of the totals that are accounted for.
     held: usize,
+    /// The slice of the rows in which each group came first, where the rows are shared out.
+    pub slices: Vec<u64>,
+    slice: u64,
 }
 
 impl Grouping {
-    fn new(spec: Arc<Group>, context: &mut Context) -> Outcome<Grouping> {
+    pub fn new(spec: Arc<Group>, context: &mut Context) -> Outcome<Grouping> {
         let mut shares = vec![];
         for aggregate in &spec.aggregates {
             shares.push(match &aggregate.share {
@@ -104,6 +122,8 @@ impl Grouping {
             totals: spec.aggregates.iter().map(|_| Totals::default()).collect(),
             known: None,
             held: 0,
+            slices: vec![],
+            slice: context.slice,
             spec,
         };
         if grouping.spec.keys.is_empty() {
@@ -118,10 +138,12 @@ impl Grouping {
             Accumulator::new(a.function, a.distinct, self.node_bound).with_share(*share)
         };
         self.groups.push(all.map(fresh).collect());
+        self.slices.push(self.slice);
     }
 
-    fn add(&mut self, batch: &Batch, context: &mut Context) -> Outcome<()> {
+    pub fn add(&mut self, batch: &Batch, context: &mut Context) -> Outcome<()> {
         let spec = self.spec.clone();
+        self.slice = context.slice;
         if spec.keys.is_empty() && count_columns(&spec, batch, &mut self.groups[0]) {
             return match spec.aggregates.iter().any(|a| a.distinct) {
                 true => context.reserve(4 * batch.len),
@@ -151,6 +173,16 @@ impl Grouping {
         context.reserve(new_bytes)
     }
 
+    /// The groups of rows that bring nothing but their keys.
+    pub fn places_of(&mut self, batch: &Batch, rows: &[u32], context: &mut Context) -> Outcome<Vec<u32>> {
+        let counters = &mut context.metrics[context.current].counters;
+        let mut evaluator = Evaluator { scope: &context.scope, counters };
+        let mut new_bytes = 0;
+        let places = self.places(batch, rows, &mut evaluator, &mut new_bytes)?;
+        context.reserve(new_bytes)?;
+        Ok(places)
+    }
+
     /// The groups of rows; new ones are begun in the order in which they come.
     fn places(
         &mut self, batch: &Batch, rows: &[u32], evaluator: &mut Evaluator<'_>, new_bytes: &mut usize,
@@ -166,8 +198,11 @@ impl Grouping {
         for (row, place) in rows.iter().zip(&places) {
             if *place as usize == self.groups.len() {
                 let at = Row { batch, row: *row as usize, locals: &[] };
+                // The group was found by them: what is read was counted there.
+                let mut counted = Counters::default();
+                let mut again = Evaluator { scope: evaluator.scope, counters: &mut counted };
                 for (column, expression) in self.keys.iter_mut().zip(&spec.keys) {
-                    let value = evaluator.value(expression, at)?;
+                    let value = again.value(expression, at)?;
                     *new_bytes += value_bytes(&value);
                     column.push(value);
                 }
@@ -208,17 +243,28 @@ impl Grouping {
         Ok(())
     }
 
-    fn finish(self) -> Outcome<Batch> {
+    /// Puts what is in arrays into the accumulators.
+    pub fn settle(&mut self) -> Outcome<()> {
+        for (place, spec) in self.spec.aggregates.iter().enumerate() {
+            let at = spec.argument.as_ref().map(|argument| argument.span).unwrap_or_default();
+            let totals = std::mem::take(&mut self.totals[place]);
+            for (group, accumulators) in self.groups.iter_mut().enumerate() {
+                totals.put(group, &mut accumulators[place]).map_err(|e| located(e, at))?;
+            }
+        }
+        Ok(())
+    }
+
+    pub fn finish(mut self) -> Outcome<Batch> {
+        self.settle()?;
         let len = self.groups.len();
         let mut results: Vec<Vec<Value>> =
             self.spec.aggregates.iter().map(|_| Vec::with_capacity(len)).collect();
-        for (group, accumulators) in self.groups.into_iter().enumerate() {
-            let aggregates = self.spec.aggregates.iter().zip(&self.totals);
-            for ((column, mut accumulator), (spec, totals)) in
-                results.iter_mut().zip(accumulators).zip(aggregates)
+        for accumulators in self.groups {
+            for ((column, accumulator), spec) in
+                results.iter_mut().zip(accumulators).zip(&self.spec.aggregates)
             {
                 let place = spec.argument.as_ref().map(|argument| argument.span).unwrap_or_default();
-                totals.put(group, &mut accumulator).map_err(|e| located(e, place))?;
                 column.push(accumulator.finish().map_err(|e| located(e, place))?);
             }
         }

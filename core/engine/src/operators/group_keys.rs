@@ -31,6 +31,8 @@ struct Key {
     numbers: HashMap<i64, u32>,
     values: HashMap<Value, u32>,
     codes: u32,
+    /// Nodes that the key was evaluated for, each with the properties that were read.
+    reads: Vec<(Dense, u32)>,
 }
 
 pub(crate) struct Groups {
@@ -109,6 +111,7 @@ impl Groups {
                 numbers: HashMap::new(),
                 values: HashMap::new(),
                 codes: 0,
+                reads: vec![],
             }
         };
         Groups {
@@ -118,6 +121,11 @@ impl Groups {
             len: 0,
             bytes: 0,
         }
+    }
+
+    /// The properties that were read for each key once a node, by the nodes.
+    pub fn reads(&self) -> impl Iterator<Item = &[(Dense, u32)]> {
+        self.keys.iter().map(|key| &key.reads[..])
     }
 
     /// Bytes taken since this was asked last.
@@ -179,7 +187,10 @@ impl Groups {
                     codes.push(known);
                     continue;
                 }
+                let before = evaluator.counters.properties_read;
                 let code = key.of_value(evaluator.value(expression, at(row))?, bytes);
+                key.reads.push((node, (evaluator.counters.properties_read - before) as u32));
+                *bytes += 8;
                 match &mut key.of_nodes {
                     _ if node == NO_ELEMENT => {}
                     NodeCodes::Many(many) => {

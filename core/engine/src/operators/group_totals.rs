@@ -6,7 +6,7 @@ use graphodrome_language::ast::Aggregate;
 
 use crate::columnar::{Cells, Numbers};
 use crate::operators::Accumulator;
-use crate::operators::totals::FloatSum;
+use crate::operators::exact_sum::FloatSum;
 
 /// Of one aggregate: a function is either a sum, a count or an extreme.
 #[derive(Default)]
@@ -49,12 +49,12 @@ impl Places<'_> {
     }
 }
 
-/// The order of floats among values: NaN is above every number.
+/// The order of floats among values: NaN is above every number, and of the zeros the one with a sign is the less.
 fn is_below(a: f64, b: f64) -> bool {
     match (a.is_nan(), b.is_nan()) {
         (false, true) => true,
         (true, _) => false,
-        _ => a < b,
+        _ => a.total_cmp(&b).is_lt(),
     }
 }
 
@@ -188,6 +188,7 @@ impl Totals {
         8 * self.counts.capacity()
             + 32 * self.whole.capacity()
             + size_of::<(FloatSum, u64)>() * self.floats.capacity()
+            + self.floats.iter().map(|(sum, _)| sum.bytes()).sum::<usize>()
             + extremes
     }
 
@@ -197,7 +198,7 @@ impl Totals {
             accumulator.merge_whole(*sum, *count)?;
         }
         if let Some((sum, count)) = self.floats.get(group) {
-            accumulator.merge_floats(*sum, *count)?;
+            accumulator.merge_floats(sum, *count)?;
         }
         let Some(&count) = self.counts.get(group) else { return Ok(()) };
         let value = match &self.extremes {

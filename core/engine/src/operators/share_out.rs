@@ -2,7 +2,7 @@
 //! from below those. The results come in the order in which one thread would give them, and the work is the
 //! same whichever thread does it, so that neither depends on how many threads there are.
 
-use std::collections::VecDeque;
+use std::collections::{BTreeSet, VecDeque};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::Instant;
 
@@ -51,6 +51,11 @@ pub(crate) struct ShareOut {
 }
 
 impl ShareOut {
+    /// With one more operator on top of those that run side by side.
+    pub fn with_one_more(self) -> ShareOut {
+        ShareOut { depth: self.depth + 1, ..self }
+    }
+
     /// For as many operators from `node` down as are worth running side by side.
     pub fn over(node: &PlanNode) -> Option<ShareOut> {
         let (mut depth, mut found, mut at) = (0, None, node);
@@ -111,6 +116,9 @@ impl OperatorPlan for ShareOut {
             slices: 0,
             spread: false,
             active: VecDeque::new(),
+            before: 0,
+            waiting: BTreeSet::new(),
+            failed: false,
             idle: vec![],
             began: None,
         }))
@@ -163,8 +171,13 @@ struct Run {
     slices: u64,
     /// Whether other threads help.
     spread: bool,
-    /// In the order of their slices.
+    /// In the order of their slices; the first one's number is `before`.
     active: VecDeque<Slice>,
+    before: usize,
+    /// Numbers of those that are begun, and no thread has.
+    waiting: BTreeSet<usize>,
+    /// One has failed: what comes after it is not wanted any more.
+    failed: bool,
     idle: Vec<Lane>,
     began: Option<Instant>,
 }
@@ -209,9 +222,25 @@ impl Run {
         let Some(Slice { lane: Some(lane), .. }) = self.active.front_mut() else { return Ok(None) };
         let batch = lane.top.next(context)?;
         if batch.is_none() {
-            self.idle.extend(self.active.pop_front().and_then(|slice| slice.lane));
+            self.waiting.remove(&self.before);
+            let ended = self.pop();
+            self.idle.extend(ended.and_then(|slice| slice.lane));
         }
         Ok(batch)
+    }
+
+    /// Takes the first slice away.
+    fn pop(&mut self) -> Option<Slice> {
+        let slice = self.active.pop_front()?;
+        self.before += 1;
+        Some(slice)
+    }
+
+    /// Takes away the first slices that are done and have given nothing.
+    fn pop_empty(&mut self) {
+        while self.active.front().is_some_and(|slice| slice.done && slice.ready.is_empty()) {
+            self.pop();
+        }
     }
 
     /// Begins the next slice; `false` where there is none.
@@ -224,18 +253,17 @@ impl Run {
             None => context.slice = self.slices,
         }
         self.active.push_back(Slice { lane: Some(lane), ready: VecDeque::new(), done: false });
+        self.waiting.insert(self.before + self.active.len() - 1);
         Ok(true)
     }
 
     /// The slice that is to be worked on next, with its lane: the first that is not done and no thread has.
     fn urgent(&mut self, context: &mut Context) -> Outcome<Option<(usize, Lane)>> {
-        let waiting = |slice: &Slice| !slice.done && slice.lane.is_some();
-        let place = match self.active.iter().position(waiting) {
-            Some(place) => place,
-            None if self.begin(context)? => self.active.len() - 1,
-            None => return Ok(None),
-        };
-        let Some(mut lane) = self.active[place].lane.take() else { return Ok(None) };
+        if self.waiting.is_empty() && (self.failed || !self.begin(context)?) {
+            return Ok(None);
+        }
+        let Some(place) = self.waiting.pop_first() else { return Ok(None) };
+        let Some(mut lane) = self.active[place - self.before].lane.take() else { return Ok(None) };
         if lane.context.is_none() {
             let mut own = context.beside();
             own.slice = self.slices;
@@ -287,13 +315,16 @@ impl Run {
                 if let Some(own) = &mut lane.context {
                     context.absorb(own);
                 }
-                let slice = &mut run.active[place];
+                run.failed |= ready.iter().any(Result::is_err);
+                let slice = &mut run.active[place - run.before];
                 slice.ready.extend(ready);
                 slice.done = done;
                 if done {
                     run.idle.push(lane);
+                    run.pop_empty();
                 } else {
                     slice.lane = Some(lane);
+                    run.waiting.insert(place);
                 }
             }
         });
@@ -337,7 +368,7 @@ impl Operator for Run {
                         return Ok(Some(batch));
                     }
                     if slice.done {
-                        self.active.pop_front();
+                        self.pop();
                         continue;
                     }
                 }

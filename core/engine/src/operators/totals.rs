@@ -1,12 +1,13 @@
 //! Sums and products whose result does not depend on the order of the values, as far as it is exact: whole
-//! numbers and decimals are added without overflow on the way, floats with their rounding errors carried
-//! along (Neumaier 1974), and the types are put together at the end.
+//! numbers and decimals are added without overflow on the way, floats without rounding, and the types are put
+//! together at the end.
 
 use graphodrome_graph::{Code, Decimal, DecimalSum, Duration, GraphError, Value};
 
 use crate::operators::aggregate::not_a_number;
+use crate::operators::exact_sum::FloatSum;
 
-fn out_of_range() -> GraphError {
+pub(super) fn out_of_range() -> GraphError {
     GraphError::new(Code::NUMBER_OUT_OF_RANGE, "the result is out of range for its type")
 }
 
@@ -20,52 +21,6 @@ pub(crate) struct Sum {
     numbers: bool,
 }
 
-#[derive(Clone, Copy, Debug, Default)]
-pub(crate) struct FloatSum {
-    sum: f64,
-    lost: f64,
-    /// An infinity or NaN was among the values: such a sum is no overflow.
-    special: bool,
-    /// The sum was too large on the way: it and all values are counted in units of [`LARGE`].
-    large: bool,
-}
-
-const LARGE: f64 = 18_446_744_073_709_551_616.0;
-
-impl FloatSum {
-    pub fn add(&mut self, x: f64) {
-        self.special |= !x.is_finite();
-        if !self.large && !self.special && !(self.sum + x).is_finite() {
-            self.large = true;
-            self.sum /= LARGE;
-            self.lost /= LARGE;
-        }
-        let x = if self.large { x / LARGE } else { x };
-        let sum = self.sum + x;
-        self.lost += if self.sum.abs() >= x.abs() { (self.sum - sum) + x } else { (x - sum) + self.sum };
-        self.sum = sum;
-    }
-
-    /// Adds a number so many times: the product and what its rounding left out.
-    pub fn add_times(&mut self, x: f64, times: u64) {
-        // A count is exact as a float up to 2^53.
-        let (n, product) = (times as f64, x * times as f64);
-        if times >= 1 << 53 || !product.is_finite() {
-            return (0..times).for_each(|_| self.add(x));
-        }
-        self.add(product);
-        self.add(x.mul_add(n, -product));
-    }
-
-    fn total(&self) -> Result<f64, GraphError> {
-        if self.special {
-            return Ok(self.sum);
-        }
-        let total = (self.sum + self.lost) * if self.large { LARGE } else { 1.0 };
-        if total.is_finite() { Ok(total) } else { Err(out_of_range()) }
-    }
-}
-
 impl Sum {
     /// Adds whole numbers that were added up elsewhere.
     pub fn add_whole(&mut self, sum: i128) -> Result<(), GraphError> {
@@ -74,14 +29,29 @@ impl Sum {
     }
 
     /// Adds floats that were added up elsewhere.
-    pub fn add_floats(&mut self, sum: FloatSum) -> Result<(), GraphError> {
-        match &mut self.floats {
-            None => self.floats = Some(sum),
-            Some(own) => {
-                own.add(sum.total()?);
-            }
-        }
+    pub fn add_floats(&mut self, sum: &FloatSum) -> Result<(), GraphError> {
+        self.floats.get_or_insert_default().merge(sum);
         self.check_kinds(&Value::Float(0.0))
+    }
+
+    /// Adds what was added up elsewhere.
+    pub fn merge(&mut self, other: &Sum) -> Result<(), GraphError> {
+        self.ints = self.ints.checked_add(other.ints).ok_or_else(out_of_range)?;
+        if let Some(decimals) = &other.decimals {
+            self.decimals.get_or_insert_default().merge(decimals).ok_or_else(out_of_range)?;
+        }
+        if let Some(floats) = &other.floats {
+            self.floats.get_or_insert_default().merge(floats);
+        }
+        if let Some((months, nanoseconds)) = other.durations {
+            let own = self.durations.get_or_insert_default();
+            *own = (own.0 + months, own.1 + nanoseconds);
+        }
+        self.numbers |= other.numbers;
+        if self.numbers && self.durations.is_some() {
+            return Err(GraphError::new(Code::WRONG_TYPE, "numbers and durations cannot be added"));
+        }
+        Ok(())
     }
 
     /// Adds a value so many times.
@@ -140,7 +110,7 @@ impl Sum {
     }
 
     fn float(&self) -> Result<f64, GraphError> {
-        let mut floats = self.floats.unwrap_or_default();
+        let mut floats = self.floats.clone().unwrap_or_default();
         if self.decimals.is_some() {
             floats.add(self.exact()?.to_f64());
         } else {

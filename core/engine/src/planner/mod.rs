@@ -93,6 +93,12 @@ struct Use {
 
 pub(crate) use result::expression_kind;
 
+/// Whether grouping makes so much fewer rows of many that it is worth it to group parts of them first.
+fn makes_few(group: &Group, node: &PlanNode, input: &PlanNode) -> bool {
+    const FEWER: f64 = 4.0;
+    group.is_of_parts() && (group.keys.is_empty() || node.estimate.rows * FEWER <= input.estimate.rows)
+}
+
 pub(crate) fn kind_vector(kind: VariableKind) -> Vector {
     match kind {
         VariableKind::Node => Vector::Nodes(vec![]),
@@ -146,6 +152,24 @@ impl<'p> Planner<'p> {
         };
         node.inputs = match (gather, &inputs[..]) {
             (Some(gather), [input]) => {
+                let parts = match node.operator::<Group>() {
+                    Some(group) if self.may(Rule::GroupParts) && makes_few(group, &node, input) => {
+                        Some(group.clone())
+                    }
+                    _ => None,
+                };
+                let (gather, inputs) = match parts {
+                    None => (gather, inputs),
+                    Some(group) => {
+                        let (schema, facts) = (input.schema.clone(), input.facts);
+                        let estimate = Estimate { rows: 0.0, ..input.estimate.clone() };
+                        let plan = GroupParts { group: Arc::new(group.clone()) };
+                        let below = self.node(plan, inputs, schema, estimate);
+                        node.plan = Arc::new(Group { parts: Some(below.id), ..group });
+                        (gather.with_one_more(), vec![PlanNode { facts, ..below }])
+                    }
+                };
+                let [input] = &inputs[..] else { return node };
                 let (schema, facts) = (input.schema.clone(), input.facts);
                 let estimate = Estimate { rows: gather.rows(input), ..input.estimate.clone() };
                 let gathered = self.node(gather, inputs, schema, estimate);

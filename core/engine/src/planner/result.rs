@@ -399,7 +399,7 @@ impl Planner<'_> {
         if self.may(Rule::KnownCounts) {
             remember_counts(&mut input);
         }
-        let plan = Group { keys: key_expressions, key_vectors, aggregates: specs, shown };
+        let plan = Group { keys: key_expressions, key_vectors, aggregates: specs, shown, parts: None };
         Ok((self.node(plan, vec![input], schema, estimate), computed))
     }
 }

@@ -97,6 +97,8 @@ rules! {
         "So many times one edge, of which nothing is named, is that many edges written one after the other.";
     FoldedPaths "folded-paths"
         "Where an aggregation reads of a repeated edge only its end, how many paths lead there, and sums or products along each that are added, or sums of which the least or greatest is wanted, these follow hop by hop from those of the nodes before. Walks are so counted on any graph; paths of the other modes are the walks where nothing within reach has a cycle. Where it has one, a trail or acyclic path of any length goes through the strong components one after the other and shares nothing between them, so that only the ways within each are made; what has a longest length, and simple paths, are made whole. Whole numbers are exact; floats are added in another order, so that their last digits may differ. What mixes kinds of numbers or has nulls is left to the paths.";
+    GroupParts "group-parts"
+        "Counts, sums, least and greatest values and percentiles of rows follow from those of parts of the rows, whatever the parts: numbers are added without rounding, and of equal values that are written differently one is preferred. Groups are in the order of their first rows. Lists, products, deviations and sums of distinct values are made of all rows at once.";
     ShareOut "share-out"
         "Operators that treat each row by itself give the same rows, in the same order, whichever thread runs them.";
 }

@@ -53,6 +53,15 @@ impl NodeSet {
         new
     }
 
+    pub fn iter(&self) -> Box<dyn Iterator<Item = u32> + '_> {
+        match &self.kept {
+            Kept::Few(slots) => Box::new(slots.iter().copied().filter(|&node| node != NO_ELEMENT)),
+            Kept::Many(bits) => Box::new(bits.iter().zip(0u32..).flat_map(|(word, place)| {
+                (0..64).filter(move |bit| word >> bit & 1 == 1).map(move |bit| 64 * place + bit)
+            })),
+        }
+    }
+
     /// Adds all of `nodes`; those that are new are appended to `new`, in their order.
     pub fn insert_all(&mut self, nodes: &[u32], new: &mut Vec<u32>) {
         let before = new.len();
@@ -201,6 +210,8 @@ mod tests {
         }
         assert_eq!(new[..6], [5, 7, 9, 0, 1, 2]);
         assert_eq!((new.len(), whole.len), (9_001, 9_001));
+        assert!(whole.iter().eq((0..9_000).chain([9_001])));
+        assert_eq!(set.iter().collect::<HashSet<u32>>(), known);
     }
 
     #[test]

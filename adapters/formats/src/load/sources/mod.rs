@@ -165,22 +165,23 @@ pub(crate) fn open(
     }
 }
 
-/// A source as plain CSV, JSON Lines, Parquet or Arrow: to be looked at before there is a mapping.
+/// A source as plain CSV, JSON Lines, Parquet or Arrow: to be looked at before there is a mapping. It may unpack to
+/// `limit` bytes.
 pub(crate) fn plain_source(
-    name: &str, format: TableFormat, source: &Arc<Source>,
+    name: &str, format: TableFormat, source: &Arc<Source>, limit: u64,
 ) -> Result<(TableFormat, Arc<Source>), LoadError> {
     let progress = Progress::default();
     let table = TableMapping { file: name.into(), format: Some(format), ..TableMapping::default() };
     if format.has_parts() {
         return Err(table_error(name, "it is a graph already, with nodes and edges: write a mapping for it"));
     }
-    let opened = open(&table, name, source, u64::MAX, &progress)?;
+    let opened = open(&table, name, source, limit, &progress)?;
     if opened.coding.is_plain() {
         return Ok((opened.format, opened.source));
     }
     let mut spool = Spool::new().map_err(|e| table_error(name, cannot_keep(e)))?;
     let taken = |_: u64| {};
-    decode(Counted { bytes: source.bytes(), taken: &taken }, opened.coding, u64::MAX, &mut |block| {
+    decode(Counted { bytes: source.bytes(), taken: &taken }, opened.coding, limit, &mut |block| {
         spool.write_all(block).map_err(cannot_keep)?;
         Ok(true)
     })

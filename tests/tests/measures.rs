@@ -208,3 +208,82 @@ async fn a_neighbourhood_counts_what_it_leaves_out() {
     );
     assert!(shown.contains("41"), "{shown}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn views_are_kept_with_their_graph() {
+    let folder = folder();
+    let service = Running::start(folder.path(), &[]);
+    let client = service.client();
+    let model = "CREATE GRAPH net { (Place :Place { code STRING NOT NULL } KEY (code)), (Place)-[:PIPE { status STRING, m INT64 }]->(Place) }";
+    let (status, made) = post(&service, "/v1/query", json!({ "text": model })).await;
+    assert_eq!(status, 200, "{made}");
+    query(&client, "net", "INSERT (a:Place {code: 'a'})-[:PIPE {status: 'open', m: 3}]->(b:Place {code: 'b'})-[:PIPE {status: 'shut', m: 4}]->(c:Place {code: 'c'})").await;
+    let ask = |text: &str| json!({ "graph": "net", "text": text });
+    let create =
+        "CREATE GRAPH VIEW opened AS NODES (:Place) EDGES -[e:PIPE WHERE e.status = 'open']- WEIGHT m";
+    let (status, made) = post(&service, "/v1/query", ask(create)).await;
+    assert_eq!(status, 200, "{made}");
+    let before = client.get("/v1/graphs/net").await.unwrap()["version"].as_u64().unwrap();
+
+    let degrees =
+        "CALL degree({view: 'opened'}) YIELD node, degree RETURN node.code AS code, degree ORDER BY code";
+    assert_eq!(json!(query(&client, "net", degrees).await.rows), json!([["a", 1], ["b", 1], ["c", 0]]));
+    // It follows its graph, and an earlier version has what it had.
+    query(&client, "net", "MATCH ()-[e:PIPE {status: 'shut'}]->() SET e.status = 'open'").await;
+    assert_eq!(json!(query(&client, "net", degrees).await.rows), json!([["a", 1], ["b", 2], ["c", 1]]));
+    let run = cli(
+        &service.url,
+        &[
+            "measure",
+            "run",
+            "degree",
+            "-g",
+            "net",
+            "--view",
+            "opened",
+            "--at-version",
+            &before.to_string(),
+            "--format",
+            "csv",
+        ],
+    );
+    assert!(stdout(&run).contains(",1"), "{}", stdout(&run));
+    let at = json!({ "graph": "net", "at_version": before, "text": degrees });
+    assert_eq!(post(&service, "/v1/query", at).await.1["rows"], json!([["a", 1], ["b", 1], ["c", 0]]));
+
+    // It is listed, and what it names is not renamed under it.
+    assert!(stdout(&cli(&service.url, &["model", "show", "net"])).contains(&format!("{create};")));
+    let (status, refused) =
+        post(&service, "/v1/query", ask("ALTER GRAPH net RENAME PROPERTY status TO state ON EDGE PIPE"))
+            .await;
+    assert_eq!(status, 400);
+    assert!(
+        refused["detail"].as_str().unwrap_or_default().contains("the view opened names status"),
+        "{refused}"
+    );
+    for (text, said) in [
+        (create, "there is already a view"),
+        ("CREATE GRAPH VIEW v AS EDGES -[:PIPES]->", "PIPE"),
+        ("CREATE GRAPH VIEW v AS EDGES -[:PIPE]-> WEIGHT mm", "there is no property mm"),
+        ("CREATE GRAPH VIEW v AS", "expected NODES, EDGES or WEIGHT"),
+        ("DROP GRAPH VIEW opend", "did you mean opened?"),
+        ("CALL degree({view: 'opend'}) YIELD node RETURN node", "did you mean opened?"),
+    ] {
+        let (status, refused) = post(&service, "/v1/query", ask(text)).await;
+        let same = text == create;
+        assert_eq!(status, if same { 200 } else { 400 }, "{text}: {refused}");
+        assert!(same || refused.to_string().contains(said), "{text}: {refused}");
+    }
+    let other = create.replace("WEIGHT m", "");
+    assert_eq!(post(&service, "/v1/query", ask(&other)).await.0, 400);
+    assert_eq!(post(&service, "/v1/query", ask(&other.replace("CREATE", "CREATE OR REPLACE"))).await.0, 200);
+
+    // A restart loses nothing of it; a drop takes it away.
+    service.kill();
+    let service = Running::start(folder.path(), &[]);
+    let client = service.client();
+    assert_eq!(json!(query(&client, "net", degrees).await.rows), json!([["a", 1], ["b", 2], ["c", 1]]));
+    assert!(stdout(&cli(&service.url, &["model", "show", "net"])).contains(&other.trim_end().to_string()));
+    assert_eq!(post(&service, "/v1/query", ask("DROP GRAPH VIEW opened")).await.0, 200);
+    assert_eq!(post(&service, "/v1/query", ask(degrees)).await.0, 400);
+}

@@ -72,22 +72,44 @@ impl GraphHandle {
     pub async fn fold(self: &Arc<Self>) -> Result<(), StoreError> {
         // Every commit asks while there is much to fold: one fold is enough for all of them.
         let Ok(_one) = self.folding.try_lock() else { return Ok(()) };
-        if !self.wants_fold() {
-            return Ok(());
+        if self.wants_fold() {
+            self.fold_all(Arc::new(|| Ok(()))).await?;
         }
+        Ok(())
+    }
+
+    /// Whether something lies above the base, or in levels of it, that its statistics were not taken of.
+    pub fn is_folded(&self) -> bool {
+        let snapshot = self.snapshot();
+        snapshot.overlay_len() == 0 && snapshot.base.levels() <= 1
+    }
+
+    /// Makes one new base of everything now, whose statistics are taken anew. False where there is nothing to make it of,
+    /// or another base came meanwhile.
+    pub async fn fold_now(self: &Arc<Self>, go_on: GoOn) -> Result<bool, StoreError> {
+        let _one = self.folding.lock().await;
+        if self.is_folded() {
+            return Ok(false);
+        }
+        self.fold_all(go_on).await
+    }
+
+    async fn fold_all(self: &Arc<Self>, go_on: GoOn) -> Result<bool, StoreError> {
         let before = self.snapshot();
         let folded = before.clone();
+        let asking = go_on.clone();
         let build = move |tell: Tell| {
             let told = |tables| tell.tables(tables, &[]);
-            Ok(Arc::new(Base::build_telling(folded.fold(), &folded.schema(), &|| Ok(()), told)?))
+            Ok(Arc::new(Base::build_telling(folded.fold(), &folded.schema(), &*asking, told)?))
         };
-        let (base, layout) = self.build_and_store(build, Arc::new(|| Ok(()))).await?;
+        let (base, layout) = self.build_and_store(build, go_on).await?;
         let turn = self.turn().await?;
         let head = turn.settled().await?;
         if !Arc::ptr_eq(&head.base, &before.base) || head.schema() != before.schema() {
             drop(turn);
             let pool = self.database.get_postgres_connection_pool();
-            return remove_segments(pool, &layout.segment_ids()).await;
+            remove_segments(pool, &layout.segment_ids()).await?;
+            return Ok(false);
         }
         let mut snapshot = Snapshot::new(base, before.schema(), before.version);
         let ids = head.next_ids();
@@ -106,7 +128,7 @@ impl GraphHandle {
         };
         self.write_manifest(base).await?;
         turn.show(Arc::new(snapshot));
-        Ok(())
+        Ok(true)
     }
 
     /// Builds a base on a thread of its own, and stores its tables as soon as they are there. Where one of the two

@@ -193,6 +193,14 @@ pub enum ModelCommand {
         #[arg(long)]
         json: bool,
     },
+    /// Take the statistics that plans rest on anew, of all that is in the graph now
+    #[command(after_help = "Example:\n  graphodrome model analyze -g averley")]
+    Analyze {
+        #[arg(short, long)]
+        graph: String,
+        #[arg(long)]
+        json: bool,
+    },
     /// Show what a new model would change in a graph, and what in it stands in the way
     #[command(
         after_help = "Examples:\n  graphodrome model diff -g averley new.gql\n  graphodrome model show -g averley > new.gql   # the model to begin with"

@@ -23,7 +23,7 @@ pub async fn measure(client: &Client, command: MeasureCommand) -> anyhow::Result
             println!("{rows}");
         }
         MeasureCommand::Show { name, json } => show(client, &name, json).await?,
-        MeasureCommand::Run(options) => run(client, options).await?,
+        MeasureCommand::Run(options) => run(client, *options).await?,
     }
     Ok(())
 }
@@ -70,7 +70,8 @@ fn argument(text: &str) -> anyhow::Result<(String, Value)> {
 
 async fn run(client: &Client, options: MeasureOptions) -> anyhow::Result<()> {
     let mut arguments = vec![];
-    for (name, given) in [("nodes", &options.nodes), ("edges", &options.edges)] {
+    let part = [("view", &options.view), ("nodes", &options.nodes), ("edges", &options.edges)];
+    for (name, given) in part {
         arguments.extend(given.as_ref().map(|text| (name.to_string(), Value::text(text.as_str()))));
     }
     for text in &options.arguments {

@@ -21,6 +21,7 @@ pub async fn model(client: &Client, command: ModelCommand) -> anyhow::Result<()>
         }
         ModelCommand::Show { graph, format } => show(client, &graph, format).await,
         ModelCommand::Check { graph, model, json } => check(client, &graph, model.as_deref(), json).await,
+        ModelCommand::Analyze { graph, json } => analyze(client, &graph, json).await,
         ModelCommand::Diff { graph, model, json } => evolve::diff(client, &graph, &model, json).await,
         ModelCommand::Apply { graph, model, lose_data, save } => {
             evolve::apply(client, &graph, &model, lose_data, save.as_deref()).await
@@ -185,6 +186,24 @@ pub(crate) fn print_findings(title: &str, findings: &Json) {
             println!("      {query}");
         }
     }
+}
+
+async fn analyze(client: &Client, graph: &str, json: bool) -> anyhow::Result<()> {
+    let done = client.call("POST", &format!("/v1/graphs/{graph}/analyze"), &serde_json::json!({})).await?;
+    if json {
+        println!("{}", serde_json::to_string_pretty(&done)?);
+        return Ok(());
+    }
+    let (nodes, edges) = (&done["nodes"], &done["edges"]);
+    match done["refreshed"] == true {
+        true => println!(
+            "Statistics of {nodes} nodes and {edges} edges were taken in {:.2} s; {} elements had changed since they were taken last.",
+            done["milliseconds"].as_f64().unwrap_or_default() / 1e3,
+            done["changed"]
+        ),
+        false => println!("Statistics are of all {nodes} nodes and {edges} edges already."),
+    }
+    Ok(())
 }
 
 async fn check(client: &Client, graph: &str, model: Option<&Path>, json: bool) -> anyhow::Result<()> {

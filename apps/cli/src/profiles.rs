@@ -4,6 +4,7 @@ use anyhow::Context;
 use graphodrome_client::{Client, QueryError};
 use graphodrome_engine::{
     Finding, PlanTree, TextOptions, compare, folded_stacks, render_comparison, render_plan, render_profile,
+    speedscope_profile,
 };
 use serde_json::{Value, json};
 
@@ -71,6 +72,7 @@ pub async fn profile(client: &Client, options: ProfileOptions) -> anyhow::Result
     match if options.json { ProfileFormat::Json } else { options.format } {
         ProfileFormat::Json => println!("{}", serde_json::to_string_pretty(&answer)?),
         ProfileFormat::Folded => print!("{}", folded_stacks(&tree(&answer)?)),
+        ProfileFormat::Speedscope => println!("{}", speedscope_profile(&tree(&answer)?, request.text.trim())),
         ProfileFormat::Text => {
             print!("{}", profile_text(&answer, &text)?);
             if let Some(without) = without {

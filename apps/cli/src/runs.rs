@@ -2,7 +2,7 @@
 
 use comfy_table::CellAlignment;
 use graphodrome_client::Client;
-use graphodrome_engine::{Comparison, folded_stacks, render_comparison};
+use graphodrome_engine::{Comparison, folded_stacks, render_comparison, speedscope_profile};
 use serde_json::{Map, Value, json};
 
 use crate::arguments::{BaselineCommand, CheckOptions, CompareOptions, ProfileFormat, RunCommand};
@@ -52,6 +52,10 @@ pub async fn run(client: &Client, command: RunCommand) -> anyhow::Result<()> {
             match format {
                 ProfileFormat::Json => println!("{}", serde_json::to_string_pretty(&found)?),
                 ProfileFormat::Folded => print!("{}", folded_stacks(&tree(&found["profile"])?)),
+                ProfileFormat::Speedscope => {
+                    let name = found["text"].as_str().unwrap_or_default().trim();
+                    println!("{}", speedscope_profile(&tree(&found["profile"])?, name));
+                }
                 ProfileFormat::Text => {
                     println!("{}", heading(&found));
                     println!("{}\n", found["text"].as_str().unwrap_or_default().trim());

@@ -37,11 +37,26 @@ pub(crate) struct PlanParameters<'p> {
     given: &'p Parameters,
     used: RefCell<Vec<Arc<str>>>,
     looked: RefCell<Vec<Looked>>,
+    /// Names of parameters whose values an estimate looked at.
+    estimated: RefCell<Vec<Arc<str>>>,
+    /// Whether estimates look at no values.
+    blind: bool,
 }
 
 impl<'p> PlanParameters<'p> {
     pub fn new(given: &'p Parameters) -> PlanParameters<'p> {
-        PlanParameters { given, used: RefCell::default(), looked: RefCell::default() }
+        PlanParameters {
+            given,
+            used: RefCell::default(),
+            looked: RefCell::default(),
+            estimated: RefCell::default(),
+            blind: false,
+        }
+    }
+
+    /// Those of a plan whose estimates look at no values.
+    pub fn blind(given: &'p Parameters) -> PlanParameters<'p> {
+        PlanParameters { blind: true, ..PlanParameters::new(given) }
     }
 
     /// `None` where the request has no such parameter.
@@ -65,14 +80,32 @@ impl<'p> PlanParameters<'p> {
         Some(value.clone())
     }
 
+    /// The value given, for an estimate, which the plan from now on depends on.
+    pub fn look_for_estimate(&self, name: &str) -> Option<Value> {
+        if self.blind {
+            return None;
+        }
+        let value = self.look(name)?;
+        let mut estimated = self.estimated.borrow_mut();
+        if !estimated.iter().any(|known| **known == *name) {
+            estimated.push(name.into());
+        }
+        Some(value)
+    }
+
     /// The value given, for an estimate that serves other values as well.
     pub fn peek(&self, name: &str) -> Option<Value> {
         self.given.get(name).cloned()
     }
 
-    /// The names used, in the order of their numbers, and the values looked at.
-    pub fn into_parts(self) -> (Vec<Arc<str>>, Vec<Looked>) {
-        (self.used.into_inner(), self.looked.into_inner())
+    /// The names used, in the order of their numbers, the values looked at, and of which of them estimates looked at.
+    pub fn taken(&self) -> (Vec<Arc<str>>, Vec<Looked>, Vec<Arc<str>>) {
+        (self.used.take(), self.looked.take(), self.estimated.take())
+    }
+
+    /// Names of those given.
+    pub fn names(&self) -> Vec<Arc<str>> {
+        self.given.keys().map(|k| k.as_str().into()).collect()
     }
 }
 

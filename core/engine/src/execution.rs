@@ -97,6 +97,8 @@ pub struct Prepared {
     parameters: Vec<Arc<str>>,
     /// Values that the plan was made for: with others it may be a bad one, or a wrong one.
     looked: Vec<Looked>,
+    /// Those of them that only estimates looked at.
+    estimated: Vec<Arc<str>>,
     pub columns: Option<Vec<ColumnInfo>>,
     /// Those that the plan was made by.
     pub rules: Rules,
@@ -123,7 +125,15 @@ pub fn prepare_by(
 pub(crate) fn prepare_with(
     facts: &Facts, query: &Query, text: &str, snapshot: &Snapshot, parameters: &Parameters, rules: Rules,
 ) -> Result<Prepared, Diagnostics> {
-    on_large_stack(|| prepare_here(facts, query, text, snapshot, parameters, rules))
+    on_large_stack(|| prepare_here(facts, query, text, snapshot, &PlanParameters::new(parameters), rules))
+}
+
+/// [`prepare_by`] with estimates that look at no values of parameters.
+pub(crate) fn prepare_blind(
+    query: &Query, text: &str, snapshot: &Snapshot, parameters: &Parameters, rules: Rules,
+) -> Result<Prepared, Diagnostics> {
+    let facts = Facts::of(snapshot);
+    on_large_stack(|| prepare_here(&facts, query, text, snapshot, &PlanParameters::blind(parameters), rules))
 }
 
 /// What a query's deepest expression needs of stack, and what is added where a thread has less.
@@ -136,10 +146,10 @@ pub(crate) fn on_large_stack<T>(run: impl FnOnce() -> T) -> T {
 }
 
 fn prepare_here(
-    facts: &Facts, query: &Query, text: &str, snapshot: &Snapshot, parameters: &Parameters, rules: Rules,
+    facts: &Facts, query: &Query, text: &str, snapshot: &Snapshot, slots: &PlanParameters<'_>, rules: Rules,
 ) -> Result<Prepared, Diagnostics> {
     let started = Instant::now();
-    let names: Vec<Arc<str>> = parameters.keys().map(|k| k.as_str().into()).collect();
+    let names = slots.names();
     let (errors, warnings): (Vec<_>, Vec<_>) = check_query(query, &facts.known, Some(&names))
         .into_iter()
         .partition(|d| d.severity == Severity::Error);
@@ -148,14 +158,14 @@ fn prepare_here(
     }
     let checked = Instant::now();
     let scope = Scope::without_parameters(snapshot.clone());
-    let slots = PlanParameters::new(parameters);
-    let planned = Planner::new(&scope, &facts.counts, &slots, text, rules).query(query)?;
-    let (parameters, looked) = slots.into_parts();
+    let planned = Planner::new(&scope, &facts.counts, slots, text, rules).query(query)?;
+    let (parameters, looked, estimated) = slots.taken();
     Ok(Prepared {
         operators: planned.root.operator_count(),
         root: planned.root,
         parameters,
         looked,
+        estimated,
         columns: planned.columns,
         rules,
         changes: planned.changes,
@@ -173,6 +183,11 @@ impl Prepared {
     /// What the plan gives reason to change.
     pub fn findings(&self, snapshot: &Snapshot) -> Vec<Finding> {
         findings(&self.root, None, snapshot)
+    }
+
+    /// The parameters, with their values, that decided how many rows were expected.
+    pub(crate) fn estimated_by(&self) -> Vec<&Looked> {
+        self.looked.iter().filter(|(name, _)| self.estimated.contains(name)).collect()
     }
 
     /// What it is estimated to cost, in rows and adjacency entries.

@@ -36,13 +36,13 @@ pub use columnar::{Cells, Numbers};
 pub use context::{CancelToken, Changed, Code, Counters, Hop, Limits, Metrics, Side};
 pub use evaluate::evaluate_constant;
 pub use execution::{ChangedCounts, Execution, Prepared, Summary, known_names, prepare, prepare_by};
-pub use findings::Finding;
+pub use findings::{Finding, parameter_findings};
 pub use plan::{ColumnInfo, ColumnKind};
-pub use procedures::{MeasureRequest, measure, procedures};
+pub use procedures::{MeasureRequest, check_view, measure, procedures};
 pub use profile::{
     Actual, Alternative, Basis, Change, Comparison, Estimate, Figures, HopDifference, OperatorDifference,
     PLAN_FORMAT, PlanTree, TextOptions, Work, compare, folded_stacks, read_kept, render_comparison,
-    render_hops, render_plan, render_profile,
+    render_hops, render_plan, render_profile, speedscope_profile,
 };
 pub use row_expression::RowExpression;
 pub use rules::{Rule, Rules, UnknownRule};

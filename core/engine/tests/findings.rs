@@ -4,7 +4,7 @@
 
 mod folded;
 
-use graphodrome_engine::{Finding, Limits, Parameters, prepare};
+use graphodrome_engine::{Finding, Limits, Parameters, parameter_findings, prepare};
 use graphodrome_graph::{
     Element, KeyDefinition, NewEdge, NewNode, Schema, Snapshot, Transaction, Value, label_set,
 };
@@ -179,4 +179,58 @@ fn whole_elements_are_told_where_they_are_many_and_wide() {
     assert!(!told(&wide(2), all), "few properties");
     assert!(!told(&wide(6), "MATCH (a:Stop), (b:Stop) RETURN a.p1, b.p0"), "no elements");
     assert!(!told(&wide(6), "MATCH (a:Stop) RETURN a"), "few rows");
+}
+
+#[test]
+fn a_plan_that_is_for_one_value_says_so() {
+    let on = KeyDefinition {
+        name: "stop_x".into(),
+        element: Element::Node,
+        label: "Stop".into(),
+        properties: vec!["x".into()],
+    };
+    let schema = Schema { indexes: vec![on.into()], ..Schema::default() };
+    let base = graphodrome_graph::Base::build(graph().fold(), &schema).unwrap();
+    let indexed = Snapshot::new(base.into(), schema, 1);
+    let found = |text: &str, x: i64| {
+        let statements = parse(text).unwrap();
+        let [Statement::Query(query)] = &statements[..] else { panic!("{text}") };
+        let parameters = Parameters::from([("x".to_string(), Value::Int(x))]);
+        let prepared = prepare(query, text, &indexed, &parameters).unwrap();
+        parameter_findings(&prepared, query, text, &indexed, &parameters)
+    };
+    // The last few are found by the index, which most of them would not be.
+    let range = "MATCH (s:Stop WHERE s.x >= $x) RETURN s.zone";
+    let few = found(range, 1_990);
+    assert_eq!(rules(&few), ["parameter-plan"]);
+    assert!(few[0].message.contains("$x = 1990") && few[0].message.contains("SeekIndex"), "{few:?}");
+    // Where the plan is the same for a value of which nothing is known, and where no value was looked at.
+    assert_eq!(found(range, 700), vec![]);
+    assert_eq!(found("MATCH (s:Stop {x: $x}) RETURN s.zone", 1_990), vec![]);
+    assert_eq!(found("MATCH (s:Stop) RETURN s.x LIMIT $x", 3), vec![]);
+}
+
+#[test]
+fn statistics_that_are_old_are_told() {
+    let stale = |found: &(Vec<Finding>, Vec<Finding>)| {
+        [&found.0, &found.1].map(|f| f.iter().filter(|f| f.rule == "stale-statistics").count())
+    };
+    let snapshot = graph();
+    let text = "MATCH (s:Stop WHERE s.x < 100)-[:NEXT]->(t) RETURN t.zone";
+    assert_eq!(stale(&findings(&snapshot, text)), [0, 0]);
+    let changed = |count: i64| {
+        let mut transaction = Transaction::new(snapshot.clone());
+        for x in 0..count {
+            let properties = vec![("x".into(), Value::Int(x))];
+            transaction.insert_node(NewNode { labels: label_set(["Stop"]), properties }).unwrap();
+        }
+        transaction.finish().unwrap().0
+    };
+    assert_eq!(stale(&findings(&changed(300), text)), [0, 0]);
+    let much = changed(2_000);
+    let found = findings(&much, text);
+    assert_eq!(stale(&found), [1, 1]);
+    assert!(found.0.iter().any(|f| f.message.starts_with("2,000 elements of ")), "{found:?}");
+    // Taken anew they are of all.
+    assert_eq!(stale(&findings(&folded(&much), text)), [0, 0]);
 }

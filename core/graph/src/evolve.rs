@@ -25,7 +25,7 @@ pub fn kept_lookups(created: &Created, graph_type: &GraphType) -> (Created, Vec<
     let (keys, mut gone): (Vec<_>, Vec<_>) = created.keys.iter().cloned().partition(|k| fits(k));
     let (indexes, gone_indexes): (Vec<_>, Vec<_>) = created.indexes.iter().cloned().partition(|k| fits(k));
     gone.extend(gone_indexes);
-    (Created { keys, indexes }, gone)
+    (Created { keys, indexes, views: created.views.clone() }, gone)
 }
 
 /// A way in which the new model differs from the old one.

@@ -34,6 +34,7 @@ mod suspicions;
 mod text;
 mod types;
 mod value;
+mod view;
 mod zone;
 
 pub use adjacency::{Adjacency, Direction, ForwardBuilder};
@@ -65,6 +66,7 @@ pub use suspicions::suspicions;
 pub use text::{parse_day, parse_text, parse_whole};
 pub use types::{Field, ValueType};
 pub use value::{Duration, MAX_VALUE_DEPTH, PathValue, Truth, Value};
+pub use view::ViewDefinition;
 pub use zone::Zone;
 
 /// Dense number of a node or edge inside one snapshot and the snapshots that follow it on the same

@@ -15,7 +15,12 @@ use crate::{
 
 impl Snapshot {
     pub fn schema(&self) -> Schema {
-        Schema { graph_type: self.graph_type.clone(), keys: self.keys.clone(), indexes: self.indexes.clone() }
+        Schema {
+            graph_type: self.graph_type.clone(),
+            keys: self.keys.clone(),
+            indexes: self.indexes.clone(),
+            views: self.views.clone(),
+        }
     }
 
     /// The same elements under another schema, whose type they are not checked against. A key that is new
@@ -28,8 +33,8 @@ impl Snapshot {
         next.base = base;
         next.overlay.keys = vec![Default::default(); schema.keys.len()];
         next.overlay.indexes = vec![Default::default(); schema.indexes.len()];
-        let Schema { graph_type, keys, indexes } = schema;
-        (next.graph_type, next.keys, next.indexes) = (graph_type, keys, indexes);
+        let Schema { graph_type, keys, indexes, views } = schema;
+        (next.graph_type, next.keys, next.indexes, next.views) = (graph_type, keys, indexes, views);
         next.index_overlay()?;
         Ok(next)
     }

@@ -115,6 +115,10 @@ impl Renaming {
 
     pub fn of_created(&self, created: &Created) -> Created {
         let renamed = |keys: &[Arc<KeyDefinition>]| keys.iter().map(|k| Arc::new(self.key(k))).collect();
-        Created { keys: renamed(&created.keys), indexes: renamed(&created.indexes) }
+        Created {
+            keys: renamed(&created.keys),
+            indexes: renamed(&created.indexes),
+            views: created.views.clone(),
+        }
     }
 }

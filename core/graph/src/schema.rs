@@ -1,10 +1,10 @@
-//! What a graph has beside its elements: its type, its keys, its indexes.
+//! What a graph has beside its elements: its type, its keys, its indexes, its views.
 
 use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
-use crate::{GraphType, KeyDefinition};
+use crate::{GraphType, KeyDefinition, ViewDefinition};
 
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Schema {
@@ -12,13 +12,16 @@ pub struct Schema {
     /// Those of the graph type first, then those created on their own.
     pub keys: Vec<Arc<KeyDefinition>>,
     pub indexes: Vec<Arc<KeyDefinition>>,
+    pub views: Vec<Arc<ViewDefinition>>,
 }
 
-/// Keys and indexes that were created on their own.
+/// Keys, indexes and views that were created on their own.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Created {
     pub keys: Vec<Arc<KeyDefinition>>,
     pub indexes: Vec<Arc<KeyDefinition>>,
+    #[serde(default)]
+    pub views: Vec<Arc<ViewDefinition>>,
 }
 
 impl Schema {
@@ -29,7 +32,7 @@ impl Schema {
                 keys.push(key);
             }
         }
-        Schema { graph_type, keys, indexes: created.indexes }
+        Schema { graph_type, keys, indexes: created.indexes, views: created.views }
     }
 
     /// What is not of the graph type.
@@ -38,6 +41,7 @@ impl Schema {
         Created {
             keys: self.keys.iter().filter(|k| !declared.contains(k)).cloned().collect(),
             indexes: self.indexes.clone(),
+            views: self.views.clone(),
         }
     }
 
@@ -46,7 +50,7 @@ impl Schema {
         let created = self.created();
         let keys = created.keys.iter().map(|k| format!("CREATE KEY {} OVER {k}", k.name));
         let indexes = created.indexes.iter().map(|i| format!("CREATE INDEX {} OVER {i}", i.name));
-        keys.chain(indexes).collect()
+        keys.chain(indexes).chain(created.views.iter().map(|view| view.to_string())).collect()
     }
 }
 

@@ -8,6 +8,7 @@ use crate::overlay::{EdgeRecord, NodeRecord, Overlay, Properties, get_property};
 use crate::{BaseParts, Column, Created, Schema, WholeNumbers};
 use crate::{
     Dense, Element, ElementId, GraphError, GraphType, KeyDefinition, LabelExpression, LabelSet, Value,
+    ViewDefinition,
 };
 
 #[derive(Clone, Debug)]
@@ -19,6 +20,7 @@ pub struct Snapshot {
     pub keys: Vec<Arc<KeyDefinition>>,
     /// In the order of the base's range indexes.
     pub indexes: Vec<Arc<KeyDefinition>>,
+    pub views: Vec<Arc<ViewDefinition>>,
     pub(crate) overlay: Overlay,
 }
 
@@ -69,8 +71,8 @@ impl Snapshot {
         let node_ids = base.nodes.iter().map(|t| t.ids.bound(t.len)).max().unwrap_or(0);
         let edge_ids = base.edges.iter().map(|t| t.ids.bound(t.len)).max().unwrap_or(0);
         let overlay = Overlay::new(base.node_count(), base.edge_count(), node_ids, edge_ids, &schema);
-        let Schema { graph_type, keys, indexes } = schema;
-        Snapshot { version, base, graph_type, keys, indexes, overlay }
+        let Schema { graph_type, keys, indexes, views } = schema;
+        Snapshot { version, base, graph_type, keys, indexes, views, overlay }
     }
 
     pub fn empty(graph_type: Option<Arc<GraphType>>) -> Result<Self, GraphError> {

@@ -58,6 +58,12 @@ pub enum Statement {
         name: Name,
         if_exists: bool,
     },
+    CreateView(CreateView),
+    DropView {
+        graph: Option<Name>,
+        name: Name,
+        if_exists: bool,
+    },
     Rename(Rename),
     DropGraph {
         name: Name,
@@ -121,6 +127,20 @@ pub struct CreateLookup {
     pub element: Element,
     pub label: Name,
     pub properties: Vec<Name>,
+    pub span: Span,
+}
+
+/// `CREATE GRAPH VIEW v AS NODES (...) EDGES -[...]- WEIGHT p`: a part of the graph that measures look at, by name.
+#[derive(Clone, Debug, PartialEq)]
+pub struct CreateView {
+    pub graph: Option<Name>,
+    pub name: Name,
+    pub or_replace: bool,
+    pub if_not_exists: bool,
+    /// Patterns as they are written.
+    pub nodes: Option<Name>,
+    pub edges: Option<Name>,
+    pub weight: Option<Name>,
     pub span: Span,
 }
 

@@ -146,6 +146,15 @@ const DOUBLE: &[&str] = &["<=", ">=", "<>", "||", "=>"];
 
 /// All tokens of `text`, ending with `End`. Errors are collected and the place skipped, so that the
 /// parser can go on.
+/// Whether a text has this name, written as a word or in quotes.
+pub fn has_name(text: &str, name: &str) -> bool {
+    let is_name = |token: &Token| match &token.kind {
+        TokenKind::Word(word) | TokenKind::Quoted(word) => **word == *name,
+        _ => false,
+    };
+    tokenize(text).0.iter().any(is_name)
+}
+
 pub fn tokenize(text: &str) -> (Vec<Token>, Vec<Diagnostic>) {
     let mut lexer = Lexer { text, at: 0, tokens: vec![], errors: vec![] };
     while lexer.skip_space() {

@@ -17,7 +17,7 @@ mod scope;
 pub use check::{Known, check_query};
 pub use diagnostic::{Diagnostic, Diagnostics, Position, Severity, Span};
 pub use format::format;
-pub use lexer::{KEYWORDS, Token, TokenKind, tokenize};
+pub use lexer::{KEYWORDS, Token, TokenKind, has_name, tokenize};
 pub use nearest::nearest;
 pub use parse::called_otherwise;
 pub use parse::{parse, parse_expression, parse_graph_type, parse_value_type, statement_ranges};

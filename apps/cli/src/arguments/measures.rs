@@ -23,7 +23,7 @@ pub enum MeasureCommand {
     #[command(
         after_help = "Examples:\n  graphodrome measure run betweenness -g averley --edges '-[:PIPE]-' --top 5\n  graphodrome measure run maximum_flow -g averley --edges '-[:PIPE]->' \\\n      -a source=\"(:Site {code: 'S-001'})\" -a target=\"(:Site {code: 'S-002'})\" -a capacity=diameter_mm\n  graphodrome measure run weak_components -g averley --set component=part"
     )]
-    Run(MeasureOptions),
+    Run(Box<MeasureOptions>),
 }
 
 #[derive(Args)]
@@ -37,6 +37,9 @@ pub struct MeasureOptions {
     /// The edges looked at and how they are read: -[:PIPE]-> along, <-[:PIPE]- against, -[:PIPE]- both ways
     #[arg(long, value_name = "PATTERN", allow_hyphen_values = true)]
     pub edges: Option<String>,
+    /// A view of the graph that says which nodes and edges are looked at, instead of --nodes and --edges
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["nodes", "edges"])]
+    pub view: Option<String>,
     /// Another argument; a node is given by a pattern: source="(:Site {code: 'S-001'})"
     #[arg(short = 'a', long = "argument", value_name = "NAME=VALUE")]
     pub arguments: Vec<String>,

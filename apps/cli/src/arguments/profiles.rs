@@ -43,6 +43,8 @@ pub enum ProfileFormat {
     Json,
     /// A line for each operator and hop with its microseconds, for what draws flame graphs
     Folded,
+    /// A JSON file of the same stacks that Speedscope opens
+    Speedscope,
 }
 
 #[derive(Args)]

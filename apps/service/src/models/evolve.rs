@@ -2,12 +2,13 @@
 
 use std::sync::Arc;
 
+use graphodrome_engine::check_view;
 use graphodrome_graph::{
     Base, Code, Created, Difference, Element, Finding, GraphError, GraphType, Renaming, Schema, Snapshot,
     kept_lookups, migrate, rename_elements, violations,
 };
 use graphodrome_language::ast::{Rename, Statement};
-use graphodrome_language::{Diagnostic, parse};
+use graphodrome_language::{Diagnostic, Span, has_name, parse};
 use graphodrome_store::{Contents, GoOn, JobState};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
@@ -68,7 +69,7 @@ pub fn declared(text: &str, graph: Option<&str>) -> Result<NewModel, Problem> {
 
 #[derive(Clone, Debug, Serialize, ToSchema)]
 pub struct ModelDifference {
-    /// `node` or `edge`.
+    /// `node`, `edge` or `view`.
     pub element: String,
     pub labels: Vec<String>,
     pub property: Option<String>,
@@ -120,6 +121,7 @@ pub fn prepare(
     graph: &str, snapshot: &Snapshot, new: NewModel, go_on: &GoOn,
 ) -> Result<Prepared, GraphError> {
     let NewModel { graph_type, renamings } = new;
+    refuse_in_views(snapshot, &renamings)?;
     let migration = migrate(snapshot, &graph_type, &renamings)?;
     go_on()?;
     let mut created = snapshot.schema().created();
@@ -150,6 +152,17 @@ pub fn prepare(
             after
         }
     };
+    differences.extend(created.views.iter().filter_map(|view| {
+        let error = check_view(&after, view, Span::default()).err()?;
+        Some(ModelDifference {
+            element: "view".into(),
+            labels: vec![],
+            property: None,
+            message: format!("the view {} stays, and cannot be read: {}", view.name, error.message),
+            lost: 0,
+            query: None,
+        })
+    }));
     let mut found = violations(&after, &graph_type, &**go_on)?;
     // A query in new words finds nothing in a graph that still has the old ones.
     let renamed = |finding: &Finding| {
@@ -266,8 +279,8 @@ pub async fn rename(app: &Arc<App>, rename: Rename, text: &str) -> Result<String
     let turn = graph.turn().await?.by(&who::with("rename"));
     let snapshot = turn.snapshot();
     let step = renaming(&rename);
-    let error =
-        |e: GraphError| Problem::from_diagnostic(Diagnostic::error(e.code, rename.span, e.message), text);
+    let error = |e: GraphError| Problem::from_diagnostic(Diagnostic::from_graph(e, rename.span), text);
+    refuse_in_views(&snapshot, std::slice::from_ref(&step)).map_err(error)?;
     let created = step.of_created(&snapshot.schema().created());
     let graph_type = match &snapshot.graph_type {
         Some(old) => Some(step.of_type(old).map_err(error)?),
@@ -293,6 +306,19 @@ pub async fn rename(app: &Arc<App>, rename: Rename, text: &str) -> Result<String
         Some(label) => format!("property {} of {} :{}", rename.from.text, rename.element, label.text),
     };
     Ok(format!("{what} renamed to {}", rename.to.text))
+}
+
+/// A view is a text: what it names is not renamed under it.
+fn refuse_in_views(snapshot: &Snapshot, renamings: &[Renaming]) -> Result<(), GraphError> {
+    for view in &snapshot.views {
+        let text = view.to_string();
+        if let Some(step) = renamings.iter().find(|step| has_name(&text, &step.from)) {
+            let message = format!("the view {} names {}", view.name, step.from);
+            return Err(GraphError::new(Code::SYNTAX, message)
+                .hint(format!("DROP GRAPH VIEW {}, rename, and create it again: {text}", view.name)));
+        }
+    }
+    Ok(())
 }
 
 /// In an open graph: something must have the old name, and nothing the new one.

@@ -109,6 +109,7 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(versions::set_retention))
         .routes(routes!(versions::restore_graph))
         .routes(routes!(versions::verify_graph))
+        .routes(routes!(models::analyze_graph))
         .routes(routes!(versions::show_difference))
         .routes(routes!(backups::begin_backup))
         .routes(routes!(backups::end_backup))

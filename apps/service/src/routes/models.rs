@@ -8,7 +8,9 @@ use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use graphodrome_formats::{DraftTable, Flow, Source, TableFormat, draft};
 use graphodrome_graph::{GraphError, observed_type, suspicions, violations};
+use graphodrome_store::JobState;
 use serde::{Deserialize, Serialize};
+use serde_json::json;
 use utoipa::ToSchema;
 
 use crate::extract;
@@ -196,6 +198,52 @@ pub async fn check_model(
     let report = report.await?.map_err(stopped)?;
     entry.finish();
     Ok(Json(report))
+}
+
+/// What the planner's statistics are of now.
+#[derive(Serialize, Deserialize, ToSchema)]
+pub struct Analysis {
+    pub graph: String,
+    pub version: u64,
+    /// Whether they were taken anew; false where they were of all elements already.
+    pub refreshed: bool,
+    /// Elements that had changed since they were taken.
+    pub changed: u64,
+    pub nodes: u64,
+    pub edges: u64,
+    pub milliseconds: f64,
+}
+
+/// Takes the statistics that plans rest on anew: what changed since they were taken becomes a part of the base. A job,
+/// beside readers and writers; the graph's content and version stay as they are.
+#[utoipa::path(post, path = "/v1/graphs/{graph}/analyze", tag = "models", params(("graph" = String, Path)),
+    responses((status = 200, body = Analysis), (status = 404, body = Problem)))]
+pub async fn analyze_graph(
+    State(app): State<Arc<App>>, extract::Path(name): extract::Path<String>,
+) -> Result<Json<Analysis>, Problem> {
+    let graph = app.graph(&name)?;
+    let started = std::time::Instant::now();
+    let changed = graph.snapshot().overlay_len() as u64;
+    let job = app.start_job("analyze", &name, "statistics").await?;
+    job.progress.enter("building");
+    let done = graph.fold_now(job.go_on(&app)).await;
+    let (state, detail) = match &done {
+        Ok(refreshed) => (JobState::Done, json!({ "changed": refreshed, "elements": changed })),
+        Err(_) if job.progress.is_cancelled() => (JobState::Cancelled, json!({ "error": "cancelled" })),
+        Err(error) => (JobState::Failed, json!({ "error": error.to_string() })),
+    };
+    job.finish(&app, state, detail).await;
+    let refreshed = done?;
+    let snapshot = graph.snapshot();
+    Ok(Json(Analysis {
+        graph: name,
+        version: snapshot.version,
+        refreshed,
+        changed,
+        nodes: snapshot.node_count(),
+        edges: snapshot.edge_count(),
+        milliseconds: started.elapsed().as_secs_f64() * 1e3,
+    }))
 }
 
 /// A proposed model and load mapping.

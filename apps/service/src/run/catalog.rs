@@ -1,4 +1,4 @@
-//! Statements about graphs, graph types, keys and indexes.
+//! Statements about graphs, graph types, keys, indexes and views.
 
 use std::sync::Arc;
 
@@ -10,7 +10,7 @@ use graphodrome_language::{Diagnostic, nearest};
 use graphodrome_store::{GraphHandle, JobState, NewGraph, OpenMode};
 use serde_json::json;
 
-use super::QueryRequest;
+use super::{QueryRequest, views};
 use crate::models::evolve;
 use crate::problem::Problem;
 use crate::state::App;
@@ -81,18 +81,24 @@ pub(super) async fn statement(
             }
             dropped(false, what, &name)
         }
+        Statement::CreateView(new) => views::create(app, new, request).await?,
+        Statement::DropView { graph, name, if_exists } => {
+            views::remove(app, graph.as_ref(), &name, if_exists, request).await?
+        }
         Statement::Rename(rename) => evolve::rename(app, rename, &request.text).await?,
         Statement::Query(_) | Statement::Session(_) | Statement::Transaction(_) => String::new(),
     })
 }
 
 /// A problem that points at a name of the request's text.
-fn at(request: &QueryRequest, name: &Name, mut error: Diagnostic) -> Problem {
+pub(super) fn at(request: &QueryRequest, name: &Name, mut error: Diagnostic) -> Problem {
     error.span = name.span;
     Problem::from_diagnostic(error, &request.text)
 }
 
-fn graph_named(app: &App, name: Option<&Name>, request: &QueryRequest) -> Result<Arc<GraphHandle>, Problem> {
+pub(super) fn graph_named(
+    app: &App, name: Option<&Name>, request: &QueryRequest,
+) -> Result<Arc<GraphHandle>, Problem> {
     match (name, &request.graph) {
         (Some(name), _) => app.graph(&name.text),
         (None, Some(name)) => app.graph(name),

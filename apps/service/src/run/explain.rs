@@ -3,7 +3,9 @@
 use std::sync::Arc;
 use std::time::Instant;
 
-use graphodrome_engine::{Execution, Finding, Limits, PLAN_FORMAT, PlanTree, Prepared, prepare_by};
+use graphodrome_engine::{
+    Execution, Finding, Limits, PLAN_FORMAT, PlanTree, Prepared, parameter_findings, prepare_by,
+};
 use graphodrome_graph::{Change, Snapshot};
 use graphodrome_language::ast::{Query, Statement};
 use graphodrome_language::{Diagnostic, Diagnostics};
@@ -273,7 +275,11 @@ pub async fn plan(app: Arc<App>, request: PlanRequest) -> Result<PlanAnswer, Pro
             plan_us: microseconds(prepared.plan_time),
             with,
             plan: prepared.plan(),
-            findings: prepared.findings(&snapshot),
+            findings: {
+                let mut found = prepared.findings(&snapshot);
+                found.extend(parameter_findings(&prepared, &query, text, &snapshot, &parameters));
+                found
+            },
             warnings: prepared.warnings.iter().map(|w| QueryError::new(w, text)).collect(),
         })
     })
@@ -344,6 +350,7 @@ pub async fn profile(app: Arc<App>, request: ProfileRequest) -> Result<ProfileAn
                 continue;
             }
             let mut answer = ProfileAnswer::of(&name, text, &phases, &prepared, &execution, error);
+            answer.findings.extend(parameter_findings(&prepared, &query, text, &snapshot, &parameters));
             answer.timing = Timing::of(&times);
             answer.with = with;
             let made = match commit && answer.error.is_none() {

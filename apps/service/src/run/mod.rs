@@ -11,6 +11,7 @@ mod past;
 mod read;
 mod session;
 mod supposed;
+mod views;
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};

@@ -9,9 +9,12 @@ mod late_condition;
 mod many_paths;
 mod no_label;
 mod no_lookup;
+mod parameter_plan;
+mod stale_statistics;
 mod whole_elements;
 
 use graphodrome_graph::{Snapshot, Value};
+pub use parameter_plan::parameter_findings;
 use serde::{Deserialize, Serialize};
 
 use crate::context::Metrics;
@@ -39,6 +42,8 @@ pub(crate) struct Look<'a> {
     /// What the operator did; `None` of a plan.
     pub actual: Option<&'a Metrics>,
     pub snapshot: &'a Snapshot,
+    /// The uppermost operator.
+    pub is_root: bool,
 }
 
 struct Reason {
@@ -65,6 +70,7 @@ const FINDERS: &[(&str, Finder)] = &[
     ("any-direction", any_direction::find),
     ("whole-elements", whole_elements::find),
     ("estimate-off", estimate_off::find),
+    ("stale-statistics", stale_statistics::find),
 ];
 
 /// Findings about a plan, or with metrics about a profile: those higher in the tree first.
@@ -73,7 +79,7 @@ pub(crate) fn findings(root: &PlanNode, metrics: Option<&[Metrics]>, snapshot: &
     let mut left = vec![root];
     while let Some(node) = left.pop() {
         let actual = metrics.and_then(|all| all.get(node.id));
-        let look = Look { node, actual, snapshot };
+        let look = Look { node, actual, snapshot, is_root: std::ptr::eq(node, root) };
         for (name, finder) in FINDERS {
             if let Some(Reason { message, advice, statement }) = finder(&look) {
                 let operator = node.plan.name().to_string();

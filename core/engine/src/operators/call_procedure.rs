@@ -13,7 +13,7 @@ use crate::evaluate::{Evaluator, Row};
 use crate::expression::Expr;
 use crate::operators::share_out;
 use crate::plan::{Input, Operator, OperatorPlan};
-use crate::procedures::{Call, Entry, Given, Part, PartRequest, Table};
+use crate::procedures::{Call, Entry, Given, Part, PartRequest, Table, kept};
 
 #[derive(Clone, Debug)]
 pub(crate) struct CallProcedure {
@@ -38,7 +38,7 @@ impl OperatorPlan for CallProcedure {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self, input: inputs.remove(0), at: None, part: None })
+        Box::new(Run { spec: self, input: inputs.remove(0), at: None, part: None, held: 0 })
     }
 }
 
@@ -51,7 +51,9 @@ struct Run {
     /// The batch that is gone through, the row, and that row's result with how many of its rows were given out.
     at: Option<(Arc<Batch>, usize, Option<Open>)>,
     /// The part that was looked at last, and of which version.
-    part: Option<(PartRequest, Arc<Snapshot>, Part)>,
+    part: Option<(PartRequest, Arc<Snapshot>, Arc<Part>)>,
+    /// Bytes of the part that the query holds: none where it was kept from before.
+    held: usize,
 }
 
 struct Open {
@@ -110,16 +112,26 @@ impl Run {
             ));
         }
         let weights = if entry.procedure.argument("capacity").is_some() { "capacity" } else { "weight" };
-        let request = PartRequest::of(&given, weights);
         let snapshot = context.scope.snapshot.clone();
-        let same = |(known, of, _): &(PartRequest, Arc<Snapshot>, Part)| {
+        let request = PartRequest::of(&given, weights, &snapshot, spec.span)?;
+        let same = |(known, of, _): &(PartRequest, Arc<Snapshot>, Arc<Part>)| {
             *known == request && Arc::ptr_eq(of, &snapshot)
         };
         if !self.part.as_ref().is_some_and(same) {
-            if let Some((.., part)) = self.part.take() {
-                context.release(part.bytes);
-            }
-            let part = Part::read(&request, spec.span, context)?;
+            self.part = None;
+            context.release(std::mem::take(&mut self.held));
+            let part = match kept::find(&snapshot, &request) {
+                Some(part) => {
+                    context.metrics().notes.push("the view was kept from before".into());
+                    part
+                }
+                None => {
+                    let part = Arc::new(Part::read(&request, spec.span, context)?);
+                    kept::keep(&snapshot, &request, &part);
+                    self.held = part.bytes;
+                    part
+                }
+            };
             if part.without_weight > 0 {
                 let text = format!("{} edges have no weight and were left out", part.without_weight);
                 context.warnings.push(Diagnostic::warning(Code::DATA, spec.span, text));

@@ -285,7 +285,7 @@ mod tests {
         for _ in 0..5 {
             full.units = i128::MAX / 2;
             full.band = 40;
-            full.add_times(f64::from_bits(40 * 32 << 52), 1 << 40);
+            full.add_times(f64::from_bits((40 * 32) << 52), 1 << 40);
         }
         assert!(full.total().unwrap() > 0.0);
     }

@@ -154,7 +154,7 @@ impl Planner<'_> {
             // How many rows equal a parameter's value is estimated for any value; where a range begins
             // matters.
             ExpressionKind::Parameter(name) if !matches!(operator, Equal | NotEqual) => {
-                self.parameters.look(name)
+                self.parameters.look_for_estimate(name)
             }
             _ => None,
         };

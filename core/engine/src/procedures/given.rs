@@ -12,6 +12,8 @@ use crate::evaluate::wrong_type;
 #[derive(Clone, Debug, Default, PartialEq)]
 pub(crate) struct Given {
     fields: Vec<(Arc<str>, Value)>,
+    /// Names of all arguments that the procedure takes.
+    arguments: Vec<&'static str>,
 }
 
 impl Given {
@@ -25,7 +27,10 @@ impl Given {
                 return Err(wrong_type(&other, &what, "a RECORD", span));
             }
         };
-        let given = Given { fields: fields.into_iter().filter(|(_, v)| !v.is_null()).collect() };
+        let given = Given {
+            fields: fields.into_iter().filter(|(_, v)| !v.is_null()).collect(),
+            arguments: procedure.arguments.iter().map(|a| a.name).collect(),
+        };
         for (name, value) in &given.fields {
             let Some(argument) = procedure.argument(name) else {
                 let all = procedure.arguments.iter().map(|a| a.name);
@@ -58,6 +63,11 @@ impl Given {
             return Err(Diagnostic::error(Code::NULL_NOT_ALLOWED, span, text).hint(missing.about));
         }
         Ok(given)
+    }
+
+    /// Whether the procedure has this argument at all.
+    pub fn takes(&self, name: &str) -> bool {
+        self.arguments.contains(&name)
     }
 
     pub fn value(&self, name: &str) -> Option<&Value> {

@@ -2,6 +2,7 @@
 //! or a part of it.
 
 mod given;
+pub(crate) mod kept;
 mod part;
 mod registry;
 mod text;
@@ -16,6 +17,7 @@ use crate::batch::Vector;
 pub(crate) use given::Given;
 pub use text::{MeasureRequest, measure};
 
+pub use part::check_view;
 pub(crate) use part::{Part, PartRequest};
 
 /// Columns, all of one length.

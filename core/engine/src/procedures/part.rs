@@ -1,12 +1,12 @@
 //! The part of a graph that a measure looks at: as its arguments `nodes`, `edges` and `weight` say, patterns as
-//! they stand in a MATCH.
+//! they stand in a MATCH, or as a view of the graph does.
 
 use std::collections::HashSet;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use graphodrome_algorithms::{Reading, Subgraph};
-use graphodrome_graph::{Code, Dense, Direction, LabelExpression, Snapshot, Value};
+use graphodrome_graph::{Code, Dense, Direction, LabelExpression, Snapshot, Value, ViewDefinition};
 use graphodrome_language::ast::*;
 use graphodrome_language::{Diagnostic, Known, Severity, Span, check_query, nearest, parse};
 
@@ -22,14 +22,69 @@ pub(crate) struct PartRequest {
     nodes: Option<Arc<str>>,
     edges: Option<Arc<str>>,
     weight: Option<Arc<str>>,
+    /// Whether it has a name, and so is asked for again.
+    pub named: bool,
 }
 
 impl PartRequest {
     /// `weights`: the name of the argument that names the property, where there is one.
-    pub fn of(given: &Given, weights: &str) -> PartRequest {
+    pub fn of(given: &Given, weights: &str, snapshot: &Snapshot, span: Span) -> Outcome<PartRequest> {
         let text = |name| given.text(name).map(Arc::from);
-        PartRequest { nodes: text("nodes"), edges: text("edges"), weight: text(weights) }
+        let own =
+            PartRequest { nodes: text("nodes"), edges: text("edges"), weight: text(weights), named: false };
+        let Some(name) = given.text("view") else { return Ok(own) };
+        let Some(view) = snapshot.views.iter().find(|view| *view.name == *name) else {
+            let near = nearest(name, snapshot.views.iter().map(|view| &*view.name));
+            let hint = match near {
+                Some(near) => format!("did you mean {near}?"),
+                None if snapshot.views.is_empty() => "the graph has none: CREATE GRAPH VIEW makes one".into(),
+                None => {
+                    let names: Vec<&str> = snapshot.views.iter().map(|view| &*view.name).collect();
+                    format!("there is {}", names.join(", "))
+                }
+            };
+            return Err(Diagnostic::unknown(span, format!("there is no view {name}")).hint(hint));
+        };
+        if own.nodes.is_some() || own.edges.is_some() {
+            let text = format!("the view {name} says which nodes and edges are looked at");
+            return Err(
+                Diagnostic::error(Code::DATA, span, text).hint("give either a view, or nodes and edges")
+            );
+        }
+        // A measure that takes no weight is not changed by one: edges without it are in it.
+        let weight = own.weight.or_else(|| view.weight.clone().filter(|_| given.takes(weights)));
+        Ok(PartRequest { nodes: view.nodes.clone(), edges: view.edges.clone(), weight, named: true })
     }
+
+    /// Reads the patterns: names, types and conditions, as those of any query.
+    fn patterns(
+        &self, snapshot: &Snapshot, span: Span, warnings: &mut Vec<Diagnostic>,
+    ) -> Outcome<(Option<Chosen>, Option<Chosen>)> {
+        let nodes = self.nodes.as_deref().map(|text| node_pattern(text, span)).transpose()?;
+        let edges = self.edges.as_deref().map(|text| edge_pattern(text, span)).transpose()?;
+        let known = known_names(snapshot);
+        for pattern in nodes.iter().chain(&edges) {
+            pattern.check(&known, span, warnings)?;
+        }
+        if let Some(property) = &self.weight
+            && !known.edge_properties.contains(property)
+        {
+            let near = nearest(property, known.edge_properties.iter().map(|p| &**p));
+            let problem = Diagnostic::unknown(span, format!("there is no property {property} on any edge"));
+            return Err(problem.maybe_hint(near.map(|near| format!("did you mean {near}?"))));
+        }
+        Ok((nodes, edges))
+    }
+}
+
+/// Checks what a view names; the warnings, or what is wrong. `span` is where it stands.
+pub fn check_view(
+    snapshot: &Snapshot, view: &ViewDefinition, span: Span,
+) -> Result<Vec<Diagnostic>, Diagnostic> {
+    let ViewDefinition { nodes, edges, weight, .. } = view.clone();
+    let mut warnings = vec![];
+    PartRequest { nodes, edges, weight, named: true }.patterns(snapshot, span, &mut warnings)?;
+    Ok(warnings)
 }
 
 pub(crate) struct Part {
@@ -50,19 +105,7 @@ impl Part {
 
     pub fn read(request: &PartRequest, span: Span, context: &mut Context) -> Outcome<Part> {
         let snapshot = context.scope.snapshot.clone();
-        let nodes = request.nodes.as_deref().map(|text| node_pattern(text, span)).transpose()?;
-        let edges = request.edges.as_deref().map(|text| edge_pattern(text, span)).transpose()?;
-        let known = known_names(&snapshot);
-        for pattern in nodes.iter().chain(&edges) {
-            pattern.check(&known, span, context)?;
-        }
-        if let Some(property) = &request.weight
-            && !known.edge_properties.contains(property)
-        {
-            let near = nearest(property, known.edge_properties.iter().map(|p| &**p));
-            let problem = Diagnostic::unknown(span, format!("there is no property {property} on any edge"));
-            return Err(problem.maybe_hint(near.map(|near| format!("did you mean {near}?"))));
-        }
+        let (nodes, edges) = request.patterns(&snapshot, span, &mut context.warnings)?;
         let numbers_bytes = snapshot.node_bound() as usize * 4;
         context.reserve(numbers_bytes)?;
         let (chosen, numbers) = chosen_nodes(nodes, &snapshot, span, context)?;
@@ -203,12 +246,12 @@ struct Chosen {
 
 impl Chosen {
     /// Names, types and conditions, as those of any query.
-    fn check(&self, known: &Known, span: Span, context: &mut Context) -> Outcome<()> {
+    fn check(&self, known: &Known, span: Span, warnings: &mut Vec<Diagnostic>) -> Outcome<()> {
         for said in check_query(&self.query, known, Some(&[])) {
             let placed = Diagnostic { span, message: format!("'{}': {}", self.text, said.message), ..said };
             match placed.severity {
                 Severity::Error => return Err(placed),
-                Severity::Warning => context.warnings.push(placed),
+                Severity::Warning => warnings.push(placed),
             }
         }
         Ok(())

@@ -101,6 +101,12 @@ fn entry(
             "all edges, directed ones from source to target",
             "the edges looked at and how they are read: -[e:PIPE]-> along, <-[:PIPE]- against, -[:PIPE]- both ways",
         ),
+        takes(
+            "view",
+            Takes::Text,
+            "none",
+            "name of a view of the graph that says which nodes and edges are looked at, instead of nodes and edges",
+        ),
     ];
     let arguments = part.into_iter().chain(own).collect();
     let once_an_element = !MANY_ROWS.contains(&name);

@@ -11,7 +11,7 @@ use crate::context::{Counters, Hop, Metrics};
 use crate::plan::PlanNode;
 
 pub use comparison::{Change, Comparison, Figures, HopDifference, OperatorDifference, Work, compare};
-pub use folded::folded_stacks;
+pub use folded::{folded_stacks, speedscope_profile};
 pub use text::{TextOptions, render_comparison, render_hops, render_plan, render_profile};
 
 /// The version of the format of plans and profiles as data; docs/plan.schema.json describes it.

@@ -2,7 +2,7 @@
 
 use graphodrome_engine::{
     Change, Limits, Parameters, PlanTree, Prepared, Rules, TextOptions, compare, folded_stacks, prepare_by,
-    render_comparison, render_plan, render_profile,
+    render_comparison, render_plan, render_profile, speedscope_profile,
 };
 use graphodrome_graph::Snapshot;
 use graphodrome_language::ast::Statement;
@@ -67,6 +67,18 @@ fn every_profile_adds_up_compares_with_itself_and_keeps_its_width() {
         let folded: f64 =
             folded_stacks(&tree).lines().map(|l| l.rsplit_once(' ').unwrap().1.parse::<f64>().unwrap()).sum();
         let own: f64 = all.iter().filter_map(|(_, t)| t.actual.as_ref()).map(|a| a.own_us).sum();
+        // The same stacks as samples: every frame is one of the list, and the weights are the same.
+        let file = speedscope_profile(&tree, &text);
+        let profile = &file["profiles"][0];
+        let frames = file["shared"]["frames"].as_array().unwrap().len() as u64;
+        let weights: u64 = profile["weights"].as_array().unwrap().iter().map(|w| w.as_u64().unwrap()).sum();
+        assert_eq!((weights as f64, profile["endValue"].as_u64()), (folded, Some(weights)), "{at}");
+        let samples = profile["samples"].as_array().unwrap();
+        assert_eq!(samples.len(), folded_stacks(&tree).lines().count(), "{at}");
+        let used = |sample: &serde_json::Value| {
+            sample.as_array().unwrap().iter().all(|f| f.as_u64().unwrap() < frames)
+        };
+        assert!(samples.iter().all(used), "{at}");
         let hops: usize = all.iter().filter_map(|(_, t)| t.actual.as_ref()).map(|a| a.hops.len()).sum();
         assert!((folded - own).abs() <= (all.len() + hops) as f64, "{at}\n{folded} {own}");
         // With itself there is no difference; with another way to the same rows the rows are the same.

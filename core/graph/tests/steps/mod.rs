@@ -40,8 +40,11 @@ pub fn schema() -> Schema {
             properties: vec![property.into()],
         })
     };
-    let created =
-        Created { keys: vec![definition("by_key", "key")], indexes: vec![definition("by_rank", "rank")] };
+    let created = Created {
+        keys: vec![definition("by_key", "key")],
+        indexes: vec![definition("by_rank", "rank")],
+        views: vec![],
+    };
     Schema::new(None, created)
 }
 

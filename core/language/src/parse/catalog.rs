@@ -31,6 +31,9 @@ impl Parser<'_> {
             if self.at_word("KEY") || self.at_word("INDEX") {
                 return self.drop_lookup(graph);
             }
+            if self.eat_words(&["GRAPH", "VIEW"]) {
+                return self.drop_view(graph);
+            }
             self.refuse_use(graph)?;
             self.expect_word("GRAPH")?;
             let of_type = self.eat_word("TYPE");
@@ -46,9 +49,12 @@ impl Parser<'_> {
         if self.at_word("KEY") || self.at_word("INDEX") {
             return self.create_lookup(graph, start).map(Statement::CreateLookup);
         }
-        self.refuse_use(graph)?;
         let or_replace = self.eat_words(&["OR", "REPLACE"]);
         self.eat_word("PROPERTY");
+        if self.eat_words(&["GRAPH", "VIEW"]) {
+            return self.create_view(graph, or_replace, start).map(Statement::CreateView);
+        }
+        self.refuse_use(graph)?;
         self.expect_word("GRAPH")?;
         let of_type = self.eat_word("TYPE");
         let if_not_exists = self.eat_words(&["IF", "NOT", "EXISTS"]);
@@ -74,10 +80,11 @@ impl Parser<'_> {
 
     fn refuse_use(&self, graph: Option<Name>) -> Parsed<()> {
         match graph {
-            Some(graph) => {
-                Err(Diagnostic::syntax(graph.span, "USE stands before a query, CREATE KEY or CREATE INDEX")
-                    .hint("leave it out: CREATE GRAPH and DROP GRAPH name their graph themselves"))
-            }
+            Some(graph) => Err(Diagnostic::syntax(
+                graph.span,
+                "USE stands before a query, CREATE KEY, CREATE INDEX or CREATE GRAPH VIEW",
+            )
+            .hint("leave it out: CREATE GRAPH and DROP GRAPH name their graph themselves")),
             None => Ok(()),
         }
     }

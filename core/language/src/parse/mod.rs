@@ -13,6 +13,7 @@ mod session;
 mod simplified;
 pub(crate) mod statements;
 mod types;
+mod views;
 pub(crate) mod ways_out;
 
 use std::sync::Arc;

@@ -285,7 +285,7 @@ impl Parser<'_> {
         Ok(PathGroup { variable, mode, term, condition, quantifier, span: self.span_since(start) })
     }
 
-    fn node_pattern(&mut self) -> Parsed<NodePattern> {
+    pub(super) fn node_pattern(&mut self) -> Parsed<NodePattern> {
         let start = self.span();
         self.expect("(")?;
         let filter = self.element_pattern_filler()?;
@@ -364,7 +364,7 @@ impl Parser<'_> {
     }
 
     /// The seven orientations, with and without a filler.
-    fn edge_pattern(&mut self) -> Parsed<EdgeOrPath> {
+    pub(super) fn edge_pattern(&mut self) -> Parsed<EdgeOrPath> {
         let start = self.span();
         let left = self.eat("<");
         let tilde = if self.eat("~") {
@@ -454,7 +454,7 @@ struct Prefix {
     mode: Option<PathMode>,
 }
 
-enum EdgeOrPath {
+pub(super) enum EdgeOrPath {
     Edge(EdgePattern),
     /// What a simplified pattern stands for.
     Path(Vec<PathElement>),

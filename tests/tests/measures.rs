@@ -252,7 +252,7 @@ async fn views_are_kept_with_their_graph() {
     assert_eq!(post(&service, "/v1/query", at).await.1["rows"], json!([["a", 1], ["b", 1], ["c", 0]]));
 
     // It is listed, and what it names is not renamed under it.
-    assert!(stdout(&cli(&service.url, &["model", "show", "net"])).contains(&format!("{create};")));
+    assert!(stdout(&cli(&service.url, &["model", "show", "-g", "net"])).contains(&format!("{create};")));
     let (status, refused) =
         post(&service, "/v1/query", ask("ALTER GRAPH net RENAME PROPERTY status TO state ON EDGE PIPE"))
             .await;
@@ -283,7 +283,9 @@ async fn views_are_kept_with_their_graph() {
     let service = Running::start(folder.path(), &[]);
     let client = service.client();
     assert_eq!(json!(query(&client, "net", degrees).await.rows), json!([["a", 1], ["b", 2], ["c", 1]]));
-    assert!(stdout(&cli(&service.url, &["model", "show", "net"])).contains(&other.trim_end().to_string()));
+    assert!(
+        stdout(&cli(&service.url, &["model", "show", "-g", "net"])).contains(&other.trim_end().to_string())
+    );
     assert_eq!(post(&service, "/v1/query", ask("DROP GRAPH VIEW opened")).await.0, 200);
     assert_eq!(post(&service, "/v1/query", ask(degrees)).await.0, 400);
 }

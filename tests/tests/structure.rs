@@ -13,8 +13,9 @@ const ALLOWED: &[(&str, &[&str])] = &[
     ("adapters/formats", &["graph", "language", "engine"]),
     ("adapters/store", &["graph", "language"]),
     ("adapters/database", &["formats"]),
+    ("adapters/modules", &["algorithms", "engine", "graph", "language"]),
     ("apps/client", &[]),
-    ("apps/service", &["graph", "language", "engine", "formats", "store"]),
+    ("apps/service", &["graph", "language", "engine", "formats", "modules", "store"]),
     ("apps/cli", &["client", "database", "engine", "formats", "graph", "service", "generator", "language"]),
     ("demo/generator", &["graph"]),
 ];
@@ -58,7 +59,7 @@ const FLAT: &[(&str, &str)] = &[
 /// What is still longer, and how long it is: none of it may grow, and nothing may be added.
 const LONG_FUNCTIONS: &[(&str, &str, usize)] = &[
     ("core/graph/src/evolve.rs", "carry", 213),
-    ("adapters/formats/src/draft/profile.rs", "profile", 161),
+    ("adapters/formats/src/draft/profile.rs", "profile", 157),
     ("core/engine/src/search/enumerate.rs", "next", 146),
     ("adapters/formats/src/load/resolve.rs", "resolve_nodes", 146),
     ("tests/tests/browser/main.rs", "a_session_in_the_console", 143),

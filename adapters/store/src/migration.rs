@@ -21,6 +21,7 @@ impl MigratorTrait for Migrator {
             Box::new(DeepRuns),
             Box::new(Notebooks),
             Box::new(Looks),
+            Box::new(Procedures),
         ]
     }
 }
@@ -419,6 +420,40 @@ impl MigrationTrait for Looks {
             graph_id bigint PRIMARY KEY REFERENCES graphs (id) ON DELETE CASCADE,
             labels text NOT NULL
         )";
+        manager.get_connection().execute_unprepared(text).await?;
+        Ok(())
+    }
+}
+
+/// Modules of procedures, every version of each.
+struct Procedures;
+
+impl MigrationName for Procedures {
+    fn name(&self) -> &str {
+        "m0014_procedures"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Procedures {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        let text = "CREATE TABLE procedures (
+            name text NOT NULL,
+            version bigint NOT NULL,
+            current boolean NOT NULL,
+            module bytea NOT NULL,
+            checksum bigint NOT NULL,
+            signature text NOT NULL,
+            about text NOT NULL,
+            steps bigint NOT NULL,
+            memory_bytes bigint NOT NULL,
+            time_ms bigint NOT NULL,
+            graphs jsonb,
+            uploaded timestamptz NOT NULL,
+            uploaded_by text NOT NULL,
+            PRIMARY KEY (name, version)
+        );
+        CREATE UNIQUE INDEX procedures_current ON procedures (name) WHERE current";
         manager.get_connection().execute_unprepared(text).await?;
         Ok(())
     }

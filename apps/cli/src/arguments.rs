@@ -4,6 +4,7 @@ mod backups;
 mod graphs;
 mod measures;
 mod notebooks;
+mod procedures;
 mod profiles;
 mod saved;
 mod serve;
@@ -16,6 +17,7 @@ pub use backups::{BackupCommand, BackupOptions, RestoreOptions};
 pub use graphs::GraphCommand;
 pub use measures::{MeasureCommand, MeasureOptions, NeighboursOptions};
 pub use notebooks::{NotebookCommand, NotebookFormat};
+pub use procedures::{AddProcedure, ProcedureCommand};
 pub use profiles::{
     BaselineCommand, CheckOptions, CompareOptions, HopsShown, PlanOptions, ProfileFormat, ProfileOptions,
     RunCommand, ShownOptions, TopOptions,
@@ -107,6 +109,9 @@ pub enum Command {
     /// Run measures of a whole graph or a part of it: what is central, what hangs together, what would be cut off
     #[command(subcommand)]
     Measure(MeasureCommand),
+    /// Call procedures of one's own in queries: WebAssembly modules that are uploaded, each version kept
+    #[command(subcommand)]
+    Procedure(ProcedureCommand),
     /// Lay out query files: a clause a line, keywords in capitals
     #[command(
         after_help = "Examples:\n  graphodrome fmt questions/*.gql\n  graphodrome fmt --check questions/*.gql\n  echo 'match (n) return n' | graphodrome fmt"

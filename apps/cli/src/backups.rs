@@ -203,6 +203,7 @@ async fn take(client: &Client, out: &Path, wanted: &[String]) -> anyhow::Result<
         write_whole(&out.join("saved-queries.json"), &serde_json::to_vec_pretty(&saved)?)?;
         let all = crate::notebooks::whole(client).await?;
         write_whole(&out.join("notebooks.json"), format!("[{}]\n", all.join(",\n")).as_bytes())?;
+        crate::procedures::export(client, &out).await?;
     }
     Ok(())
 }
@@ -466,6 +467,10 @@ pub async fn restore(client: &Client, options: RestoreOptions) -> anyhow::Result
     if options.graphs.is_empty() && options.name.is_none() {
         restore_saved(client, &options.folder.join("saved-queries.json")).await?;
         crate::notebooks::restore_file(client, &options.folder.join("notebooks.json")).await?;
+        let procedures = crate::procedures::import(client, &options.folder).await?;
+        if procedures > 0 {
+            println!("{procedures} procedures restored");
+        }
     }
     Ok(())
 }

@@ -7,8 +7,8 @@ use anyhow::Context;
 use graphodrome_client::{Client, QueryRequest};
 use graphodrome_service::Service;
 
-use crate::arguments::DemoOptions;
-use crate::{jobs, serve};
+use crate::arguments::{AddProcedure, DemoOptions};
+use crate::{jobs, procedures, serve};
 
 pub async fn demo(options: DemoOptions) -> anyhow::Result<()> {
     if std::env::var_os("RUST_LOG").is_some() {
@@ -48,7 +48,23 @@ pub async fn demo(options: DemoOptions) -> anyhow::Result<()> {
     prepared
 }
 
+/// The network; and, where the folder has it, the bill of parts of its pumps with a procedure that goes along it.
 async fn prepare(client: &Client, folder: &Path) -> anyhow::Result<()> {
+    load(client, folder).await?;
+    let parts = folder.join("parts");
+    if !parts.join("model.gql").exists() {
+        return Ok(());
+    }
+    load(client, &parts).await?;
+    let module = parts.join("part_quantities.wasm");
+    let bytes = std::fs::read(&module).with_context(|| module.display().to_string())?;
+    let new = AddProcedure { file: module, steps: None, memory_mib: None, seconds: None, graphs: vec![] };
+    let added = procedures::upload(client, bytes, &new).await?;
+    println!("procedure {}", added["signature"].as_str().unwrap_or_default());
+    Ok(())
+}
+
+async fn load(client: &Client, folder: &Path) -> anyhow::Result<()> {
     let model = std::fs::read_to_string(folder.join("model.gql")).context("demo model")?;
     client.query(&QueryRequest { text: model, ..QueryRequest::default() }).await?;
     let job = jobs::start(client, &folder.join("load.toml"), None, false).await?;

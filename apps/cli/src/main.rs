@@ -13,6 +13,7 @@ mod measures;
 mod models;
 mod neighbours;
 mod notebooks;
+mod procedures;
 mod profiles;
 mod queries;
 mod reports;
@@ -127,6 +128,7 @@ async fn run(arguments: Arguments) -> anyhow::Result<()> {
         Command::Top(options) => top::top(&client, options).await,
         Command::Neighbours(options) => neighbours::neighbours(&client, options).await,
         Command::Measure(command) => measures::measure(&client, command).await,
+        Command::Procedure(command) => procedures::procedure(&client, command).await,
         Command::Fmt(options) => fmt::fmt(options),
         Command::Saved(command) => saved::saved(&client, command).await,
         Command::Notebook(command) => notebooks::notebook(&client, command).await,

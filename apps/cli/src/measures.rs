@@ -2,7 +2,7 @@
 
 use anyhow::Context;
 use graphodrome_client::Client;
-use graphodrome_engine::{MeasureRequest, measure as measure_named, procedures};
+use graphodrome_engine::{MeasureRequest, measure as measure_named, measures};
 use graphodrome_graph::Value;
 use graphodrome_language::ast::ExpressionKind;
 use graphodrome_language::parse_expression;
@@ -17,7 +17,7 @@ pub async fn measure(client: &Client, command: MeasureCommand) -> anyhow::Result
         }
         MeasureCommand::List { json: false } => {
             let mut rows = table::plain(&["measure", "what it says", "cost"]);
-            for procedure in procedures().iter() {
+            for procedure in measures().iter() {
                 rows.add_row([procedure.name, procedure.about, procedure.cost]);
             }
             println!("{rows}");

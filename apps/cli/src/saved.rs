@@ -8,7 +8,7 @@ use graphodrome_formats::SavedQuery;
 use serde_json::{Map, Value, json};
 
 use crate::arguments::SavedCommand;
-use crate::{queries, table};
+use crate::{procedures, queries, table};
 
 fn query_of(value: &Value) -> SavedQuery {
     let text = |field: &str| value[field].as_str().unwrap_or("").to_string();
@@ -120,16 +120,18 @@ pub async fn saved(client: &Client, command: SavedCommand) -> anyhow::Result<()>
                     .with_context(|| format!("{} cannot be written", file.display()))?;
                 count += 1;
             }
-            println!("{count} queries in {}", folder.display());
+            let procedures = procedures::export(client, &folder).await?;
+            println!("{count} queries and {procedures} procedures in {}", folder.display());
         }
         SavedCommand::Import { folder } => {
             // All are read before the first is saved.
             let all: Vec<SavedQuery> =
                 files(&folder)?.iter().map(|f| read(f, Some(&folder))).collect::<anyhow::Result<_>>()?;
+            let procedures = procedures::import(client, &folder).await?;
             for query in &all {
                 save(client, query).await?;
             }
-            println!("{} queries saved", all.len());
+            println!("{} queries and {procedures} procedures saved", all.len());
         }
     }
     Ok(())

@@ -492,6 +492,14 @@ impl Client {
         self.send(request).await.map(|_| ())
     }
 
+    /// Sends a body to a path with POST.
+    pub async fn post_bytes(
+        &self, path: &str, media_type: &str, body: impl Into<reqwest::Body>,
+    ) -> Result<Value> {
+        let request = self.request(Method::POST, path).header(CONTENT_TYPE, media_type).body(body);
+        self.json(request).await
+    }
+
     /// The answer of a path, as it comes.
     pub async fn stream(&self, path: &str) -> Result<Response> {
         self.send(self.request(Method::GET, path)).await

@@ -11,6 +11,7 @@ mod extract;
 mod guard;
 mod loading;
 mod models;
+mod own_procedures;
 mod problem;
 mod routes;
 mod run;
@@ -86,6 +87,9 @@ impl Service {
             app.traces = Some(traces::Traces::to(url)?);
         }
         let app = Arc::new(app);
+        if let Err(problem) = app.read_procedures().await {
+            bail!("the procedures cannot be read: {}", problem.detail);
+        }
         Ok(Service { app, listener, server })
     }
 

@@ -15,6 +15,7 @@ use tokio::sync::{Notify, OwnedSemaphorePermit, Semaphore, broadcast, watch};
 
 use axum::http::StatusCode;
 
+use crate::own_procedures::OwnProcedures;
 use crate::problem::Problem;
 use crate::routes::Backups;
 use crate::running::{Entry, Registry, RunningKind};
@@ -189,6 +190,8 @@ pub struct App {
     pub slow: SlowLog,
     pub traces: Option<Traces>,
     pub backups: Backups,
+    /// Procedures of one's own that can be called.
+    pub own_procedures: OwnProcedures,
     stopped: Notify,
     draining: std::sync::atomic::AtomicBool,
     stopping: std::sync::atomic::AtomicBool,
@@ -212,6 +215,7 @@ impl App {
             slow: SlowLog::default(),
             traces: None,
             backups: Backups::default(),
+            own_procedures: OwnProcedures::default(),
             stopped: Notify::new(),
             draining: Default::default(),
             stopping: Default::default(),
@@ -273,6 +277,11 @@ impl App {
         let live: Vec<i64> = self.catalog.graphs().iter().map(|g| g.id).collect();
         plans.retain(|id, _| live.contains(id));
         plans.entry(graph.id).or_default().clone()
+    }
+
+    /// Forgets all plans that are kept.
+    pub fn forget_plans(&self) {
+        self.plans.lock().clear();
     }
 
     fn still_running(&self) -> Result<(), GraphError> {

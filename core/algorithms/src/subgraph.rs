@@ -93,6 +93,16 @@ impl Rows {
         self.neighbours.len()
     }
 
+    /// Where each node's row begins, and at the end how long all are together.
+    pub fn starts(&self) -> &[u32] {
+        &self.starts
+    }
+
+    /// The rows one after the other: neighbours, and the edges that lead to them.
+    pub fn all(&self) -> (&[u32], &[u32]) {
+        (&self.neighbours, &self.edges)
+    }
+
     pub fn is_empty(&self) -> bool {
         self.neighbours.is_empty()
     }
@@ -151,6 +161,10 @@ impl Subgraph {
 
     pub fn nodes(&self) -> &[Dense] {
         &self.nodes
+    }
+
+    pub fn edges(&self) -> &[Dense] {
+        &self.edges
     }
 
     pub fn edge(&self, own: usize) -> Dense {

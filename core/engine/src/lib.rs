@@ -38,7 +38,10 @@ pub use evaluate::evaluate_constant;
 pub use execution::{ChangedCounts, Execution, Prepared, Summary, known_names, prepare, prepare_by};
 pub use findings::{Finding, parameter_findings};
 pub use plan::{ColumnInfo, ColumnKind};
-pub use procedures::{MeasureRequest, check_view, measure, procedures};
+pub use procedures::{
+    ExternalCall, ExternalProcedure, MeasureRequest, Table, check_view, measure, measures, procedures,
+    set_external,
+};
 pub use profile::{
     Actual, Alternative, Basis, Change, Comparison, Estimate, Figures, HopDifference, OperatorDifference,
     PLAN_FORMAT, PlanTree, TextOptions, Work, compare, folded_stacks, read_kept, render_comparison,

@@ -45,6 +45,7 @@ pub enum Gives {
     Float,
     WholeNumber,
     Truth,
+    Text,
     Nodes,
 }
 
@@ -56,6 +57,7 @@ impl Gives {
             Gives::Float => "FLOAT64",
             Gives::WholeNumber => "INT64",
             Gives::Truth => "BOOL",
+            Gives::Text => "STRING",
             Gives::Nodes => "LIST<NODE>",
         }
     }

@@ -323,6 +323,15 @@ impl Watching {
     }
 }
 
+/// A field of a JSON line as the text of a table.
+fn text_of(field: Option<&serde_json::Value>) -> Option<String> {
+    match field {
+        None | Some(serde_json::Value::Null) => None,
+        Some(serde_json::Value::String(text)) => Some(text.clone()),
+        Some(other) => Some(other.to_string()),
+    }
+}
+
 /// Looks at one table, which may unpack to `limit` bytes.
 pub(crate) fn profile(
     table: &DraftTable, limit: u64, state: &DefaultHashBuilder,
@@ -404,14 +413,7 @@ pub(crate) fn profile(
                         sample.push(vec![0; sampled_before]);
                     }
                 }
-                let texts: Vec<Option<String>> = names
-                    .iter()
-                    .map(|name| match object.get(name) {
-                        None | Some(serde_json::Value::Null) => None,
-                        Some(serde_json::Value::String(text)) => Some(text.clone()),
-                        Some(other) => Some(other.to_string()),
-                    })
-                    .collect();
+                let texts: Vec<Option<String>> = names.iter().map(|name| text_of(object.get(name))).collect();
                 let fields: Vec<(usize, Option<&str>)> =
                     texts.iter().map(Option::as_deref).enumerate().collect();
                 see(&fields, &mut watching, &mut sample);

@@ -13,6 +13,7 @@ mod fields;
 mod index;
 mod marks;
 mod memory;
+mod offsets;
 mod plain;
 mod plan;
 mod preview;

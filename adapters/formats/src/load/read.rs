@@ -9,6 +9,7 @@ use rayon::prelude::*;
 use crate::load::blocks::{cut_lines, cut_rows, open_quote, read_coded};
 use crate::load::columnar;
 use crate::load::fields::{FieldError, Fields, Row, given_value, read_value, truth};
+use crate::load::offsets::Offsets;
 use crate::load::plain::plain_text;
 use crate::load::plan::{EdgePlan, Input, LabelSource, NodePlan, TablePlan};
 use crate::load::sources::{encoding_hint, table_error};
@@ -30,55 +31,6 @@ pub(crate) struct RuleChunk {
     pub labels: Option<Column>,
     /// Where each row begins in the text.
     pub offsets: Offsets,
-}
-
-/// Where the rows of a chunk begin, which lie near each other and come in order.
-#[derive(Default)]
-pub(crate) struct Offsets {
-    first: u64,
-    /// From the first row on.
-    after: Vec<u32>,
-}
-
-impl Offsets {
-    fn with_capacity(rows: usize) -> Offsets {
-        Offsets { first: 0, after: Vec::with_capacity(rows) }
-    }
-
-    pub fn len(&self) -> usize {
-        self.after.len()
-    }
-
-    pub fn is_empty(&self) -> bool {
-        self.after.is_empty()
-    }
-
-    #[inline]
-    pub fn at(&self, row: usize) -> u64 {
-        self.first + u64::from(self.after[row])
-    }
-
-    #[inline]
-    pub fn push(&mut self, offset: u64) {
-        if self.after.is_empty() {
-            self.first = offset;
-        }
-        self.after.push(u32::try_from(offset - self.first).unwrap_or(u32::MAX));
-    }
-}
-
-impl FromIterator<u64> for Offsets {
-    fn from_iter<I: IntoIterator<Item = u64>>(offsets: I) -> Offsets {
-        let mut all = Offsets::default();
-        all.extend(offsets);
-        all
-    }
-}
-
-impl Extend<u64> for Offsets {
-    fn extend<I: IntoIterator<Item = u64>>(&mut self, offsets: I) {
-        offsets.into_iter().for_each(|offset| self.push(offset));
-    }
 }
 
 /// A reject with its place, before lines are counted.

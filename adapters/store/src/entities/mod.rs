@@ -8,6 +8,7 @@ pub mod job;
 pub mod look;
 pub mod manifest;
 pub mod notebook;
+pub mod procedure;
 pub mod reject;
 pub mod run;
 pub mod saved_query;

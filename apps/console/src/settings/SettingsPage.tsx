@@ -1,5 +1,6 @@
 // The Settings page: how the pages look, how a graph's labels look in drawings, and the keys.
 import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useRef } from "react";
 import Form from "react-bootstrap/Form";
 import { type Names, get, put } from "../shared/api";
 import { useAttempt } from "../shared/attempt";
@@ -47,14 +48,21 @@ function Labels({ graph }: { graph: string }) {
   const names = useQuery({ queryKey: ["names", graph], queryFn: () => get<Names>(`/v1/graphs/${encodeURIComponent(graph)}/names`) });
   const { problem, setProblem, attempt } = useAttempt();
   const labels = names.data?.node_labels ?? [];
+  // One after the other: an earlier change that is slow never writes over a later one.
+  const saving = useRef({ last: 0, done: Promise.resolve<unknown>(undefined) });
   const change = (label: string, look: LabelLook) => attempt("keep", async () => {
-    const others = Object.entries(looks.labels).filter(([l]) => l !== label);
+    const queue = saving.current;
+    const mine = ++queue.last;
+    void client.cancelQueries({ queryKey: ["looks", graph] }, { revert: false });
+    const now = client.getQueryData<GraphLooks>(["looks", graph]) ?? looks;
+    const others = Object.entries(now.labels).filter(([l]) => l !== label);
     const all: GraphLooks = { labels: Object.fromEntries(Object.keys(look).length > 0 ? [...others, [label, look]] : others) };
     client.setQueryData(["looks", graph], all);
+    queue.done = queue.done.catch(() => undefined).then(() => put(looksPath(graph), { labels: all.labels }));
     try {
-      await put(looksPath(graph), { labels: all.labels });
+      await queue.done;
     } finally {
-      await client.invalidateQueries({ queryKey: ["looks", graph] });
+      if (mine === queue.last) await client.invalidateQueries({ queryKey: ["looks", graph] });
     }
   });
   if (names.data && labels.length === 0) return <p className="empty">There are no nodes in {graph} yet.</p>;

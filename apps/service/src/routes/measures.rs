@@ -7,7 +7,7 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::HeaderMap;
 use axum::response::Response;
-use graphodrome_engine::{MeasureRequest, measure, procedures};
+use graphodrome_engine::{MeasureRequest, measure, measures};
 use graphodrome_graph::Value;
 use graphodrome_language::{Procedure, Takes};
 use serde::{Deserialize, Serialize};
@@ -87,7 +87,7 @@ fn info(procedure: &Procedure) -> MeasureInfo {
 /// All measures, by name.
 #[utoipa::path(get, path = "/v1/measures", tag = "measures", responses((status = 200, body = Vec<MeasureInfo>)))]
 pub async fn list_measures() -> Json<Vec<MeasureInfo>> {
-    Json(procedures().iter().map(info).collect())
+    Json(measures().iter().map(info).collect())
 }
 
 /// How a measure is run.
@@ -207,7 +207,7 @@ pub(super) fn describe(document: &mut utoipa::openapi::OpenApi) {
     use utoipa::openapi::{RefOr, path::Parameter};
     const ANY: &str = "/v1/graphs/{graph}/measures/{measure}";
     let Some(any) = document.paths.paths.get(ANY).cloned() else { return };
-    for procedure in procedures().iter() {
+    for procedure in measures().iter() {
         let mut item = any.clone();
         let Some(operation) = &mut item.post else { continue };
         operation.operation_id = Some(format!("measure_{}", procedure.name));

@@ -15,6 +15,7 @@ mod measures;
 mod models;
 mod neighbourhood;
 mod notebooks;
+mod procedures;
 mod query;
 mod running;
 mod runs;
@@ -118,6 +119,10 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(backups::begin_restore))
         .routes(routes!(backups::finish_restore, backups::give_up_restore))
         .routes(routes!(loads::read_mapping))
+        .routes(routes!(procedures::list_procedures, procedures::add_procedure))
+        .routes(routes!(procedures::show_procedure, procedures::remove_procedure))
+        .routes(routes!(procedures::use_procedure))
+        .routes(routes!(procedures::procedure_module))
         .routes(routes!(measures::list_measures))
         .routes(routes!(measures::run_measure))
         .routes(routes!(elements::create_node))

@@ -8,6 +8,7 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
+use graphodrome_engine::procedures;
 use graphodrome_formats::{SavedParameter, SavedQuery};
 use graphodrome_graph::{Value, parse_text};
 use graphodrome_language::ast::Statement;
@@ -120,7 +121,7 @@ pub async fn show_saved(
 
 /// Keeps a query under a name; one that is there is replaced. Its text must be one query.
 #[utoipa::path(put, path = "/v1/saved-queries/{name}", tag = "saved queries", params(("name" = String, Path)),
-    request_body = NewSaved, responses((status = 200, body = SavedInfo), (status = 400, body = Problem)))]
+    request_body = NewSaved, responses((status = 200, body = SavedInfo), (status = 400, body = Problem), (status = 409, body = Problem)))]
 pub async fn save_query(
     State(app): State<Arc<App>>, Path(name): Path<String>, extract::Json(new): extract::Json<NewSaved>,
 ) -> Result<Json<SavedInfo>, Problem> {
@@ -134,6 +135,11 @@ pub async fn save_query(
     if !parsed.graphs().is_empty() {
         return Err(Problem::bad_request("a saved query names no graph: it is called for one")
             .hint("leave USE out of it"));
+    }
+    // CALL of the name means that one.
+    if procedures().iter().any(|procedure| procedure.name.eq_ignore_ascii_case(&query.name)) {
+        let text = format!("there is a procedure {}", query.name);
+        return Err(Problem::new(StatusCode::CONFLICT, text).hint("give the query another name"));
     }
     let record = SavedRecord {
         name: query.name.clone(),

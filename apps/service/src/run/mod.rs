@@ -485,6 +485,8 @@ impl Run {
         {
             return Ok(Ready { prepared, snapshot, cached: true });
         }
+        // A plan that is kept was granted when it was made.
+        self.app.check_granted(&self.graph.name, &self.text)?;
         let parsed;
         let query = match &self.query {
             Some(query) => query,

@@ -148,6 +148,9 @@ async fn evaluate(
         span,
     };
     let query = Query::of(Linear { graph: None, at: None, clauses: vec![Clause::Return(result)], span });
+    if let Some(graph) = &request.graph {
+        app.check_granted(graph, &request.text)?;
+    }
     let Terms { limits, .. } = terms(app, request)?;
     let slot = app.slot(limits.time.unwrap_or(app.limits.query_time)).await?;
     // A client that goes away takes the query with it.

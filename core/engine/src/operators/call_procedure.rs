@@ -13,11 +13,13 @@ use crate::evaluate::{Evaluator, Row};
 use crate::expression::Expr;
 use crate::operators::share_out;
 use crate::plan::{Input, Operator, OperatorPlan};
-use crate::procedures::{Call, Entry, Given, Part, PartRequest, Table, kept};
+use crate::procedures::{
+    self, Call, Entry, ExternalCall, ExternalProcedure, Given, Part, PartRequest, RunMeasure, Table, kept,
+};
 
 #[derive(Clone, Debug)]
 pub(crate) struct CallProcedure {
-    pub entry: &'static Entry,
+    pub entry: Arc<Entry>,
     /// The record of arguments.
     pub given: Option<Expr>,
     /// The procedure's columns that are wanted, in their order.
@@ -94,7 +96,7 @@ impl Run {
 
     fn result(&mut self, batch: &Batch, row: usize, context: &mut Context) -> Outcome<Open> {
         let spec = self.spec.clone();
-        let entry = spec.entry;
+        let entry = &spec.entry;
         let value = match &spec.given {
             None => Value::Null,
             Some(expr) => {
@@ -143,7 +145,12 @@ impl Run {
         context.counters().edges_looked += m as u64;
         let held = n * entry.holds.node + m * entry.holds.edge;
         context.reserve(held)?;
-        let mut table = run(entry, part, &given, context, spec.span)?;
+        let mut table = match &entry.run {
+            procedures::Run::Measure(measure) => run(entry, *measure, part, &given, context, spec.span)?,
+            procedures::Run::External(external) => {
+                run_external(&**external, part, given, context, spec.span)?
+            }
+        };
         context.release(held);
         let mut columns: Table = spec.columns.iter().map(|at| table[*at].empty_like()).collect();
         for (place, at) in spec.columns.iter().enumerate() {
@@ -170,7 +177,30 @@ impl Open {
     }
 }
 
-fn run(entry: &Entry, part: &Part, given: &Given, context: &Context, span: Span) -> Outcome<Table> {
+fn run_external(
+    external: &dyn ExternalProcedure, part: &Arc<Part>, given: Given, context: &Context, span: Span,
+) -> Outcome<Table> {
+    let (snapshot, budget) = (context.scope.snapshot.clone(), context.budget.clone());
+    let call = Arc::new(ExternalCall::new(part.clone(), given, snapshot, budget));
+    let result = match share_out::threads() {
+        Some(pool) => pool.install(|| external.run(call.clone())),
+        None => external.run(call.clone()),
+    };
+    result.map_err(|stopped| {
+        let text = match stopped {
+            Stopped::NoAnswer(text) => text,
+            Stopped::Asked => match call.stopped_by().or_else(|| context.budget.check().err()) {
+                Some(why) => return why,
+                None => "it was stopped".into(),
+            },
+        };
+        Diagnostic::error(Code::DATA, span, format!("{}: {text}", external.procedure().name))
+    })
+}
+
+fn run(
+    entry: &Entry, measure: RunMeasure, part: &Part, given: &Given, context: &Context, span: Span,
+) -> Outcome<Table> {
     let budget = &context.budget;
     // What stopped it, where that is not found by asking again.
     let stopped_by: Mutex<Option<Diagnostic>> = Mutex::default();
@@ -187,8 +217,8 @@ fn run(entry: &Entry, part: &Part, given: &Given, context: &Context, span: Span)
     let number = |node| part.number(node);
     let call = Call { graph: &part.graph, given, number: &number, ask: &ask, hold: &hold };
     let result = match share_out::threads() {
-        Some(pool) => pool.install(|| (entry.run)(&call)),
-        None => (entry.run)(&call),
+        Some(pool) => pool.install(|| measure(&call)),
+        None => measure(&call),
     };
     budget.release(held.into_inner());
     let stopped_by = stopped_by.into_inner().unwrap_or_else(PoisonError::into_inner);

@@ -1,6 +1,7 @@
 //! What can be called by name in a query: every measure of `graphodrome_algorithms` as a procedure over the graph
 //! or a part of it.
 
+mod external;
 mod given;
 pub(crate) mod kept;
 mod part;
@@ -14,6 +15,7 @@ use graphodrome_language::Procedure;
 
 use crate::batch::Vector;
 
+pub use external::{ExternalCall, ExternalProcedure, set_external};
 pub(crate) use given::Given;
 pub use text::{MeasureRequest, measure};
 
@@ -21,7 +23,7 @@ pub use part::check_view;
 pub(crate) use part::{Part, PartRequest};
 
 /// Columns, all of one length.
-pub(crate) type Table = Vec<Vector>;
+pub type Table = Vec<Vector>;
 
 /// What a measure is run with.
 pub(crate) struct Call<'a> {
@@ -34,7 +36,14 @@ pub(crate) struct Call<'a> {
     pub hold: &'a (dyn Fn(usize) -> Result<(), Stopped> + Sync),
 }
 
-pub(crate) type Run = fn(&Call<'_>) -> Result<Table, Stopped>;
+/// How a measure is run.
+pub(crate) type RunMeasure = fn(&Call<'_>) -> Result<Table, Stopped>;
+
+#[derive(Debug)]
+pub(crate) enum Run {
+    Measure(RunMeasure),
+    External(Arc<dyn ExternalProcedure>),
+}
 
 /// Bytes that a measure holds beside its subgraph, for each node and each edge.
 #[derive(Clone, Copy, Debug)]
@@ -52,12 +61,22 @@ pub(crate) struct Entry {
     pub run: Run,
 }
 
-/// The measure of this name, in whatever capitals.
-pub(crate) fn entry(name: &str) -> Option<&'static Entry> {
-    registry::entries().iter().find(|e| e.procedure.name.eq_ignore_ascii_case(name))
+/// The procedure of this name, in whatever capitals: a measure before any other.
+pub(crate) fn entry(name: &str) -> Option<Arc<Entry>> {
+    let is_it = |e: &Arc<Entry>| e.procedure.name.eq_ignore_ascii_case(name);
+    registry::entries().iter().find(|e| is_it(e)).cloned().or_else(|| external::all().into_iter().find(is_it))
 }
 
-/// All that can be called, by name.
-pub fn procedures() -> Arc<[Procedure]> {
+/// All measures, by name.
+pub fn measures() -> Arc<[Procedure]> {
     registry::procedures().clone()
+}
+
+/// All that can be called: the measures, and what was put beside them.
+pub fn procedures() -> Arc<[Procedure]> {
+    let external = external::all();
+    if external.is_empty() {
+        return measures();
+    }
+    measures().iter().cloned().chain(external.iter().map(|e| e.procedure.clone())).collect()
 }

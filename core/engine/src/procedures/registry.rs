@@ -14,10 +14,10 @@ use graphodrome_graph::Value;
 use graphodrome_language::{Argument, Gives, Procedure, Takes, YieldColumn};
 
 use crate::batch::Vector;
-use crate::procedures::{Call, Entry, Holds, Run, Table};
+use crate::procedures::{Call, Entry, Holds, Run, RunMeasure, Table};
 
-pub(super) fn entries() -> &'static [Entry] {
-    static ENTRIES: OnceLock<Vec<Entry>> = OnceLock::new();
+pub(super) fn entries() -> &'static [Arc<Entry>] {
+    static ENTRIES: OnceLock<Vec<Arc<Entry>>> = OnceLock::new();
     ENTRIES.get_or_init(|| {
         let mut all = vec![];
         all.extend(centrality::centrality());
@@ -27,7 +27,7 @@ pub(super) fn entries() -> &'static [Entry] {
         all.extend(ways::ways());
         all.extend(shapes::shapes());
         all.sort_by_key(|e| e.procedure.name);
-        all
+        all.into_iter().map(Arc::new).collect()
     })
 }
 
@@ -40,7 +40,7 @@ const fn takes(name: &'static str, takes: Takes, usual: &'static str, about: &'s
     Argument { name, takes, usual: Some(usual), about }
 }
 
-const WEIGHT: Argument = takes(
+pub(super) const WEIGHT: Argument = takes(
     "weight",
     Takes::Text,
     "1 for every edge",
@@ -83,12 +83,9 @@ struct About {
     cost: &'static str,
 }
 
-fn entry(
-    about: About, own: impl IntoIterator<Item = Argument>, yields: impl IntoIterator<Item = YieldColumn>,
-    holds: (usize, usize), work: f64, run: Run,
-) -> Entry {
-    let About { name, order, about, source, cost } = about;
-    let part = [
+/// The arguments that say which part of the graph is looked at.
+pub(super) fn part_arguments() -> [Argument; 3] {
+    [
         takes(
             "nodes",
             Takes::NodePattern,
@@ -107,12 +104,20 @@ fn entry(
             "none",
             "name of a view of the graph that says which nodes and edges are looked at, instead of nodes and edges",
         ),
-    ];
-    let arguments = part.into_iter().chain(own).collect();
+    ]
+}
+
+fn entry(
+    about: About, own: impl IntoIterator<Item = Argument>, yields: impl IntoIterator<Item = YieldColumn>,
+    holds: (usize, usize), work: f64, run: RunMeasure,
+) -> Entry {
+    let About { name, order, about, source, cost } = about;
+    let arguments = part_arguments().into_iter().chain(own).collect();
     let once_an_element = !MANY_ROWS.contains(&name);
     let yields = yields.into_iter().collect();
     let procedure = Procedure { name, about, arguments, yields, order, once_an_element, source, cost };
-    Entry { procedure, holds: Holds { node: holds.0, edge: holds.1 }, work, run }
+    let holds = Holds { node: holds.0, edge: holds.1 };
+    Entry { procedure, holds, work, run: Run::Measure(run) }
 }
 
 // Columns.

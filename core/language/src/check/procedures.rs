@@ -85,6 +85,7 @@ impl Checker<'_> {
             Gives::Edge => Bound::of(VariableKind::Edge),
             Gives::Float | Gives::WholeNumber => Bound::value(Class::Number),
             Gives::Truth => Bound::value(Class::Bool),
+            Gives::Text => Bound::value(Class::Text),
             Gives::Nodes => Bound::value(Class::List),
         };
         let Some(yields) = yields else {

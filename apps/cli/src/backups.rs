@@ -203,7 +203,7 @@ async fn take(client: &Client, out: &Path, wanted: &[String]) -> anyhow::Result<
         write_whole(&out.join("saved-queries.json"), &serde_json::to_vec_pretty(&saved)?)?;
         let all = crate::notebooks::whole(client).await?;
         write_whole(&out.join("notebooks.json"), format!("[{}]\n", all.join(",\n")).as_bytes())?;
-        crate::procedures::export(client, &out).await?;
+        crate::procedures::export(client, out).await?;
     }
     Ok(())
 }

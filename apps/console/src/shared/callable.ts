@@ -1,4 +1,4 @@
-// What can stand behind CALL: measures, and saved queries.
+// What can stand behind CALL: measures, procedures of one's own, and saved queries.
 import { useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { type Measure, type SavedQuery, get } from "./api";
@@ -11,8 +11,32 @@ function asMeasure({ name, description, parameters }: SavedQuery): Measure {
   return { name, description: description || "A saved query.", signature: `${name}(${shown === "" ? "" : `{${shown}}`})`, arguments: takes, columns: [], once_an_element: false };
 }
 
+export interface OwnProcedure {
+  name: string;
+  description: string;
+  /** `name(argument TYPE = value, ...) YIELD column TYPE, ...` */
+  signature: string;
+}
+
+const SEPARATOR = /,\s*(?=(?:[^']*'[^']*')*[^']*$)/;
+
+export function asCallable({ name, description, signature }: OwnProcedure): Measure {
+  const [, inside = "", given = ""] = /^\w+\((.*)\)\s*YIELD\s+(.*)$/.exec(signature) ?? [];
+  const parts = (list: string) => (list.trim() === "" ? [] : list.split(SEPARATOR));
+  const takes = parts(inside).map((part) => {
+    const [, called = "", type = "", usual] = /^(\w+)\s+([^=]*[^=\s])\s*(?:=\s*(.*))?$/.exec(part.trim()) ?? [];
+    return { name: called, type, required: usual === undefined, default: usual ?? null, description: "" };
+  });
+  const columns = parts(given).map((part) => {
+    const [called = "", ...type] = part.trim().split(/\s+/);
+    return { name: called, type: type.join(" "), description: "" };
+  });
+  return { name, description, signature, arguments: takes, columns, once_an_element: false };
+}
+
 export function useCallable(): Measure[] {
   const measures = useQuery({ queryKey: ["measures"], queryFn: () => get<Measure[]>("/v1/measures"), staleTime: Infinity }).data ?? NONE;
+  const own = useQuery({ queryKey: ["procedures"], queryFn: () => get<OwnProcedure[]>("/v1/procedures"), staleTime: 30_000 }).data ?? NONE;
   const saved = useQuery({ queryKey: ["saved"], queryFn: () => get<SavedQuery[]>("/v1/saved-queries"), staleTime: 30_000 }).data ?? NONE;
-  return useMemo(() => [...measures, ...saved.map(asMeasure)], [measures, saved]);
+  return useMemo(() => [...measures, ...own.map(asCallable), ...saved.map(asMeasure)], [measures, own, saved]);
 }

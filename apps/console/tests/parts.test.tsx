@@ -1,0 +1,132 @@
+// Parts of pages on their own: what they show, what they do by keyboard, and that nothing of the data is ever markup.
+import { cleanup, render, screen, within } from "@testing-library/react";
+import userEvent from "@testing-library/user-event";
+import { useState } from "react";
+import { afterEach, describe, expect, it, vi } from "vitest";
+import { Problem } from "../src/shared/api";
+import { useAttempt } from "../src/shared/attempt";
+import { PALETTE, labelColours } from "../src/shared/palette";
+import { ProblemBox, Warnings } from "../src/shared/Problems";
+import { Tabs } from "../src/shared/Tabs";
+import { ColumnStatistics } from "../src/query/ColumnStatistics";
+import { forget, past, pin, remember } from "../src/query/history";
+import { TextCell } from "../src/notebooks/TextCell";
+
+afterEach(() => {
+  cleanup();
+  localStorage.clear();
+});
+
+describe("a problem", () => {
+  it("is told with its code, its place and the way out", () => {
+    const error = { severity: "error" as const, code: "42002", message: "there is no variable m", excerpt: "RETURN m\n       ^", hint: "did you mean n?" };
+    render(<ProblemBox problem={new Problem(400, "the query has an error", undefined, [error])} />);
+    const box = screen.getByRole("alert");
+    for (const said of ["42002", "there is no variable m", "did you mean n?"]) expect(box.textContent).toContain(said);
+    expect(box.querySelector("pre")?.textContent).toContain("^");
+  });
+
+  it("shows warnings and no errors among the marks", () => {
+    render(<Warnings marks={[{ severity: "warning", code: "01000", message: "no node has the label X" }, { severity: "error", code: "42001", message: "not this" }]} />);
+    expect(screen.getByText("no node has the label X")).toBeTruthy();
+    expect(screen.queryByText("not this")).toBeNull();
+  });
+
+  it("is kept where an attempt fails, and gone with the next", async () => {
+    function Page() {
+      const { problem, busy, attempt } = useAttempt();
+      const run = (fails: boolean) => void attempt("work", async () => {
+        if (fails) throw new Problem(503, "PostgreSQL is away", undefined, []);
+      });
+      return <>{problem && <ProblemBox problem={problem} />}<span>{busy ?? "idle"}</span><button onClick={() => run(true)}>fail</button><button onClick={() => run(false)}>work</button></>;
+    }
+    const user = userEvent.setup();
+    render(<Page />);
+    await user.click(screen.getByText("fail"));
+    expect((await screen.findByRole("alert")).textContent).toContain("PostgreSQL is away");
+    expect(screen.getByText("idle")).toBeTruthy();
+    await user.click(screen.getByText("work"));
+    expect(screen.queryByRole("alert")).toBeNull();
+  });
+});
+
+describe("tabs", () => {
+  it("are moved through by the arrow keys, round the ends", async () => {
+    function Page() {
+      const [open, setOpen] = useState<"a" | "b" | "c">("a");
+      return <Tabs name="Parts" tabs={[["a", "One"], ["b", "Two"], ["c", "Three"]]} open={open} onOpen={setOpen} />;
+    }
+    const user = userEvent.setup();
+    render(<Page />);
+    const chosen = () => within(screen.getByRole("tablist")).getAllByRole("tab").find((t) => t.getAttribute("aria-selected") === "true")?.textContent;
+    screen.getByText("One").focus();
+    await user.keyboard("{ArrowRight}");
+    expect(chosen()).toBe("Two");
+    await user.keyboard("{ArrowLeft}{ArrowLeft}");
+    expect(chosen()).toBe("Three");
+    expect(document.activeElement?.textContent).toBe("Three");
+  });
+});
+
+describe("a column at a glance", () => {
+  it("counts values, nulls and extremes by number", () => {
+    render(<ColumnStatistics name="level" values={[9, 10, 9, null, 9007199254740993n, 2]} onClose={() => undefined} />);
+    const text = screen.getByRole("region", { name: "About level" }).textContent ?? "";
+    expect(text).toContain("6 rows, 1 null, 4 different, from 2 to 9007199254740993");
+    expect(screen.getAllByRole("listitem")[0]?.textContent).toContain("2 × 9");
+  });
+});
+
+describe("a text of a notebook", () => {
+  it("is Markdown to read, a field to write, and never the data's markup", async () => {
+    const changed = vi.fn();
+    function Cell() {
+      const [editing, setEditing] = useState(false);
+      return <TextCell text={"## Pressure\n<img src=x onerror=alert(1)> *much*"} editing={editing} onEdit={setEditing} onChange={changed} />;
+    }
+    const user = userEvent.setup();
+    render(<Cell />);
+    expect(screen.getByRole("heading", { name: "Pressure" })).toBeTruthy();
+    expect(document.querySelector("img")).toBeNull();
+    await user.click(screen.getByTitle("Choose it to write"));
+    const field = screen.getByRole("textbox", { name: "Text, as Markdown" });
+    expect(document.activeElement).toBe(field);
+    await user.type(field, "!");
+    expect(changed).toHaveBeenCalled();
+    await user.keyboard("{Escape}");
+    expect(screen.queryByRole("textbox")).toBeNull();
+  });
+});
+
+describe("colours of labels", () => {
+  it("are of the palette, one for each while there are enough, and the same for the same label alone", () => {
+    const labels = ["Site", "Junction", "Valve", "Crew", "Alarm"];
+    const colours = labelColours(labels);
+    expect(new Set(colours.values()).size).toBe(labels.length);
+    for (const colour of colours.values()) expect(PALETTE).toContain(colour);
+    expect(labelColours(["Valve"]).get("Valve")).toBe(labelColours(["Valve"]).get("Valve"));
+  });
+});
+
+describe("the history", () => {
+  const run = (text: string, at: number) => ({ text, graph: "averley", at, rows: 1, failed: null, us: 5 });
+  it("has a text once, the newest first, and keeps what is pinned", () => {
+    remember(run("RETURN 1", 1));
+    remember(run("RETURN 2", 2));
+    remember(run("RETURN 1", 3));
+    expect(past().map((p) => p.text)).toEqual(["RETURN 1", "RETURN 2"]);
+    pin(run("RETURN 2", 2));
+    for (let i = 0; i < 320; i++) remember(run(`RETURN ${i + 10}`, i + 10));
+    expect(past().some((p) => p.text === "RETURN 2" && p.pinned)).toBe(true);
+    expect(past().length).toBeLessThanOrEqual(301);
+    forget(run("RETURN 2", 2));
+    expect(past().some((p) => p.text === "RETURN 2")).toBe(false);
+  });
+
+  it("begins anew where what is stored cannot be read", () => {
+    localStorage.setItem("history", "{broken");
+    expect(past()).toEqual([]);
+    remember(run("RETURN 1", 1));
+    expect(past()).toHaveLength(1);
+  });
+});

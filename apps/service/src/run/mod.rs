@@ -10,6 +10,7 @@ mod keeping;
 mod past;
 mod read;
 mod session;
+mod several;
 mod supposed;
 mod views;
 
@@ -153,11 +154,18 @@ fn graph_of(
     let differs =
         |(name, at): &&(&Name, Option<&At>)| name.text != named[0].0.text || !same_moment(*at, named[0].1);
     if let Some((other, _)) = named.iter().find(differs) {
-        let text =
-            "not supported: several graphs, or several versions of one, within one query (feature GQ01)";
-        return Err(Problem::from_diagnostic(Diagnostic::syntax(other.span, text), &request.text));
+        let text = "several graphs, or several versions of one, can be asked by the queries that NEXT, UNION and their kin join, not within one of these, and not planned or profiled together";
+        let error = Diagnostic::syntax(other.span, text);
+        return Err(Problem::from_diagnostic(error.hint("plan and profile each by itself"), &request.text));
     }
-    match (named.first().map(|(name, _)| name), request.graph.as_ref().or(session.graph.as_ref())) {
+    graph_named(app, named.first().map(|(name, _)| *name), request, session)
+}
+
+/// The graph that a text names; otherwise that of the request, or of the session.
+fn graph_named(
+    app: &App, named: Option<&Name>, request: &QueryRequest, session: &Session,
+) -> Result<Arc<GraphHandle>, Problem> {
+    match (named, request.graph.as_ref().or(session.graph.as_ref())) {
         (Some(name), _) => app.graph(&name.text),
         (None, Some(name)) => app.graph(name),
         (None, None) => {
@@ -233,7 +241,17 @@ async fn in_session(
             Statement::Query(query)
                 if !query.reads_graph() && request.graph.is_none() && session.graph.is_none() =>
             {
-                let response = values_only(app, query, &text, request, session, format).await?;
+                let response =
+                    values_only(app, query, &text, request, session, format, Parameters::new()).await?;
+                if last {
+                    return Ok(response);
+                }
+                done.push("done".into());
+            }
+            Statement::Query(query)
+                if several::is_of_several(&query, request.graph.as_deref().or(session.graph.as_deref())) =>
+            {
+                let response = several::run(app, query, &text, request, session, format, last).await?;
                 if last {
                     return Ok(response);
                 }
@@ -298,9 +316,11 @@ async fn in_session(
 
 /// A query that asks no graph, such as `RETURN 1 + 1`: it needs none.
 async fn values_only(
-    app: &Arc<App>, query: Query, text: &str, request: &QueryRequest, session: &Session, format: ResultFormat,
+    app: &Arc<App>, query: Query, text: &str, request: &QueryRequest, session: &Session,
+    format: ResultFormat, more: Parameters,
 ) -> Result<Response, Problem> {
     let Terms { rules, mut parameters, limits, max_rows } = terms(app, request)?;
+    parameters.extend(more);
     for (name, value) in &session.parameters {
         parameters.entry(name.clone()).or_insert_with(|| value.clone());
     }

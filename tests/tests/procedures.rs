@@ -89,7 +89,7 @@ async fn a_procedure_is_uploaded_called_and_kept() {
         (&json!(2), &json!(1000), &json!(true))
     );
     let (status, stopped) = ask(&service, "pump_parts", CALL).await;
-    assert_eq!(status, 400);
+    assert_eq!(status, 422);
     assert!(
         stopped["detail"].as_str().unwrap().contains("part_quantities: it took more than 1000 steps"),
         "{stopped}"
@@ -162,14 +162,14 @@ async fn a_procedure_is_granted_refused_and_carried() {
     let library = folder.path().join("library");
     let backup = folder.path().join("backup");
     let (library, backup) = (library.to_str().unwrap(), backup.to_str().unwrap());
-    assert!(stdout(&cli(&service.url, &["saved", "export", library])).contains("1 queries and 1 procedures"));
+    assert!(stdout(&cli(&service.url, &["saved", "export", library])).contains("1 query and 1 procedure in"));
     stdout(&cli(&service.url, &["backup", "--out", backup]));
     let there = client.get("/v1/procedures").await.unwrap();
     stdout(&cli(&service.url, &["procedure", "remove", "hops"]));
     assert_eq!(client.get("/v1/procedures").await.unwrap(), json!([]));
     assert_eq!(ask(&service, "other", text).await.0, 400);
     let printed = stdout(&cli(&service.url, &["saved", "import", library]));
-    assert!(printed.contains("1 queries and 1 procedures saved"), "{printed}");
+    assert!(printed.contains("1 query and 1 procedure saved"), "{printed}");
     let limits = |procedures: &Value| {
         ["signature", "steps", "memory_mib", "seconds", "graphs", "bytes"]
             .map(|field| procedures[0][field].clone())
@@ -179,6 +179,6 @@ async fn a_procedure_is_granted_refused_and_carried() {
     let second = tempfile::tempdir_in(folder.path()).unwrap();
     let elsewhere = Running::start(second.path(), &[]);
     let printed = stdout(&cli(&elsewhere.url, &["restore", backup]));
-    assert!(printed.contains("1 procedures restored"), "{printed}");
+    assert!(printed.contains("1 procedure restored"), "{printed}");
     assert_eq!(ask(&elsewhere, "other", text).await.1["rows"], json!([[1, 0], [2, 1]]));
 }

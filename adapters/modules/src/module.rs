@@ -109,7 +109,8 @@ impl Module {
         let (engine, linker) = engine()?;
         let component = Component::from_binary(engine, &component_of(bytes)?)
             .map_err(|e| ModuleError::Unreadable(format!("{:#}", e.root_cause())))?;
-        linker.instantiate_pre(&component).map_err(|e| ModuleError::OtherWorld(format!("{e:#}")))?;
+        let pre = linker.instantiate_pre(&component).and_then(host::ProcedurePre::new);
+        pre.map_err(|e| ModuleError::OtherWorld(format!("{e:#}")))?;
         let silent = |stopped: Stopped| match stopped {
             Stopped::NoAnswer(text) => ModuleError::Silent(text),
             Stopped::Asked => ModuleError::Silent("it was stopped".into()),

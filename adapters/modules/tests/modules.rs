@@ -152,6 +152,22 @@ fn the_examples(snapshot: &Snapshot) {
     }
 }
 
+/// A module that ends its own call with an error, gives all memory back, and leaves another one alone.
+fn ends_with(snapshot: &Snapshot, what: &str, bytes: &[u8], limits: ModuleLimits, said: &str) {
+    known(&[(bytes, limits), (QUANTITIES, ModuleLimits::default())]);
+    let memory = MemoryPool::new(1 << 30);
+    let held = Limits { pool: Some(memory.clone()), ..Limits::default() };
+    let error = run(snapshot, "CALL odd() RETURN *", held).unwrap_err();
+    assert!(
+        error.starts_with("odd: ") && error.to_lowercase().contains(&said.to_lowercase()),
+        "{what}: {error}"
+    );
+    assert_eq!(memory.held(), 0, "{what}");
+    // Nobody else notices.
+    let other = "MATCH (a:Part {n: 8}) CALL part_quantities({of: a, weight: 'quantity'}) YIELD quantity RETURN SUM(quantity) AS n";
+    assert_eq!(run(snapshot, other, Limits::default()).unwrap(), [[Value::Float(3.0)]], "{what}");
+}
+
 fn misbehaviour(snapshot: &Snapshot) {
     let usual = ModuleLimits { steps: 20_000_000, memory_bytes: 8 << 20, time: Duration::from_secs(20) };
     let long = ModuleLimits { steps: u64::MAX / 2, time: Duration::from_millis(200), ..usual };
@@ -233,19 +249,7 @@ fn misbehaviour(snapshot: &Snapshot) {
         ),
         ("says why it cannot", ONE_COLUMN, "", "(i32.const 2064) (return)", usual, "it is so"),
     ] {
-        let bytes = module(signature, more, body);
-        known(&[(&bytes, limits), (QUANTITIES, ModuleLimits::default())]);
-        let memory = MemoryPool::new(1 << 30);
-        let held = Limits { pool: Some(memory.clone()), ..Limits::default() };
-        let error = run(snapshot, "CALL odd() RETURN *", held).unwrap_err();
-        assert!(
-            error.starts_with("odd: ") && error.to_lowercase().contains(&said.to_lowercase()),
-            "{what}: {error}"
-        );
-        assert_eq!(memory.held(), 0, "{what}");
-        // Nobody else notices.
-        let other = "MATCH (a:Part {n: 8}) CALL part_quantities({of: a, weight: 'quantity'}) YIELD quantity RETURN SUM(quantity) AS n";
-        assert_eq!(run(snapshot, other, Limits::default()).unwrap(), [[Value::Float(3.0)]], "{what}");
+        ends_with(snapshot, what, &module(signature, more, body), limits, said);
     }
     // One that does as it should.
     let bytes = module(ONE_COLUMN, "", &format!("{} {}", give(1024, 4, 3), give(1024, 4, 1)));

@@ -469,7 +469,8 @@ pub async fn restore(client: &Client, options: RestoreOptions) -> anyhow::Result
         crate::notebooks::restore_file(client, &options.folder.join("notebooks.json")).await?;
         let procedures = crate::procedures::import(client, &options.folder).await?;
         if procedures > 0 {
-            println!("{procedures} procedures restored");
+            let what = if procedures == 1 { "procedure" } else { "procedures" };
+            println!("{procedures} {what} restored");
         }
     }
     Ok(())

@@ -22,7 +22,7 @@ pub async fn procedure(client: &Client, command: ProcedureCommand) -> anyhow::Re
                 rows.add_row([
                     text(procedure, "name"),
                     procedure["version"].to_string(),
-                    text(procedure, "description"),
+                    brief(&text(procedure, "description")),
                     granted(procedure),
                 ]);
             }
@@ -64,6 +64,12 @@ pub async fn procedure(client: &Client, command: ProcedureCommand) -> anyhow::Re
 
 fn text(of: &Value, field: &str) -> String {
     of[field].as_str().unwrap_or_default().to_string()
+}
+
+/// What stands before the first colon or full stop.
+fn brief(about: &str) -> String {
+    let end = about.find([':', '.']).unwrap_or(about.len());
+    about[..end].chars().take(80).collect()
 }
 
 fn granted(procedure: &Value) -> String {

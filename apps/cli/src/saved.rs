@@ -10,6 +10,19 @@ use serde_json::{Map, Value, json};
 use crate::arguments::SavedCommand;
 use crate::{procedures, queries, table};
 
+fn counted(queries: usize) -> String {
+    format!("{queries} {}", if queries == 1 { "query" } else { "queries" })
+}
+
+/// What a library carries beside its queries.
+fn with_procedures(count: usize) -> String {
+    match count {
+        0 => String::new(),
+        1 => " and 1 procedure".into(),
+        many => format!(" and {many} procedures"),
+    }
+}
+
 fn query_of(value: &Value) -> SavedQuery {
     let text = |field: &str| value[field].as_str().unwrap_or("").to_string();
     SavedQuery {
@@ -121,7 +134,7 @@ pub async fn saved(client: &Client, command: SavedCommand) -> anyhow::Result<()>
                 count += 1;
             }
             let procedures = procedures::export(client, &folder).await?;
-            println!("{count} queries and {procedures} procedures in {}", folder.display());
+            println!("{}{} in {}", counted(count), with_procedures(procedures), folder.display());
         }
         SavedCommand::Import { folder } => {
             // All are read before the first is saved.
@@ -131,7 +144,7 @@ pub async fn saved(client: &Client, command: SavedCommand) -> anyhow::Result<()>
             for query in &all {
                 save(client, query).await?;
             }
-            println!("{} queries and {procedures} procedures saved", all.len());
+            println!("{}{} saved", counted(all.len()), with_procedures(procedures));
         }
     }
     Ok(())

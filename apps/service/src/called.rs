@@ -199,11 +199,13 @@ impl Writer<'_> {
     fn unknown(&self, name: &Name) -> Diagnostic {
         let procedures = graphodrome_engine::procedures();
         let all = procedures.iter().map(|p| p.name).chain(self.others.iter().map(String::as_str));
-        let problem =
-            Diagnostic::unknown(name.span, format!("there is no measure or saved query {}", name.text));
+        let problem = Diagnostic::unknown(
+            name.span,
+            format!("there is no measure, procedure or saved query {}", name.text),
+        );
         problem.hint(match nearest(&name.text, all) {
             Some(near) => format!("did you mean {near}?"),
-            None => "`graphodrome measure list` and `graphodrome saved list` list them; CALL { ... } runs a query that \
+            None => "`graphodrome measure list`, `procedure list` and `saved list` list them; CALL { ... } runs a query that \
                      is written here"
                 .into(),
         })
@@ -457,7 +459,7 @@ mod tests {
             ("above({levle: 1})", "no parameter $levle"),
             ("above({level: 'high'})", "must be INT"),
             ("above(7)", "as one record"),
-            ("abve({level: 1})", "no measure or saved query abve"),
+            ("abve({level: 1})", "no measure, procedure or saved query abve"),
         ] {
             let wrong =
                 written(&format!("CALL {call} YIELD s RETURN s"), vec![above.clone()]).expect_err(call);

@@ -1,19 +1,17 @@
 // The service's answers, and the calls that get them. Every failure is a Problem.
 import { type Json, parseExact, writeExact } from "./json";
+import type { components } from "./schema";
 
 export type { Json };
 
-export interface QueryError {
-  severity: "error" | "warning";
-  code: string;
-  message: string;
-  line?: number;
-  column?: number;
-  start?: number;
-  end?: number;
-  excerpt?: string;
-  hint?: string;
-}
+/** Bodies as the service describes them: `npm run types` makes them anew. */
+type S = components["schemas"];
+/** A body of which more is known than the description says. */
+type Refined<Base, More> = Omit<Base, keyof More> & More;
+/** An answer has every field, though a request may leave some out. */
+type Answer<T> = T extends (infer Item)[] ? Answer<Item>[] : T extends object ? { [K in keyof T]-?: Answer<Exclude<T[K], undefined>> } : T;
+
+export type QueryError = Refined<S["QueryError"], { severity: "error" | "warning" }>;
 
 export class Problem extends Error {
   constructor(
@@ -26,23 +24,9 @@ export class Problem extends Error {
   }
 }
 
-export interface GraphSummary {
-  name: string;
-  graph_type: string | null;
-  closed: boolean;
-  version: number;
-  nodes: number;
-  edges: number;
-}
+export type GraphSummary = S["GraphSummary"];
 
-export interface Names {
-  node_labels: string[];
-  edge_labels: string[];
-  node_properties: string[];
-  edge_properties: string[];
-  /** By label, the properties that its type has; where the graph has a model. */
-  properties_of?: { [label: string]: string[] };
-}
+export type Names = S["Names"];
 
 export interface GraphElement {
   type: "node" | "edge";
@@ -145,25 +129,9 @@ export interface PlanAnswer {
 }
 
 /** A kept profile. */
-export interface RunInfo {
-  id: number;
-  kind: "profile" | "slow";
-  name: string | null;
-  tags: string[];
-  graph: string;
-  version: number;
-  made: string;
-  client: string;
-  text: string;
-  rows: number;
-  execute_us: number;
-  edges_looked: number;
-}
+export type RunInfo = Refined<S["RunInfo"], { kind: "profile" | "slow" }>;
 
-export interface WholeRun extends RunInfo {
-  parameters: { [name: string]: Json };
-  profile: PlanAnswer;
-}
+export type WholeRun = RunInfo & Refined<S["WholeRun"], { kind: RunInfo["kind"]; parameters: { [name: string]: Json }; profile: PlanAnswer }>;
 
 export interface Work {
   rows_out: number;
@@ -195,23 +163,17 @@ export interface Comparison {
   }[];
 }
 
-export interface ComparisonAnswer {
-  before: RunInfo;
-  after: RunInfo;
-  same_text: boolean;
-  same_version: boolean;
-  comparison: Comparison;
-}
+export type ComparisonAnswer = Refined<S["ComparisonAnswer"], { before: RunInfo; after: RunInfo; comparison: Comparison }>;
 
 /** A request that runs now. */
 export interface RunningInfo {
   id: number;
-  kind: "query" | "profile" | "export" | "look";
+  kind: S["RunningKind"];
   graph: string;
   text: string;
   client: string;
   age_ms: number;
-  phase: "planning" | "waiting" | "running";
+  phase: S["Phase"];
   operator?: string;
   hop?: number;
   work: number;
@@ -265,79 +227,24 @@ export interface Rejects {
   rejects: { table: string; line: number; column: string | null; value: string | null; kind: string; reason: string }[];
 }
 
-export interface ModelProperty {
-  name: string;
-  type: string;
-  not_null: boolean;
-  default: string | null;
-}
+export type ModelProperty = Answer<S["ModelProperty"]>;
 
-export interface ModelNodeType {
-  name: string | null;
-  labels: string[];
-  key_labels: string[];
-  properties: ModelProperty[];
-  key: string[];
-  count: number;
-}
+export type ModelNodeType = Answer<S["ModelNodeType"]>;
 
-export interface ModelEdgeType {
-  name: string | null;
-  labels: string[];
-  directed: boolean;
-  source: string[][];
-  target: string[][];
-  properties: ModelProperty[];
-  key: string[];
-  count: number;
-}
+export type ModelEdgeType = Answer<S["ModelEdgeType"]>;
 
 /** A graph type as JSON. */
-export interface ModelTypes {
-  name: string;
-  node_types: ModelNodeType[];
-  edge_types: ModelEdgeType[];
-  cardinalities: { labels: string[]; edge_label: string; most: number }[];
-}
+export type ModelTypes = Answer<S["ModelTypes"]>;
 
-export interface ModelForms {
-  text: string;
-  types: ModelTypes;
-  /** SVG. */
-  picture: string;
-}
+export type ModelForms = Answer<S["ModelForms"]>;
 
-export interface Model extends ModelTypes {
-  graph: string;
-  version: number;
-  closed: boolean;
-  text: string;
-  lookups: string[];
-}
+export type Model = Answer<S["ModelAnswer"]>;
 
-export interface ModelFinding {
-  message: string;
-  count: number;
-  examples: string[];
-  query: string | null;
-}
+export type ModelFinding = Answer<S["ModelFinding"]>;
 
-export interface ModelReport {
-  graph: string;
-  nodes: number;
-  edges: number;
-  violations: ModelFinding[];
-  findings: ModelFinding[];
-}
+export type ModelReport = Answer<S["ModelReport"]>;
 
-export interface ModelDiff {
-  graph: string;
-  version: number;
-  differences: { message: string; property: string | null; lost: number; query: string | null }[];
-  obstacles: ModelFinding[];
-  lost: number;
-  changes_elements: boolean;
-}
+export type ModelDiff = Answer<S["ModelDiff"]>;
 
 export interface SavedQuery {
   name: string;
@@ -349,22 +256,9 @@ export interface SavedQuery {
   changed: string;
 }
 
-export interface Measure {
-  name: string;
-  description: string;
-  signature: string;
-  arguments: { name: string; type: string; required: boolean; default: string | null; description: string }[];
-  columns: { name: string; type: string; description: string }[];
-  once_an_element: boolean;
-}
+export type Measure = Omit<S["MeasureInfo"], "source" | "cost">;
 
-export interface Draft {
-  model: string;
-  mapping: string;
-  remarks: string[];
-  node_types: number;
-  edge_types: number;
-}
+export type Draft = S["DraftAnswer"];
 
 async function send(path: string, init?: RequestInit): Promise<Response> {
   let response: Response;

@@ -182,6 +182,43 @@ async fn commits_are_streamed_and_results_watched() {
     assert_eq!(refused.status(), 400);
 }
 
+/// A saved query that is called is a part of the query wherever it stands: within EXISTS and VALUE, and where a query is
+/// watched.
+#[tokio::test(flavor = "multi_thread")]
+async fn saved_queries_are_called_within_expressions_and_watched() {
+    let folder = folder();
+    let service = Running::start(folder.path(), &[]);
+    let client = service.client();
+    graph_of_wells(&client).await;
+    let deep = json!({
+        "text": "MATCH (w:Well) WHERE w.depth >= $level RETURN w.id AS id",
+        "parameters": [{ "name": "level", "type": "INT", "default": "20" }],
+    });
+    client.put("/v1/saved-queries/deep", &deep).await.unwrap();
+    for (text, wanted) in [
+        (
+            "MATCH (w:Well) WHERE EXISTS { CALL deep() YIELD id FILTER id = w.id RETURN id } RETURN w.id AS id ORDER BY id",
+            json!([[2], [3]]),
+        ),
+        (
+            "MATCH (w:Well) RETURN w.id AS id, VALUE { CALL deep({level: w.depth}) YIELD id RETURN COUNT(*) } AS deeper ORDER BY id",
+            json!([[1, 3], [2, 2], [3, 1]]),
+        ),
+        (
+            "MATCH (w:Well) FILTER NOT EXISTS { CALL deep({level: 25}) YIELD id FILTER id = w.id RETURN id } RETURN COUNT(*) AS n",
+            json!([[2]]),
+        ),
+    ] {
+        assert_eq!(json!(query(&client, "g", text).await.rows), wanted, "{text}");
+    }
+    let watch = json!({ "text": "CALL deep() YIELD id RETURN COUNT(*) AS n" });
+    let watched = format!("{}/v1/graphs/g/watch", service.url);
+    let mut results = Events::of(reqwest::Client::new().post(&watched).json(&watch).send().await.unwrap());
+    assert_eq!(results.next().await.2["rows"], json!([[2]]));
+    query(&client, "g", "INSERT (:Well {id: 4, depth: 99})").await;
+    assert_eq!(results.next().await.2["rows"], json!([[3]]));
+}
+
 #[test]
 fn texts_are_laid_out_in_place() {
     let folder = folder();

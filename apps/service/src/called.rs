@@ -134,10 +134,43 @@ fn is_measure(name: &str) -> bool {
     graphodrome_engine::procedures().iter().any(|p| p.name.eq_ignore_ascii_case(name))
 }
 
+/// The expressions of a clause in which queries may stand.
+macro_rules! expressions {
+    ($clause:expr, $iter:ident $(, $mutable:tt)?) => {
+        match $clause {
+            Clause::Filter(e) | Clause::For { list: e, .. } => vec![e],
+            Clause::Let(items) => items.$iter().map(|(_, e)| e).collect(),
+            Clause::Match { pattern, .. } => pattern.condition.$iter().collect(),
+            Clause::Page(page) => page.order.$iter().map(|key| &$($mutable)? key.expression).collect(),
+            Clause::Return(result) => {
+                let items = result.items.$iter().map(|item| &$($mutable)? item.expression);
+                let order = result.page.order.$iter().map(|key| &$($mutable)? key.expression);
+                items.chain(result.having.$iter()).chain(order).collect()
+            }
+            _ => vec![],
+        }
+    };
+}
+
+fn expressions(clause: &Clause) -> Vec<&Expression> {
+    expressions!(clause, iter)
+}
+
+fn expressions_mut(clause: &mut Clause) -> Vec<&mut Expression> {
+    expressions!(clause, iter_mut, mut)
+}
+
 /// What is called by a name that is no measure's.
 fn called_names(query: &Query) -> Vec<&Name> {
+    fn of_expression<'q>(expression: &'q Expression, found: &mut Vec<&'q Name>) {
+        if let ExpressionKind::Exists(query) | ExpressionKind::Subquery(query) = &expression.kind {
+            found.extend(called_names(query));
+        }
+        expression.each_part(&mut |part| of_expression(part, found));
+    }
     fn of_clauses<'q>(clauses: &'q [Clause], found: &mut Vec<&'q Name>) {
         for clause in clauses {
+            expressions(clause).into_iter().for_each(|e| of_expression(e, found));
             match clause {
                 Clause::CallProcedure { name, .. } if !is_measure(&name.text) => found.push(name),
                 Clause::Call { query, .. } | Clause::Nested(query) => found.extend(called_names(query)),
@@ -184,6 +217,9 @@ impl Writer<'_> {
                     self.call(call, optional, yields, clauses)?;
                 }
                 mut other => {
+                    for expression in expressions_mut(&mut other) {
+                        self.expression(expression)?;
+                    }
                     match &mut other {
                         Clause::Call { query, .. } | Clause::Nested(query) => self.query(query)?,
                         Clause::Optional { clauses, .. } => self.clauses(clauses)?,
@@ -194,6 +230,20 @@ impl Writer<'_> {
             }
         }
         Ok(())
+    }
+
+    /// The queries within an expression.
+    fn expression(&mut self, expression: &mut Expression) -> Outcome<()> {
+        if let ExpressionKind::Exists(query) | ExpressionKind::Subquery(query) = &mut expression.kind {
+            return self.query(query);
+        }
+        let mut outcome = Ok(());
+        expression.each_part_mut(&mut |part| {
+            if outcome.is_ok() {
+                outcome = self.expression(part);
+            }
+        });
+        outcome
     }
 
     fn unknown(&self, name: &Name) -> Diagnostic {
@@ -419,6 +469,30 @@ mod tests {
         assert_eq!(called_at(&text, at), Some(("above", "MATCH (s)\nWHERE s.x > 7 RETURN s", 16)));
         assert_eq!(called_at(&text, 5), None);
         assert!(called_names(&query).is_empty());
+    }
+
+    #[test]
+    fn calls_within_expressions_are_written_out() {
+        let above = record(
+            "above",
+            "MATCH (s) WHERE s.x > $level RETURN s.x AS x",
+            serde_json::json!([{ "name": "level", "type": "INT" }]),
+        );
+        for text in [
+            "MATCH (a) WHERE EXISTS { CALL above({level: a.x}) YIELD x RETURN x } RETURN a",
+            "MATCH (a) RETURN VALUE { CALL above({level: 3}) YIELD x RETURN COUNT(*) } AS n",
+            "MATCH (a) LET n = 1 + VALUE { CALL above({level: 3}) YIELD x RETURN COUNT(*) } RETURN n",
+            "MATCH (a) FILTER NOT EXISTS { CALL above({level: 3}) YIELD x RETURN x } RETURN a ORDER BY VALUE { CALL above({level: 1}) YIELD x RETURN MAX(x) }",
+        ] {
+            let Some(Statement::Query(asked)) = parse(text).expect(text).into_iter().next() else {
+                panic!("{text}")
+            };
+            let calls = called_names(&asked).len();
+            assert!(calls > 0, "{text}");
+            let (whole, query) = written(text, vec![above.clone()]).expect(text);
+            assert!(called_names(&query).is_empty(), "{text}");
+            assert_eq!(whole.matches(MARK).count(), calls, "{text}");
+        }
     }
 
     #[test]

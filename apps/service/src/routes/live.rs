@@ -18,6 +18,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value as Js, json};
 use utoipa::{IntoParams, ToSchema};
 
+use crate::called;
 use crate::extract;
 use crate::problem::Problem;
 use crate::run::{self, QueryRequest};
@@ -158,6 +159,8 @@ pub async fn watch_query(
 ) -> Result<Response, Problem> {
     let graph = app.graph(&name)?;
     let statements = parse(&watch.text).map_err(|e| Problem::from_query(&e, &watch.text))?;
+    // What a saved query reads that it calls is watched as well.
+    let (_, statements) = called::written_out(&app, watch.text.clone(), statements).await?;
     let query = match &statements[..] {
         [Statement::Query(query)] if !query.changes() => query,
         [Statement::Query(_)] => {

@@ -17,17 +17,13 @@ use graphodrome_tests::*;
 use sea_orm::sqlx::{self, Connection, PgConnection};
 use serde_json::json;
 
-use bank::{Told, assert_true, move_amounts, numbers, open_bank, settings};
+use bank::{Moments, Told, Writers, assert_true, move_amounts, numbers, open_bank, settings};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn broken_connections_leave_nothing_to_guess() {
     let (rounds, seed) = settings(12);
     println!("seed {seed}");
-    let mut seed = seed;
-    let mut moment = |below: u64| {
-        seed = seed.wrapping_mul(6364136223846793005).wrapping_add(1442695040888963407);
-        (seed >> 33) % below
-    };
+    let mut moments = Moments(seed);
     let (database, data) = (folder(), folder());
     let server = PrivateServer::start(database.path()).unwrap();
     let proxy = Proxy::before(server.socket_folder()).await;
@@ -38,22 +34,10 @@ async fn broken_connections_leave_nothing_to_guess() {
     let mut owner = PgConnection::connect(&server.url()).await.unwrap();
     for round in 0..rounds {
         let client = service.client();
-        let (stop, made) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicI64::new(0)));
-        let writers: Vec<_> = (0..8)
-            .map(|writer| {
-                let number = round as i64 * 8 + writer;
-                tokio::spawn(move_amounts(service.client(), number, stop.clone(), made.clone()))
-            })
-            .collect();
-        let goes_on = async |more: i64| {
-            let (began, first) = (Instant::now(), made.load(Ordering::SeqCst));
-            while made.load(Ordering::SeqCst) < first + more {
-                assert!(began.elapsed() < Duration::from_secs(60), "round {round}: changes do not come on");
-                tokio::task::yield_now().await;
-            }
-        };
-        goes_on(1 + moment(60) as i64).await;
-        match moment(4) {
+        let writers = Writers::start(&service, round, 8);
+        let within = Duration::from_secs(60);
+        writers.go_on(1 + moments.next(60) as i64, within).await;
+        match moments.next(4) {
             // In the middle of an answer.
             0 | 1 => proxy.cut_answers().await,
             // The backends that write, from inside.
@@ -71,11 +55,8 @@ async fn broken_connections_leave_nothing_to_guess() {
             }
         }
         // And it goes on without a start.
-        goes_on(20).await;
-        stop.store(true, Ordering::SeqCst);
-        for writer in writers {
-            all.push(writer.await.unwrap());
-        }
+        writers.go_on(20, within).await;
+        writers.stop(&mut all).await;
         assert_true(&client, &all, round).await;
         if round % 4 == 3 {
             service.kill();
@@ -83,13 +64,7 @@ async fn broken_connections_leave_nothing_to_guess() {
             assert_true(&service.client(), &all, round).await;
         }
     }
-    let count = |of: fn(&Told) -> usize| all.iter().map(of).sum::<usize>();
-    println!(
-        "{} written, {} refused, {} not known at first",
-        count(|t| t.written.len()),
-        count(|t| t.refused.len()),
-        count(|t| t.unknown.len())
-    );
+    bank::print(&all);
     drop(service);
     server.stop().unwrap();
 }

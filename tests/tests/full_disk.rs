@@ -9,14 +9,12 @@ mod bank;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::process::Command;
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use std::time::{Duration, Instant};
 
 use graphodrome_tests::*;
 use serde_json::json;
 
-use bank::{assert_true, move_amounts, open_bank, settings};
+use bank::{Moments, Writers, assert_true, open_bank, settings};
 
 /// A file system of its own with so many MiB; `None` where this machine lets nobody make one.
 struct Small(PathBuf);
@@ -50,11 +48,7 @@ impl Drop for Small {
 async fn a_full_disk_refuses_and_loses_nothing() {
     let (rounds, seed) = settings(3);
     println!("seed {seed}");
-    let mut seed = seed;
-    let mut moment = |below: u64| {
-        seed = seed.wrapping_mul(6364136223846793005).wrapping_add(1442695040888963407);
-        (seed >> 33) % below
-    };
+    let mut moments = Moments(seed);
     let place = folder();
     let Some(small) = Small::mounted(place.path(), 250) else {
         // What is written beyond a limit of a file's size is tried in trouble.rs.
@@ -68,27 +62,15 @@ async fn a_full_disk_refuses_and_loses_nothing() {
     let mut all = vec![];
     for round in 0..rounds {
         let client = service.client();
-        let (stop, made) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicI64::new(0)));
-        let writers: Vec<_> = (0..4)
-            .map(|writer| {
-                let number = round as i64 * 8 + writer;
-                tokio::spawn(move_amounts(service.client(), number, stop.clone(), made.clone()))
-            })
-            .collect();
-        let goes_on = async |more: i64| {
-            let (began, first) = (Instant::now(), made.load(Ordering::SeqCst));
-            while made.load(Ordering::SeqCst) < first + more {
-                assert!(began.elapsed() < Duration::from_secs(120), "round {round}: changes do not come on");
-                tokio::task::yield_now().await;
-            }
-        };
-        goes_on(1 + moment(200) as i64).await;
+        let writers = Writers::start(&service, round, 4);
+        let within = Duration::from_secs(120);
+        writers.go_on(1 + moments.next(200) as i64, within).await;
         let ballast = small.fill();
         // Until nothing is written any more, and a while beyond it.
-        let mut since = (Instant::now(), made.load(Ordering::SeqCst));
-        let (began, quiet) = (Instant::now(), Duration::from_millis(200 + moment(800)));
+        let mut since = (Instant::now(), writers.made());
+        let (began, quiet) = (Instant::now(), Duration::from_millis(200 + moments.next(800)));
         while since.0.elapsed() < quiet && began.elapsed() < Duration::from_secs(30) {
-            let now = made.load(Ordering::SeqCst);
+            let now = writers.made();
             if now > since.1 {
                 since = (Instant::now(), now);
             }
@@ -97,11 +79,8 @@ async fn a_full_disk_refuses_and_loses_nothing() {
         let count = single(&client, "bank", "MATCH (a:Account) RETURN COUNT(*) AS n").await;
         assert_eq!(count, json!(10), "round {round}: reads go on");
         std::fs::remove_file(ballast).unwrap();
-        goes_on(20).await;
-        stop.store(true, Ordering::SeqCst);
-        for writer in writers {
-            all.push(writer.await.unwrap());
-        }
+        writers.go_on(20, within).await;
+        writers.stop(&mut all).await;
         assert_true(&client, &all, round).await;
         if round % 4 == 2 {
             service.kill();
@@ -109,12 +88,6 @@ async fn a_full_disk_refuses_and_loses_nothing() {
             assert_true(&service.client(), &all, round).await;
         }
     }
-    let count = |of: fn(&bank::Told) -> usize| all.iter().map(of).sum::<usize>();
-    println!(
-        "{} written, {} refused, {} not known at first",
-        count(|t| t.written.len()),
-        count(|t| t.refused.len()),
-        count(|t| t.unknown.len())
-    );
+    bank::print(&all);
     assert!(service.interrupt());
 }

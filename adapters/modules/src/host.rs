@@ -140,6 +140,21 @@ impl State {
         Ok(())
     }
 
+    /// Elements by the part's numbers; `all` are those of the graph.
+    fn give_elements(&mut self, name: &str, gives: Gives, numbers: &[u32], all: &[u32]) -> Result<()> {
+        self.hold(size_of_val(numbers))?;
+        let outside = |n: u32| {
+            let what = if gives == Gives::Node { "node" } else { "edge" };
+            error(format!("it gave the {what} {n} for {name}: there are {}", all.len()))
+        };
+        let found = numbers.iter().map(|n| all.get(*n as usize).copied().ok_or_else(|| outside(*n)));
+        let found = found.collect::<Result<Vec<u32>>>()?;
+        if let Vector::Nodes(own) | Vector::Edges(own) = self.column(name, gives)? {
+            own.extend(found);
+        }
+        Ok(())
+    }
+
     /// The rows that were given.
     pub fn table(self) -> Result<Table, Stopped> {
         let lengths: Vec<usize> = self.columns.iter().map(Vector::len).collect();
@@ -232,31 +247,13 @@ impl arguments::Host for State {
 
 impl results::Host for State {
     fn nodes(&mut self, column: String, values: Vec<u32>) -> Result<()> {
-        self.hold(4 * values.len())?;
         let call = self.call()?;
-        let nodes = call.graph().nodes();
-        let outside = |n: u32| error(format!("it gave the node {n} for {column}: there are {}", nodes.len()));
-        let found: Result<Vec<u32>> =
-            values.into_iter().map(|n| nodes.get(n as usize).copied().ok_or_else(|| outside(n))).collect();
-        let found = found?;
-        if let Vector::Nodes(own) = self.column(&column, Gives::Node)? {
-            own.extend(found);
-        }
-        Ok(())
+        self.give_elements(&column, Gives::Node, &values, call.graph().nodes())
     }
 
     fn edges(&mut self, column: String, values: Vec<u32>) -> Result<()> {
-        self.hold(4 * values.len())?;
         let call = self.call()?;
-        let edges = call.graph().edges();
-        let outside = |n: u32| error(format!("it gave the edge {n} for {column}: there are {}", edges.len()));
-        let found: Result<Vec<u32>> =
-            values.into_iter().map(|n| edges.get(n as usize).copied().ok_or_else(|| outside(n))).collect();
-        let found = found?;
-        if let Vector::Edges(own) = self.column(&column, Gives::Edge)? {
-            own.extend(found);
-        }
-        Ok(())
+        self.give_elements(&column, Gives::Edge, &values, call.graph().edges())
     }
 
     fn numbers(&mut self, column: String, values: Vec<f64>) -> Result<()> {

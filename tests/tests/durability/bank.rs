@@ -101,3 +101,63 @@ pub async fn assert_true(client: &Client, all: &[Told], round: u64) {
         }
     }
 }
+
+/// Random moments out of a seed.
+pub struct Moments(pub u64);
+
+impl Moments {
+    pub fn next(&mut self, below: u64) -> u64 {
+        self.0 = self.0.wrapping_mul(6364136223846793005).wrapping_add(1442695040888963407);
+        (self.0 >> 33) % below
+    }
+}
+
+/// Writers that move amounts until they are told to stop.
+pub struct Writers {
+    stop: Arc<AtomicBool>,
+    made: Arc<AtomicI64>,
+    running: Vec<tokio::task::JoinHandle<Told>>,
+}
+
+impl Writers {
+    pub fn start(service: &Running, round: u64, count: i64) -> Writers {
+        let (stop, made) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicI64::new(0)));
+        let start = |writer| {
+            let number = round as i64 * 8 + writer;
+            tokio::spawn(move_amounts(service.client(), number, stop.clone(), made.clone()))
+        };
+        let running = (0..count).map(start).collect();
+        Writers { stop, made, running }
+    }
+
+    /// Changes that were answered.
+    pub fn made(&self) -> i64 {
+        self.made.load(Ordering::SeqCst)
+    }
+
+    /// Waits for so many more changes.
+    pub async fn go_on(&self, more: i64, within: Duration) {
+        let (began, first) = (Instant::now(), self.made());
+        while self.made() < first + more {
+            assert!(began.elapsed() < within, "changes do not come on");
+            tokio::task::yield_now().await;
+        }
+    }
+
+    pub async fn stop(self, all: &mut Vec<Told>) {
+        self.stop.store(true, Ordering::SeqCst);
+        for writer in self.running {
+            all.push(writer.await.unwrap());
+        }
+    }
+}
+
+pub fn print(all: &[Told]) {
+    let count = |of: fn(&Told) -> usize| all.iter().map(of).sum::<usize>();
+    println!(
+        "{} written, {} refused, {} not known at first",
+        count(|t| t.written.len()),
+        count(|t| t.refused.len()),
+        count(|t| t.unknown.len())
+    );
+}

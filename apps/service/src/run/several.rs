@@ -308,7 +308,9 @@ pub(super) async fn run(
     let count = query.parts.len();
     for (place, part) in query.parts.iter().enumerate() {
         let Part { yields, composite } = part;
-        if let (Some(yields), Some((columns, value))) = (yields, before.take()) {
+        if let Some(yields) = yields
+            && let Some((columns, value)) = before.take()
+        {
             let failed = |d: Diagnostic| Problem::from_diagnostic(d, text);
             let rows = match value {
                 Value::List(rows) => rows.iter().map(fields_of).collect(),

@@ -78,10 +78,17 @@ impl Service {
                 (Some(server), url)
             }
         };
-        let catalog = match Catalog::open(&url).await {
-            Ok(catalog) => catalog,
-            Err(error) => return Err(error.into()),
-        };
+        let mut opened = Catalog::open(&url).await;
+        for _ in 0..STARTS {
+            // Our own PostgreSQL may have died as soon as it had begun.
+            let (Err(error), Some(server)) = (&opened, &server) else { break };
+            if !tokio::task::block_in_place(|| server.start_again())? {
+                break;
+            }
+            tracing::warn!(%error, "PostgreSQL had died and was started again");
+            opened = Catalog::open(&url).await;
+        }
+        let catalog = opened?;
         let mut app = App::new(catalog, config.limits);
         if let Some(url) = &app.limits.otlp_url {
             app.traces = Some(traces::Traces::to(url)?);
@@ -150,6 +157,9 @@ impl Service {
         Ok(())
     }
 }
+
+/// So often our own PostgreSQL is started again while the service starts.
+const STARTS: u32 = 3;
 
 /// How long what runs may go on when the service is told to stop.
 const GRACE: Duration = Duration::from_secs(5);

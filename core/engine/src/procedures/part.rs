@@ -1,7 +1,6 @@
 //! The part of a graph that a measure looks at: as its arguments `nodes`, `edges` and `weight` say, patterns as
 //! they stand in a MATCH, or as a view of the graph does.
 
-use std::collections::HashSet;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
@@ -113,7 +112,8 @@ impl Part {
         let labels = edges.as_ref().and_then(|e| e.labels.clone());
         let wanted = match edges {
             Some(pattern) if pattern.has_condition => {
-                Some(found(pattern.query, request.edges.as_deref(), &snapshot, span, context)?)
+                let bound = snapshot.edge_bound();
+                Some(found(pattern.query, request.edges.as_deref(), (&snapshot, bound), span, context)?)
             }
             _ => None,
         };
@@ -139,7 +139,7 @@ impl Part {
             let (Some(source), Some(target)) = (part.number(source), part.number(target)) else {
                 return ControlFlow::Continue(());
             };
-            if wanted.as_ref().is_some_and(|w| !w.contains(&edge)) {
+            if wanted.as_ref().is_some_and(|w| !w.contains(edge)) {
                 return ControlFlow::Continue(());
             }
             let weight = match &reader {
@@ -219,7 +219,9 @@ fn chosen_nodes(
     let mut chosen: Vec<Dense> = match pattern {
         Some(pattern) if pattern.has_condition => {
             let text = pattern.text.clone();
-            found(pattern.query, Some(&text), snapshot, span, context)?.into_iter().collect()
+            found(pattern.query, Some(&text), (snapshot, snapshot.node_bound()), span, context)?
+                .iter()
+                .collect()
         }
         _ => {
             let base = snapshot.base_ranges(&test).into_iter().flatten();
@@ -345,7 +347,6 @@ fn named(filter: &mut ElementFilter, span: Span) -> Name {
 
 fn returning(query: &mut Query, name: Name) {
     if let Some(Clause::Return(result)) = query.parts[0].composite.first.clauses.last_mut() {
-        result.distinct = true;
         for item in &mut result.items {
             item.expression =
                 Expression { kind: ExpressionKind::Variable(name.text.clone()), span: name.span };
@@ -354,27 +355,49 @@ fn returning(query: &mut Query, name: Name) {
     }
 }
 
-/// The elements that such a query returns.
+/// Elements by a bit each.
+struct Elements(Vec<u64>);
+
+impl Elements {
+    fn insert(&mut self, element: Dense) {
+        self.0[element as usize / 64] |= 1 << (element % 64);
+    }
+
+    fn contains(&self, element: Dense) -> bool {
+        self.0[element as usize / 64] >> (element % 64) & 1 == 1
+    }
+
+    fn iter(&self) -> impl Iterator<Item = Dense> + '_ {
+        self.0.iter().zip(0u32..).flat_map(|(word, place)| {
+            (0..64).filter(move |bit| word >> bit & 1 == 1).map(move |bit| 64 * place + bit)
+        })
+    }
+}
+
+/// The elements that such a query returns, once or several times; `bound` is one more than the greatest number that one
+/// can have.
 fn found(
-    query: Query, text: Option<&str>, snapshot: &Arc<Snapshot>, span: Span, context: &mut Context,
-) -> Outcome<HashSet<Dense>> {
+    query: Query, text: Option<&str>, (snapshot, bound): (&Arc<Snapshot>, Dense), span: Span,
+    context: &mut Context,
+) -> Outcome<Elements> {
     let text = text.unwrap_or_default();
     let prepared = prepare(&query, text, snapshot, &Parameters::new()).map_err(|e| {
         let first = e.0.into_iter().next().unwrap_or_else(|| Diagnostic::syntax(span, "no reason was given"));
         Diagnostic { span, message: format!("'{text}': {}", first.message), ..first }
     })?;
-    let mut elements = HashSet::new();
+    let words = bound as usize / 64 + 1;
+    context.reserve(words * 8)?;
+    let mut elements = Elements(vec![0; words]);
     let mut execution = prepared.run_within(snapshot.clone(), context);
     while let Some(batch) = execution.next_batch().map_err(|e| Diagnostic { span, ..e })? {
         if let Some(Vector::Nodes(v) | Vector::Edges(v)) = batch.columns.first() {
-            elements.extend(v.iter().copied());
+            v.iter().for_each(|element| elements.insert(*element));
         } else if let Some(Vector::Values(values)) = batch.columns.first() {
-            elements.extend(values.iter().filter_map(|v| match v {
-                Value::Node(n) | Value::Edge(n) => Some(*n),
-                _ => None,
-            }));
+            values.iter().for_each(|v| match v {
+                Value::Node(n) | Value::Edge(n) => elements.insert(*n),
+                _ => {}
+            });
         }
     }
-    context.reserve(elements.len() * 8)?;
     Ok(elements)
 }

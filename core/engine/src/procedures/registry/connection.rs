@@ -129,7 +129,7 @@ pub(super) fn connection() -> Vec<Entry> {
                 gives("triangles", Gives::WholeNumber, "triangles with it"),
                 gives("clustering", Gives::Float, "the share of pairs of its neighbours that are neighbours"),
             ],
-            (64, 16),
+            (160, 16),
             20.0,
             |call| {
                 let found = triangles(call.graph, call.ask)?;

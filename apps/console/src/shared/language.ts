@@ -9,7 +9,9 @@ const KEYWORDS =
   "ACYCLIC ALL AND ANY AS ASC BETWEEN BY CASE CAST CREATE DELETE DESC DETACH DISTINCT DROP ELSE END EXISTS FILTER FINISH FOR FROM GRAPH GROUP IF IN INSERT IS KEY LABELED LET LIKE LIMIT MATCH NOT NULL NULLS OFFSET OPTIONAL OR ORDER REMOVE REPLACE RETURN SET SHORTEST SIMPLE THEN TRAIL TYPE TYPED USE WALK WHEN WHERE WITH XOR".split(
     " ",
   );
-const keywords = new Set(KEYWORDS);
+/** Shown as keywords too; not offered one by one. */
+const MORE_KEYWORDS = "AT CALL EXCEPT FALSE HAVING INDEX INTERSECT NEXT ON OTHERWISE OVER SELECT TRUE UNION UPSERT VALUE VIEW YIELD".split(" ");
+const keywords = new Set([...KEYWORDS, ...MORE_KEYWORDS]);
 const functions = new Set(CALLED.keys());
 
 export const gql = StreamLanguage.define<{ comment: boolean }>({
@@ -26,7 +28,8 @@ export const gql = StreamLanguage.define<{ comment: boolean }>({
     if (stream.match(/^["`][^"`]*["`]?/)) return "variableName";
     if (stream.match(/^\$\w+/)) return "atom";
     if (stream.match(/^\d[\d_]*(\.\d+)?([eE][+-]?\d+)?/)) return "number";
-    if (stream.match(/^:\s*!?\w+/)) return "typeName";
+    // With a space behind the colon it is a field of a record.
+    if (stream.match(/^:!?\w+/)) return "typeName";
     if (stream.match(/^\.\w+/)) return "propertyName";
     const word = stream.match(/^[A-Za-z_]\w*/);
     if (word && Array.isArray(word)) {

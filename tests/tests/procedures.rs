@@ -137,6 +137,11 @@ async fn a_procedure_is_granted_refused_and_carried() {
                 .contains("may not be called over")
         );
     }
+    let read = over.replace("COUNT(*) AS n", "node");
+    let request = reqwest::Client::new().post(format!("{}/v1/graphs/pump_parts/export", service.url));
+    let answer = request.json(&json!({ "format": "graphml", "query": read })).send().await.unwrap();
+    assert_eq!(answer.status().as_u16(), 400);
+    assert!(answer.text().await.unwrap().contains("may not be called over pump_parts"));
     let saved = json!({ "text": over });
     client.put("/v1/saved-queries/around", &saved).await.unwrap();
     let (status, _) = ask(&service, "pump_parts", "CALL around() YIELD n RETURN n").await;

@@ -5,6 +5,8 @@
 
 #[path = "durability/bank.rs"]
 mod bank;
+#[path = "durability/everything.rs"]
+mod everything;
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
@@ -57,11 +59,11 @@ async fn broken_connections_leave_nothing_to_guess() {
         // And it goes on without a start.
         writers.go_on(20, within).await;
         writers.stop(&mut all).await;
-        assert_true(&client, &all, round).await;
+        assert_true(&client, &mut all, round).await;
         if round % 4 == 3 {
             service.kill();
             service = Running::start(data.path(), &["--database-url", &url]);
-            assert_true(&service.client(), &all, round).await;
+            assert_true(&service.client(), &mut all, round).await;
         }
     }
     bank::print(&all);
@@ -103,7 +105,7 @@ async fn a_write_whose_answer_stays_away_can_be_asked_for() {
     // What is there is read meanwhile.
     assert_eq!(single(&client, "bank", "MATCH (a:Account) RETURN COUNT(*) AS n").await, json!(10));
     proxy.open();
-    assert_true(&client, &[told], 0).await;
+    assert_true(&client, &mut [told], 0).await;
     query(&client, "bank", "INSERT (:Move {n: -2})").await;
     drop(service);
     server.stop().unwrap();
@@ -125,7 +127,8 @@ async fn a_second_service_that_took_over_is_the_only_one_that_writes() {
     let mut first = Running::start(first_data.path(), &arguments);
     open_bank(&first.client()).await;
     let mut all = vec![];
-    for round in 0..4 {
+    let (rounds, _) = settings(4);
+    for round in 0..rounds as i64 {
         let (stop, made) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicI64::new(0)));
         let writers: Vec<_> = (0..4)
             .map(|writer| {
@@ -180,7 +183,7 @@ async fn a_second_service_that_took_over_is_the_only_one_that_writes() {
         for writer in writers {
             all.push(writer.await.unwrap());
         }
-        assert_true(&second.client(), &all, round as u64).await;
+        assert_true(&second.client(), &mut all, round as u64).await;
         first = second;
     }
     drop(first);

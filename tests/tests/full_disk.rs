@@ -81,11 +81,11 @@ async fn a_full_disk_refuses_and_loses_nothing() {
         std::fs::remove_file(ballast).unwrap();
         writers.go_on(20, within).await;
         writers.stop(&mut all).await;
-        assert_true(&client, &all, round).await;
+        assert_true(&client, &mut all, round).await;
         if round % 4 == 2 {
             service.kill();
             service = Running::start(&data, &[]);
-            assert_true(&service.client(), &all, round).await;
+            assert_true(&service.client(), &mut all, round).await;
         }
     }
     bank::print(&all);

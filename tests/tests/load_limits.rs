@@ -110,3 +110,26 @@ async fn loads_wait_for_a_slot_and_can_be_cancelled_there() {
     assert_eq!(long.state, "done", "{:?}", long.detail);
     assert_eq!(count(&client).await, json!(3_000_000));
 }
+
+/// Loads of one graph wait for each other, and keep no other graph's loads waiting meanwhile.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_graph_with_many_loads_leaves_slots_to_others() {
+    let folder = folder();
+    let service = Running::start(folder.path(), &["--concurrent-loads", "2"]);
+    let client = service.client();
+    for graph in ["tags", "other"] {
+        client.create_graph(graph, None).await.unwrap();
+    }
+    let long = load(&client, &packed(6_000_000), false).await;
+    let mut behind = vec![];
+    for _ in 0..3 {
+        behind.push(load(&client, &packed(10), false).await);
+    }
+    let other = client.load_bytes("other", MAPPING, &[("tags.csv.gz", &packed(10))], false).await.unwrap();
+    assert_eq!(client.wait(other.id).await.unwrap().state, "done");
+    assert_eq!(client.job(long.id, 0).await.unwrap().state, "running", "the other came first");
+    for job in behind.iter().chain([&long]) {
+        assert_eq!(client.wait(job.id).await.unwrap().state, "done");
+    }
+    assert_eq!(count(&client).await, json!(6_000_030));
+}

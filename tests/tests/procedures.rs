@@ -129,23 +129,32 @@ async fn a_procedure_is_granted_refused_and_carried() {
     assert_eq!(ask(&service, "other", text).await.1["rows"], json!([[1, 0], [2, 1]]));
     let over = "MATCH (a:Part {code: 'SEAL-42'}) CALL hops({from: a}) YIELD node, hops RETURN COUNT(*) AS n";
     let (status, refused) = ask(&service, "pump_parts", over).await;
-    assert_eq!(status, 400);
+    assert_eq!(status, 422);
     assert!(refused["detail"].as_str().unwrap().contains("may not be called over pump_parts"), "{refused}");
-    for command in ["plan", "profile"] {
+    let profiled = stderr(&cli(&service.url, &["profile", "-g", "pump_parts", over]));
+    assert!(profiled.contains("may not be called over"), "{profiled}");
+    // Each part of a query over several graphs calls over its own, wherever the call stands.
+    let both = "USE pump_parts MATCH (p:Part) RETURN COUNT(*) AS parts NEXT USE other MATCH (a {n: 1}) CALL hops({from: a}) YIELD node RETURN parts > 2 AS many, COUNT(*) AS n";
+    assert_eq!(ask(&service, "pump_parts", both).await.1["rows"], json!([[true, 2]]));
+    let turned = "USE other MATCH (a) RETURN COUNT(*) AS n NEXT USE pump_parts MATCH (a:Part {code: 'SEAL-42'}) CALL hops({from: a}) YIELD node RETURN n, COUNT(*) AS m";
+    let within = "CALL degree({nodes: '(n WHERE EXISTS { CALL hops({from: n}) YIELD node RETURN node })'}) YIELD node RETURN COUNT(*) AS n";
+    for text in [turned, within] {
+        let (status, refused) = ask(&service, "pump_parts", text).await;
+        assert_eq!(status, 422, "{refused}");
         assert!(
-            stderr(&cli(&service.url, &[command, "-g", "pump_parts", over]))
-                .contains("may not be called over")
+            refused["detail"].as_str().unwrap().contains("may not be called over pump_parts"),
+            "{refused}"
         );
     }
     let read = over.replace("COUNT(*) AS n", "node");
     let request = reqwest::Client::new().post(format!("{}/v1/graphs/pump_parts/export", service.url));
     let answer = request.json(&json!({ "format": "graphml", "query": read })).send().await.unwrap();
-    assert_eq!(answer.status().as_u16(), 400);
+    assert_eq!(answer.status().as_u16(), 422);
     assert!(answer.text().await.unwrap().contains("may not be called over pump_parts"));
     let saved = json!({ "text": over });
     client.put("/v1/saved-queries/around", &saved).await.unwrap();
     let (status, _) = ask(&service, "pump_parts", "CALL around() YIELD n RETURN n").await;
-    assert_eq!(status, 400);
+    assert_eq!(status, 422);
 
     // What is no module, or one of another world, is refused and changes nothing.
     let broken = std::fs::read(root().join(HOPS)).unwrap()[..200].to_vec();

@@ -144,6 +144,121 @@ async fn the_first_to_commit_wins() {
     assert_eq!(single(&client, "g", "MATCH (w:Well {code: 'A'}) RETURN w.n AS n").await, 4);
 }
 
+const BOTH: &str = "USE a MATCH (n:Account) RETURN SUM(n.amount) AS x, COUNT(*) AS c NEXT USE b MATCH (n:Account) RETURN MAX(x) + SUM(n.amount) AS n";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_transaction_over_two_graphs_is_one() {
+    let folder = folder();
+    let service = Running::start(folder.path(), &[]);
+    let client = service.client();
+    for graph in ["a", "b"] {
+        client.create_graph(graph, None).await.unwrap();
+        query(&client, graph, "FOR i IN [0, 1, 2, 3] INSERT (:Account {id: i, amount: 100})").await;
+    }
+    let s = client.open_session(Some("a")).await.unwrap();
+    let take = "MATCH (n:Account {id: 0}) SET n.amount = n.amount - 10";
+    let give = "USE b MATCH (n:Account {id: 3}) SET n.amount = n.amount + 10";
+    let amounts = async |client: &Client| {
+        let from = single(client, "a", "MATCH (n:Account {id: 0}) RETURN n.amount AS n").await;
+        let to = single(client, "b", "MATCH (n:Account {id: 3}) RETURN n.amount AS n").await;
+        (from.as_i64().unwrap(), to.as_i64().unwrap())
+    };
+    within(&client, &s, "START TRANSACTION").await;
+    within(&client, &s, take).await;
+    within(&client, &s, give).await;
+    // It sees its own changes of both, in one query too; nobody else does.
+    assert_eq!(cell(&within(&client, &s, BOTH).await), 800);
+    assert_eq!(amounts(&client).await, (100, 100));
+    let done = cell(&within(&client, &s, "COMMIT").await);
+    assert_eq!(done, "transaction committed: 1 element of a, version 2; 1 element of b, version 2");
+    assert_eq!(amounts(&client).await, (90, 110));
+    // Rolled back, both stay.
+    within(&client, &s, &format!("START TRANSACTION; {take}; {give}; ROLLBACK")).await;
+    assert_eq!(amounts(&client).await, (90, 110));
+    // What one graph refuses the other does not get.
+    within(&client, &s, &format!("START TRANSACTION; {take}; {give}")).await;
+    query(&client, "b", "MATCH (n:Account {id: 3}) SET n.amount = n.amount + 1").await;
+    assert_eq!(refused(&client, &s, "COMMIT").await, "40001");
+    assert_eq!(amounts(&client).await, (90, 111));
+    // Put on what others changed meanwhile, in each graph.
+    within(&client, &s, &format!("START TRANSACTION; {take}; {give}")).await;
+    query(&client, "a", "MATCH (n:Account {id: 1}) SET n.amount = n.amount + 1").await;
+    query(&client, "b", "INSERT (:Account {id: 9, amount: 0})").await;
+    within(&client, &s, "COMMIT").await;
+    assert_eq!(amounts(&client).await, (80, 121));
+    // The history of each says so, and a start finds it.
+    let history = stdout(&cli(&service.url, &["graph", "history", "b"]));
+    assert!(history.contains("transaction"), "{history}");
+    service.kill();
+    let service = Running::start(folder.path(), &[]);
+    let client = service.client();
+    assert_eq!(amounts(&client).await, (80, 121));
+    // A model that changes in one of them ends it for both.
+    let s = client.open_session(Some("a")).await.unwrap();
+    within(&client, &s, &format!("START TRANSACTION; {take}; {give}")).await;
+    query(&client, "a", "CREATE KEY account OVER (:Account {id})").await;
+    assert_eq!(refused(&client, &s, "COMMIT").await, "40001");
+    assert_eq!(amounts(&client).await, (80, 121));
+}
+
+/// Amounts that move between two graphs both ways, while others read both: nobody ever sees half of it.
+#[tokio::test(flavor = "multi_thread")]
+async fn who_reads_two_graphs_never_sees_half_a_transaction() {
+    let folder = folder();
+    let service = Running::start(folder.path(), &[]);
+    let client = service.client();
+    for graph in ["a", "b"] {
+        client.create_graph(graph, None).await.unwrap();
+        query(&client, graph, "FOR i IN [0, 1, 2, 3] INSERT (:Account {id: i, amount: 100})").await;
+    }
+    let left = Arc::new(AtomicU64::new(4));
+    let writers: Vec<_> = (0..4)
+        .map(|writer| {
+            let (client, left) = (service.client(), left.clone());
+            tokio::spawn(async move {
+                let session = client.open_session(None).await.unwrap();
+                let (from, to) = if writer % 2 == 0 { ("a", "b") } else { ("b", "a") };
+                let mut done = 0;
+                for n in 0..60 {
+                    let set = |graph, by| {
+                        format!(
+                            "USE {graph} MATCH (n:Account {{id: {}}}) SET n.amount = n.amount {by}",
+                            (writer + n) % 4
+                        )
+                    };
+                    let text = format!("START TRANSACTION; {}; {}; COMMIT", set(from, "- 7"), set(to, "+ 7"));
+                    match try_in(&client, &session, &text).await {
+                        Ok(_) => done += 1,
+                        Err(ClientError::Problem(problem)) => {
+                            assert_eq!(problem.code.as_deref(), Some("40001"), "{problem:?}")
+                        }
+                        Err(other) => panic!("{other}"),
+                    }
+                }
+                left.fetch_sub(1, Ordering::SeqCst);
+                done
+            })
+        })
+        .collect();
+    let session = client.open_session(None).await.unwrap();
+    let (mut looks, sum) = (0, "MATCH (n:Account) RETURN SUM(n.amount) AS n");
+    while left.load(Ordering::SeqCst) > 0 || looks == 0 {
+        assert_eq!(single(&client, "a", BOTH).await, 800, "by one query");
+        within(&client, &session, "START TRANSACTION READ ONLY").await;
+        let a = cell(&within(&client, &session, &format!("USE a {sum}")).await).as_i64().unwrap();
+        let b = cell(&within(&client, &session, &format!("USE b {sum}")).await).as_i64().unwrap();
+        within(&client, &session, "COMMIT").await;
+        assert_eq!(a + b, 800, "by two");
+        looks += 1;
+    }
+    let mut done = 0;
+    for writer in writers {
+        done += writer.await.unwrap();
+    }
+    assert!(done >= 4, "some come through");
+    println!("{done} of 240 came through, {looks} looks");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn sixteen_writers_leave_a_history_that_one_could_have_made() {
     let folder = folder();
@@ -232,7 +347,11 @@ async fn a_session_keeps_what_is_set_and_ends_when_it_is_idle() {
     assert_eq!(refused(&client, &s, "INSERT (:Well)").await, "25G03");
     assert_eq!(refused(&client, &s, "CREATE GRAPH k ANY").await, "25G02");
     within(&client, &s, "MATCH (w) RETURN COUNT(*) AS n").await;
-    assert_eq!(refused(&client, &s, "USE h MATCH (w) RETURN COUNT(*) AS n").await, "25G04");
+    // Other graphs are seen as they were when it began.
+    query(&client, "h", "INSERT (:Late)").await;
+    assert_eq!(cell(&within(&client, &s, "USE h MATCH (w) RETURN COUNT(*) AS n").await), 0);
+    client.create_graph("made_later", None).await.unwrap();
+    assert_eq!(refused(&client, &s, "USE made_later MATCH (w) RETURN COUNT(*) AS n").await, "25G04");
     within(&client, &s, "ROLLBACK").await;
     within(&client, &s, "SESSION CLOSE").await;
     assert!(try_in(&client, &s, "RETURN 1 AS one").await.is_err());

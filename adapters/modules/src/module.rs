@@ -47,6 +47,7 @@ pub enum ModuleError {
     Signature(String),
 }
 
+#[derive(Clone)]
 pub struct Module {
     component: Component,
     signature: Signature,
@@ -130,6 +131,11 @@ impl Module {
     pub fn limits(&self) -> ModuleLimits {
         self.limits
     }
+
+    /// The same module within other limits.
+    pub fn within(&self, limits: ModuleLimits) -> Module {
+        Module { limits, ..self.clone() }
+    }
 }
 
 /// Runs a function of an instance that is made for it, within limits.
@@ -142,6 +148,8 @@ fn call<T>(
     let limits = state.limits();
     let mut store = Store::new(engine, state);
     store.limiter(|state| state);
+    // What is copied out of its memory before a call of the host begins: one list may name the same bytes many times.
+    store.set_hostcall_fuel(usize::try_from(limits.memory_bytes).unwrap_or(usize::MAX));
     store.set_epoch_deadline(1);
     let until = Instant::now() + limits.time;
     store.epoch_deadline_callback(move |mut context| {
@@ -182,6 +190,10 @@ fn why(error: &wasmtime::Error, limits: ModuleLimits) -> String {
         Some(Trap::OutOfFuel) => format!("it took more than {} steps", limits.steps),
         Some(Trap::Interrupt) => format!("it ran longer than {:.1} s", limits.time.as_secs_f64()),
         Some(trap) => format!("it ended with a trap: {trap}"),
+        None if error.root_cause().to_string().contains("fuel allocated for hostcalls") => format!(
+            "it gave more at once than the {} MiB of memory that it may hold: give long columns in pieces",
+            limits.memory_bytes >> 20
+        ),
         None => error.root_cause().to_string(),
     }
 }

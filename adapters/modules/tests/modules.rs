@@ -232,6 +232,22 @@ fn misbehaviour(snapshot: &Snapshot) {
             "utf-8",
         ),
         (
+            // A quarter of a million texts that are all the same 8 kB.
+            "gives the same bytes many times",
+            "odd() YIELD how STRING",
+            "",
+            "(local $at i32)
+             (drop (memory.grow (i32.const 32)))
+             (loop $on
+                (i32.store (i32.add (i32.const 131072) (local.get $at)) (i32.const 16))
+                (i32.store (i32.add (i32.const 131076) (local.get $at)) (i32.const 8192))
+                (local.set $at (i32.add (local.get $at) (i32.const 8)))
+                (br_if $on (i32.lt_u (local.get $at) (i32.const 2000000))))
+             (call $texts (i32.const 1032) (i32.const 3) (i32.const 131072) (i32.const 250000))",
+            usual,
+            "it gave more at once than the 8 MiB of memory",
+        ),
+        (
             "asks for an argument that it has not",
             ONE_COLUMN,
             "",

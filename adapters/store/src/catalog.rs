@@ -52,6 +52,8 @@ pub struct Catalog {
     pub(crate) past: Past,
     /// Catalog changes come one after the other. Who needs a graph's turn as well takes that first.
     pub(crate) changing: tokio::sync::Mutex<()>,
+    /// Held while commits of several graphs are shown, so that nobody sees one graph's and not another's.
+    pub(crate) shown_together: Arc<RwLock<()>>,
 }
 
 #[derive(Clone, Debug, PartialEq, serde::Serialize, serde::Deserialize)]
@@ -143,6 +145,7 @@ impl Catalog {
             fence,
             past: Past::default(),
             changing: tokio::sync::Mutex::new(()),
+            shown_together: Arc::default(),
         };
         catalog.recover().await?;
         jobs::fail_unfinished(&catalog.database).await?;

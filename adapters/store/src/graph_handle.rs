@@ -124,6 +124,8 @@ pub struct GraphHandle {
     published: ArcSwap<Snapshot>,
     pub(crate) state: Mutex<State>,
     turn: tokio::sync::Mutex<()>,
+    /// Held by the load that is made, or prepared.
+    loading: tokio::sync::Mutex<()>,
     pub(crate) log: tokio::sync::Mutex<()>,
     /// The connection over which commits are written.
     pub(crate) lent: Arc<Lent>,
@@ -183,6 +185,7 @@ impl GraphHandle {
             published: ArcSwap::new(snapshot),
             state: Mutex::new(state),
             turn: tokio::sync::Mutex::new(()),
+            loading: tokio::sync::Mutex::new(()),
             log: tokio::sync::Mutex::new(()),
             lent: Arc::default(),
             layout: Mutex::new(layout),
@@ -260,6 +263,34 @@ impl GraphHandle {
                 return Err(refused);
             }
         }
+    }
+
+    /// A load's place before all other loads of this graph.
+    pub async fn loads(&self) -> tokio::sync::MutexGuard<'_, ()> {
+        self.loading.lock().await
+    }
+
+    /// The turn, where nobody has it and the graph can be written now; `None` where it is to be waited for.
+    pub(crate) fn turn_now(self: &Arc<Self>) -> Result<Option<Turn<'_>>, StoreError> {
+        let Ok(guard) = self.turn.try_lock() else { return Ok(None) };
+        self.fence.check()?;
+        let state = self.state.lock();
+        match state.may_write() {
+            Ok(()) => {
+                let (head, origin) = (state.head.clone(), Arc::default());
+                Ok(Some(Turn { graph: self, head, origin, _guard: guard }))
+            }
+            Err(StoreError::Away(_)) => Ok(None),
+            Err(refused) => Err(refused),
+        }
+    }
+
+    /// Makes a commit that is durable what everybody sees.
+    pub(crate) fn show_commit(&self, snapshot: Arc<Snapshot>, changes: Arc<Vec<Change>>) {
+        let mut state = self.state.lock();
+        state.head = snapshot.clone();
+        state.remember(snapshot.version, changes);
+        self.publish_snapshot(snapshot);
     }
 
     /// The version whose statistics the planner has: the newest base's.
@@ -375,7 +406,7 @@ impl Turn<'_> {
         Ok(self.head.clone())
     }
 
-    pub(crate) fn graph(&self) -> &Arc<GraphHandle> {
+    pub fn graph(&self) -> &Arc<GraphHandle> {
         self.graph
     }
 }

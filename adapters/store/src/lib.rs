@@ -32,6 +32,7 @@ mod segments;
 mod server;
 mod stored_columns;
 mod texts;
+mod together;
 mod verification;
 
 pub use backup::{BACKUP_FORMAT, BackupBase, BackupManifest, LogEntry, Restoring};
@@ -48,4 +49,5 @@ pub use runs::{BaselineRecord, NewRun, RunFilter, RunKind, RunLimits, RunRecord,
 pub use saved::SavedRecord;
 pub use schema::GoOn;
 pub use server::{PrivateServer, find_server_binaries};
+pub use together::Part;
 pub use verification::Verification;

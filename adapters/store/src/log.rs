@@ -31,11 +31,11 @@ FROM moved, unnest($2::bigint[], $3::bigint[], $4::bytea[], $10::bigint[], $11::
     AS new (version, checksum, changes, nodes, edges, origin)";
 
 /// The same in parts, for what is too much for one statement.
-const MOVE: &str = "
+pub(crate) const MOVE: &str = "
 WITH ours AS (SELECT FROM service WHERE epoch = $6 FOR SHARE)
 UPDATE heads SET version = $2, ticket = $4
 WHERE graph_id = $1 AND version = $3 AND ticket = $5 AND EXISTS (SELECT FROM ours)";
-const PIECE_OF_LOG: &str = "
+pub(crate) const PIECE_OF_LOG: &str = "
 INSERT INTO commits (graph_id, version, checksum, changes, nodes, edges, origin, ticket, created)
 SELECT $1, version, checksum, changes, nodes, edges, origin, $5, now()
 FROM unnest($2::bigint[], $3::bigint[], $4::bytea[], $6::bigint[], $7::bigint[], $8::text[])
@@ -173,17 +173,28 @@ impl GraphHandle {
         answer(later, &|| Err(StoreError::Lost));
     }
 
+    /// Nothing is written until it is known what became of the transaction with this ticket.
+    pub(crate) fn doubts(&self, ticket: i64) {
+        let mut state = self.state.lock();
+        state.standing = Standing::InDoubt;
+        state.outcomes.push_back((ticket, None));
+        if state.outcomes.len() > OUTCOMES {
+            state.outcomes.pop_front();
+        }
+    }
+
+    /// Remembers what became of it, for those who ask.
+    pub(crate) fn knows(&self, ticket: i64, kept: Option<bool>) {
+        let mut state = self.state.lock();
+        if let Some((_, outcome)) = state.outcomes.iter_mut().find(|(known, _)| *known == ticket) {
+            *outcome = kept;
+        }
+    }
+
     /// Finds out what became of the batch, and nothing is written before that.
     async fn settle_batch(&self, batch: Vec<Pending>, ticket: Ticket) {
-        let later = {
-            let mut state = self.state.lock();
-            state.standing = Standing::InDoubt;
-            state.outcomes.push_back((ticket.own, None));
-            if state.outcomes.len() > OUTCOMES {
-                state.outcomes.pop_front();
-            }
-            std::mem::take(&mut state.queue)
-        };
+        self.doubts(ticket.own);
+        let later = std::mem::take(&mut self.state.lock().queue);
         // These were never sent.
         answer(later, &|| Err(StoreError::Lost));
         let newest = batch.last().map(|last| last.snapshot.clone());
@@ -198,10 +209,8 @@ impl GraphHandle {
                 }
             })
             .await;
+        self.knows(ticket.own, settled.as_ref().ok().copied());
         let mut state = self.state.lock();
-        if let Some((_, outcome)) = state.outcomes.iter_mut().find(|(known, _)| *known == ticket.own) {
-            *outcome = settled.as_ref().ok().copied();
-        }
         match (&settled, newest) {
             (Ok(true), Some(newest)) => {
                 self.publish_snapshot(newest.clone());

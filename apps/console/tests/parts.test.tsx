@@ -3,7 +3,7 @@ import { cleanup, render, screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { useState } from "react";
 import { afterEach, describe, expect, it, vi } from "vitest";
-import { Problem } from "../src/shared/api";
+import { type PlanTree, Problem } from "../src/shared/api";
 import { useAttempt } from "../src/shared/attempt";
 import { PALETTE, labelColours } from "../src/shared/palette";
 import { ProblemBox, Warnings } from "../src/shared/Problems";
@@ -11,6 +11,8 @@ import { Tabs } from "../src/shared/Tabs";
 import { ColumnStatistics } from "../src/query/ColumnStatistics";
 import { forget, past, pin, remember } from "../src/query/history";
 import { TextCell } from "../src/notebooks/TextCell";
+import { bars } from "../src/profile/FlameView";
+import { PlanTreeView, flow } from "../src/profile/PlanTreeView";
 
 afterEach(() => {
   cleanup();
@@ -128,5 +130,41 @@ describe("the history", () => {
     expect(past()).toEqual([]);
     remember(run("RETURN 1", 1));
     expect(past()).toHaveLength(1);
+  });
+});
+
+describe("a profile as bars", () => {
+  const operator = (name: string, own_us: number, inputs: PlanTree[], hops: object[] = []) => ({
+    operator: name, details: [], inputs, estimate: { rows: 1, cost: 1, basis: "counted", source: "" },
+    actual: { own_us, total_us: own_us, rows_in: 0, rows_out: 1000, batches: 1, edges_looked: 0, properties_read: 0, index_probes: 0, peak_bytes: 0, estimate_factor: 1, hops },
+  }) as unknown as PlanTree;
+  const hop = (n: number, time_us: number) => ({ hop: n, side: "from", frontier: 1, edges_looked: 1, failed: 0, reached: 1, known: 0, largest_degree: 1, time_us });
+  const plan = operator("Aggregate", 100, [operator("Join", 100, [operator("Reach", 600, [], [hop(1, 200), hop(2, 400)]), operator("ScanNodes", 200, []), operator("OneRow", 0, [])])]);
+
+  it("has every operator as wide as its time with what is below it, side by side within the one above", () => {
+    const found = bars(plan);
+    const of = (name: string) => found.find((bar) => bar.name === name);
+    expect(of("Aggregate")?.share).toBeCloseTo(1);
+    expect(of("Join")?.share).toBeCloseTo(0.9);
+    expect([of("Reach")?.from, of("Reach")?.share, of("ScanNodes")?.from, of("ScanNodes")?.share].map((n) => Math.round((n ?? 0) * 100))).toEqual([0, 60, 60, 20]);
+    expect([of("hop 1 from"), of("hop 2 from")].map((bar) => [Math.round((bar?.from ?? 0) * 100), Math.round((bar?.share ?? 0) * 100), bar?.level])).toEqual([[0, 20, 3], [20, 40, 3]]);
+    expect(of("OneRow")).toBeUndefined();
+    // Nothing reaches over the end of what it is a part of.
+    for (const bar of found) expect(bar.from + bar.share).toBeLessThanOrEqual(1.000001);
+  });
+
+  it("chooses an operator by its bar, and shows its details", async () => {
+    const user = userEvent.setup();
+    render(<PlanTreeView plan={plan} total={1000} first={plan} />);
+    expect(screen.getByRole("complementary", { name: "Details of Aggregate" })).toBeTruthy();
+    await user.click(screen.getByText("Time as bars"));
+    await user.click(screen.getByRole("button", { name: /^Reach, .*60 % of the time/ }));
+    expect(screen.getByRole("complementary", { name: "Details of Reach" })).toBeTruthy();
+  });
+
+  it("has links that are wider for more rows", () => {
+    expect(flow(0)).toBe(flow(1));
+    expect(flow(1e6)).toBeGreaterThan(flow(1e3));
+    expect(flow(1e12)).toBeLessThanOrEqual(18);
   });
 });

@@ -1,25 +1,51 @@
 //! Procedures of one's own: read from the store, compiled, and put where queries can call them.
 
-use std::collections::BTreeMap;
+use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Duration;
 
-use graphodrome_engine::{ExternalProcedure, set_external};
-use graphodrome_language::{Diagnostic, TokenKind, tokenize};
-use graphodrome_modules::{Module, ModuleLimits};
+use graphodrome_engine::{ExternalCall, ExternalProcedure, Stopped, Table, set_external};
+use graphodrome_language::Procedure;
+use graphodrome_modules::{Module, ModuleError, ModuleLimits};
 use graphodrome_store::ProcedureRecord;
-use parking_lot::RwLock;
+use parking_lot::Mutex;
 
 use crate::problem::Problem;
 use crate::state::App;
 
-/// What can be called now: by name, the graphs over which; `None` for all.
+/// Modules that are compiled, by their bytes, and whose turn it is to read them from the store.
 #[derive(Default)]
 pub struct OwnProcedures {
-    granted: RwLock<BTreeMap<String, Option<Vec<String>>>>,
+    compiled: Arc<Mutex<HashMap<Vec<u8>, Module>>>,
+    reading: tokio::sync::Mutex<()>,
 }
 
-pub fn limits(record: &ProcedureRecord) -> ModuleLimits {
+/// A module with the graphs that it may be called over; `None` for all.
+#[derive(Debug)]
+struct Granted {
+    module: Module,
+    graphs: Option<Vec<String>>,
+}
+
+impl ExternalProcedure for Granted {
+    fn procedure(&self) -> &Procedure {
+        self.module.procedure()
+    }
+
+    fn run(&self, call: Arc<ExternalCall>) -> Result<Table, Stopped> {
+        match &self.graphs {
+            Some(graphs) if !graphs.iter().any(|graph| graph == call.graph_name()) => {
+                let granted = if graphs.is_empty() { "no graph".into() } else { graphs.join(", ") };
+                let graph = call.graph_name();
+                let text = format!("it may not be called over {graph}: it is granted for {granted}");
+                Err(Stopped::NoAnswer(text))
+            }
+            _ => self.module.run(call),
+        }
+    }
+}
+
+fn limits(record: &ProcedureRecord) -> ModuleLimits {
     ModuleLimits {
         steps: record.steps,
         memory_bytes: record.memory_bytes,
@@ -28,55 +54,49 @@ pub fn limits(record: &ProcedureRecord) -> ModuleLimits {
 }
 
 impl App {
-    /// Reads all that are called, and forgets the plans that were made with others.
-    pub async fn read_procedures(&self) -> Result<(), Problem> {
-        let stored = self.catalog.procedures().await?;
-        let read = tokio::task::spawn_blocking(move || {
-            let (mut all, mut granted): (Vec<Arc<dyn ExternalProcedure>>, _) = (vec![], BTreeMap::new());
-            for (record, bytes) in stored {
-                match Module::read(&bytes, limits(&record)) {
-                    Ok(module) => {
-                        granted.insert(record.name, record.graphs);
-                        all.push(Arc::new(module));
-                    }
-                    // It could be read when it was uploaded, by another release perhaps.
-                    Err(error) => {
-                        tracing::error!(procedure = record.name, %error, "a module cannot be called")
-                    }
-                }
+    /// A module, compiled unless it is already.
+    pub async fn module(&self, bytes: Vec<u8>, limits: ModuleLimits) -> Result<Module, Problem> {
+        let compiled = self.own_procedures.compiled.clone();
+        let read = move || -> Result<Module, ModuleError> {
+            if let Some(module) = compiled.lock().get(&bytes) {
+                return Ok(module.within(limits));
             }
-            (all, granted)
-        });
-        let (all, granted) = read.await?;
-        set_external(all);
-        *self.own_procedures.granted.write() = granted;
-        self.forget_plans();
-        Ok(())
+            let module = Module::read(&bytes, limits)?;
+            compiled.lock().insert(bytes, module.clone());
+            Ok(module)
+        };
+        tokio::task::spawn_blocking(read).await?.map_err(|e| {
+            let text = format!("the module cannot be called: {e}");
+            Problem::new(axum::http::StatusCode::UNPROCESSABLE_ENTITY, text)
+                .hint("docs/procedures.md says what a module exports, with an example in Rust and one in C")
+        })
     }
 
-    /// Refuses statements that call a procedure over a graph that it is not granted.
-    pub fn check_granted(&self, graph: &str, text: &str) -> Result<(), Problem> {
-        let granted = self.own_procedures.granted.read();
-        if granted.values().all(Option::is_none) {
-            return Ok(());
-        }
-        let (tokens, _) = tokenize(text);
-        let is_call = |token: &graphodrome_language::Token| match &token.kind {
-            TokenKind::Word(word) => word.eq_ignore_ascii_case("CALL"),
-            _ => false,
-        };
-        for pair in tokens.windows(2).filter(|pair| is_call(&pair[0])) {
-            let (TokenKind::Word(name) | TokenKind::Quoted(name)) = &pair[1].kind else { continue };
-            let Some(Some(graphs)) = granted.get(&name.to_lowercase()) else { continue };
-            if !graphs.iter().any(|known| known == graph) {
-                let message = format!("the procedure {name} may not be called over {graph}");
-                let error = Diagnostic::syntax(pair[1].span, message).hint(format!(
-                    "it is granted for {}",
-                    if graphs.is_empty() { "no graph".into() } else { graphs.join(", ") }
-                ));
-                return Err(Problem::from_diagnostic(error, text));
+    /// Reads all that are called, and forgets the plans that were made with others. One at a time, so that what was read
+    /// last is what is called.
+    pub async fn read_procedures(&self) -> Result<(), Problem> {
+        let _turn = self.own_procedures.reading.lock().await;
+        let (mut all, mut called): (Vec<Arc<dyn ExternalProcedure>>, HashMap<_, _>) = Default::default();
+        for (record, bytes) in self.catalog.procedures().await? {
+            match self.module(bytes.clone(), limits(&record)).await {
+                Ok(module) => {
+                    called.insert(bytes, module.clone());
+                    all.push(Arc::new(Granted { module, graphs: record.graphs }));
+                }
+                // It could be read when it was uploaded, by another release perhaps.
+                Err(problem) => {
+                    tracing::error!(
+                        procedure = record.name,
+                        error = problem.detail,
+                        "a module cannot be called"
+                    )
+                }
             }
         }
+        // Those that are called no more are let go.
+        *self.own_procedures.compiled.lock() = called;
+        set_external(all);
+        self.forget_plans();
         Ok(())
     }
 }

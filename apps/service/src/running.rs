@@ -54,7 +54,7 @@ pub struct RunningInfo {
 
 struct Running {
     kind: RunningKind,
-    graph: String,
+    graph: Arc<str>,
     text: String,
     client: Arc<str>,
     began: Instant,
@@ -81,6 +81,7 @@ pub struct Registry {
 pub struct Entry {
     running: Arc<Mutex<HashMap<u64, Running>>>,
     shared: Arc<Shared>,
+    graph: Arc<str>,
     id: u64,
     finished: bool,
 }
@@ -104,7 +105,7 @@ impl Entry {
 
     /// The same for what is expected to be brief: nobody will watch it.
     pub fn cancellable(&self, limits: Limits) -> Limits {
-        Limits { cancel: self.shared.token.clone(), ..limits }
+        Limits { cancel: self.shared.token.clone(), graph: self.graph.clone(), ..limits }
     }
 
     pub fn token(&self) -> CancelToken {
@@ -123,18 +124,18 @@ impl Drop for Entry {
 
 impl Registry {
     pub fn enter(&self, kind: RunningKind, graph: &str, text: &str) -> Entry {
-        let shared = Arc::new(Shared::default());
+        let (shared, graph) = (Arc::new(Shared::default()), Arc::from(graph));
         let id = self.next.fetch_add(1, Ordering::Relaxed) + 1;
         let running = Running {
             kind,
-            graph: graph.into(),
+            graph: Arc::clone(&graph),
             text: text.into(),
             client: who::client(),
             began: Instant::now(),
             shared: shared.clone(),
         };
         self.running.lock().insert(id, running);
-        Entry { running: self.running.clone(), shared, id, finished: false }
+        Entry { running: self.running.clone(), shared, graph, id, finished: false }
     }
 
     pub fn is_empty(&self) -> bool {
@@ -149,7 +150,7 @@ impl Registry {
             .map(|(id, running)| RunningInfo {
                 id: *id,
                 kind: running.kind,
-                graph: running.graph.clone(),
+                graph: running.graph.to_string(),
                 text: running.text.clone(),
                 client: running.client.to_string(),
                 age_ms: running.began.elapsed().as_millis() as u64,

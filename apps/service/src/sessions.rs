@@ -9,22 +9,26 @@ use std::time::{Duration, Instant};
 use axum::http::StatusCode;
 use graphodrome_engine::Parameters;
 use graphodrome_graph::{Change, Snapshot, Touched, Zone, rebase};
-use graphodrome_store::GraphHandle;
+use graphodrome_store::{GraphHandle, Part as Made};
 use parking_lot::Mutex;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::problem::Problem;
+use crate::state::App;
 use crate::who;
 
 /// Sessions that may be open at once.
 const MOST_SESSIONS: usize = 1000;
 
-/// A transaction of several statements: the state it sees, and what it changed.
+/// A transaction of several statements: the states it sees, and what it changed.
 pub struct OpenTransaction {
     pub read_only: bool,
-    /// The graph it is about, from its first statement on.
-    part: Option<Part>,
+    app: Arc<App>,
+    /// The states of all graphs at its first look at one, by the graphs' ids: those of one moment.
+    began: Option<HashMap<i64, Arc<Snapshot>>>,
+    /// The graphs that it is about, in the order of its first look at each.
+    parts: Vec<Part>,
 }
 
 struct Part {
@@ -42,32 +46,33 @@ fn transaction_problem(code: &str, status: StatusCode, detail: impl Into<String>
     problem
 }
 
+fn rolled_back(detail: impl Into<String>) -> Problem {
+    transaction_problem("40001", StatusCode::CONFLICT, detail).hint("begin it again")
+}
+
 impl OpenTransaction {
-    pub fn new(read_only: bool) -> OpenTransaction {
-        OpenTransaction { read_only, part: None }
+    pub fn new(app: Arc<App>, read_only: bool) -> OpenTransaction {
+        OpenTransaction { read_only, app, began: None, parts: vec![] }
     }
 
-    /// The state of a graph as the transaction sees it: that of its first look, and its own changes.
+    /// The state of a graph as the transaction sees it: that of the transaction's first look at any, and its own changes.
     pub fn snapshot(&mut self, graph: &Arc<GraphHandle>) -> Result<Arc<Snapshot>, Problem> {
-        match &self.part {
-            Some(part) if part.graph.id == graph.id => Ok(part.now.clone()),
-            Some(part) => Err(transaction_problem(
-                "25G04",
-                StatusCode::CONFLICT,
-                format!("the transaction is about the graph {}, not {}", part.graph.name, graph.name),
-            )
-            .hint("COMMIT it first: a transaction is about one graph")),
-            None => {
-                let began = graph.snapshot();
-                self.part = Some(Part {
-                    graph: graph.clone(),
-                    now: began.clone(),
-                    began: began.clone(),
-                    changes: vec![],
-                });
-                Ok(began)
-            }
+        if let Some(part) = self.parts.iter().find(|part| part.graph.id == graph.id) {
+            return Ok(part.now.clone());
         }
+        let began = self.began.get_or_insert_with(|| {
+            let all = self.app.catalog.snapshots();
+            all.into_iter().map(|(graph, snapshot)| (graph.id, snapshot)).collect()
+        });
+        let Some(began) = began.get(&graph.id).cloned() else {
+            let text = format!("the graph {} was created after the transaction began", graph.name);
+            return Err(
+                transaction_problem("25G04", StatusCode::CONFLICT, text).hint("ROLLBACK, and begin it again")
+            );
+        };
+        let now = began.clone();
+        self.parts.push(Part { graph: graph.clone(), now, began: began.clone(), changes: vec![] });
+        Ok(began)
     }
 
     pub fn may_change(&self) -> Result<(), Problem> {
@@ -78,62 +83,71 @@ impl OpenTransaction {
             .hint("COMMIT it, and START TRANSACTION READ WRITE"))
     }
 
-    pub fn add(&mut self, snapshot: Snapshot, changes: Vec<Change>) {
-        if let Some(part) = &mut self.part {
+    pub fn add(&mut self, graph: &GraphHandle, snapshot: Snapshot, changes: Vec<Change>) {
+        if let Some(part) = self.parts.iter_mut().find(|part| part.graph.id == graph.id) {
             part.now = Arc::new(snapshot);
             part.changes.extend(changes);
         }
     }
 
-    /// Makes its changes durable, put on what others committed meanwhile. Returns how many elements
-    /// were changed, and the version.
-    pub async fn commit(self) -> Result<Committed, Problem> {
-        let Some(Part { graph, began, now, changes }) = self.part else { return Ok(Committed::default()) };
-        if changes.is_empty() {
-            return Ok(Committed { graph: None, changes: 0, version: began.version });
+    /// Makes its changes durable, those of all graphs or none, put on what others committed meanwhile.
+    pub async fn commit(self) -> Result<Vec<Committed>, Problem> {
+        let changed: Vec<Part> = self.parts.into_iter().filter(|part| !part.changes.is_empty()).collect();
+        let graphs: Vec<Arc<GraphHandle>> = changed.iter().map(|part| part.graph.clone()).collect();
+        let turns = self.app.catalog.turns(&graphs).await?;
+        let mut committed = vec![];
+        let mut made = vec![];
+        for (part, turn) in changed.into_iter().zip(turns) {
+            let (snapshot, changes) = part.put_on(turn.snapshot()).await?;
+            let (graph, version) = (turn.graph().clone(), snapshot.version);
+            committed.push(Committed { graph, changes: changes.len(), version });
+            made.push(Made { turn: turn.by(&who::with("transaction")), snapshot, changes });
         }
-        let turn = graph.turn().await?;
-        let head = turn.snapshot();
-        let alone = head.version == began.version && Arc::ptr_eq(&head.base, &began.base);
-        let (snapshot, changes) = if alone {
-            let mut snapshot = (*now).clone();
-            snapshot.version = began.version + 1;
-            (snapshot, changes)
-        } else {
-            let Some(commits) = graph.commits_since(began.version).await? else {
-                return Err(transaction_problem(
-                    "40001",
-                    StatusCode::CONFLICT,
-                    "the transaction was rolled back: the graph was loaded or its model changed meanwhile",
-                )
-                .hint("begin it again"));
-            };
-            tokio::task::spawn_blocking(move || {
-                let mut since = Touched::default();
-                commits.iter().for_each(|(_, changes)| since.add(changes));
-                rebase(began.next_ids(), &head, &changes, &since)
-            })
-            .await?
-            .map_err(|error| {
-                let conflict = error.code == graphodrome_graph::Code::CONFLICT;
-                let mut problem = Problem::from_graph(error);
-                if conflict {
-                    problem.status = StatusCode::CONFLICT.as_u16();
-                    problem.title = "Conflict".into();
-                }
-                problem
-            })?
-        };
-        let (version, count) = (snapshot.version, changes.len());
-        turn.by(&who::with("transaction")).commit(snapshot, changes).await?;
-        Ok(Committed { graph: Some(graph), changes: count, version })
+        if made.len() > 1 {
+            self.app.catalog.commit_together(made).await?;
+        } else if let Some(Made { turn, snapshot, changes }) = made.pop() {
+            turn.commit(snapshot, changes).await?;
+        }
+        Ok(committed)
     }
 }
 
-#[derive(Default)]
+impl Part {
+    /// Its changes on the newest state, which others may have changed meanwhile.
+    async fn put_on(self, head: Arc<Snapshot>) -> Result<(Snapshot, Vec<Change>), Problem> {
+        let Part { graph, began, now, changes } = self;
+        if head.version == began.version && Arc::ptr_eq(&head.base, &began.base) {
+            let mut snapshot = (*now).clone();
+            snapshot.version = began.version + 1;
+            return Ok((snapshot, changes));
+        }
+        let Some(commits) = graph.commits_since(began.version).await? else {
+            return Err(rolled_back(format!(
+                "the transaction was rolled back: the graph {} was loaded or its model changed meanwhile",
+                graph.name
+            )));
+        };
+        let rebased = tokio::task::spawn_blocking(move || {
+            let mut since = Touched::default();
+            commits.iter().for_each(|(_, changes)| since.add(changes));
+            rebase(began.next_ids(), &head, &changes, &since)
+        });
+        rebased.await?.map_err(|error| {
+            let conflict = error.code == graphodrome_graph::Code::CONFLICT;
+            let mut problem = Problem::from_graph(error);
+            if conflict {
+                problem.status = StatusCode::CONFLICT.as_u16();
+                problem.title = "Conflict".into();
+            }
+            problem
+        })
+    }
+}
+
+/// What a transaction did to a graph.
 pub struct Committed {
-    /// `None` where nothing was changed.
-    pub graph: Option<Arc<GraphHandle>>,
+    pub graph: Arc<GraphHandle>,
+    /// Elements that were changed.
     pub changes: usize,
     pub version: u64,
 }

@@ -27,6 +27,11 @@ impl MemoryPool {
         self.held.load(Ordering::Relaxed)
     }
 
+    /// A share of it that holds nothing yet.
+    pub fn share(self: &Arc<Self>) -> MemoryShare {
+        MemoryShare { pool: self.clone(), bytes: 0 }
+    }
+
     fn take(&self, bytes: u64) -> bool {
         self.held.fetch_add(bytes, Ordering::Relaxed) + bytes <= self.limit
     }
@@ -35,6 +40,35 @@ impl MemoryPool {
         let less = |held: u64| Some(held.saturating_sub(bytes));
         let _ = self.held.fetch_update(Ordering::Relaxed, Ordering::Relaxed, less);
     }
+}
+
+/// Bytes of a pool that are held outside of a running query. Dropped, they are given back.
+#[derive(Debug)]
+pub struct MemoryShare {
+    pool: Arc<MemoryPool>,
+    bytes: u64,
+}
+
+impl MemoryShare {
+    /// Accounts for so many more bytes; an error where they do not fit beside what others hold.
+    pub fn grow(&mut self, bytes: u64) -> Outcome<()> {
+        self.bytes += bytes;
+        if self.pool.take(bytes) { Ok(()) } else { Err(too_much_together()) }
+    }
+}
+
+impl Drop for MemoryShare {
+    fn drop(&mut self) {
+        self.pool.give_back(self.bytes);
+    }
+}
+
+fn too_much_together() -> Diagnostic {
+    stopped(
+        Code::MEMORY_LIMIT,
+        "the queries that run now need more memory than the service allows them together".into(),
+        Some("try again when fewer run, or return fewer rows"),
+    )
 }
 
 #[derive(Debug)]
@@ -94,11 +128,7 @@ impl Budget {
             return Err(self.too_much());
         }
         if !in_pool {
-            return Err(stopped(
-                Code::MEMORY_LIMIT,
-                "the queries that run now need more memory than the service allows them together".into(),
-                Some("try again when fewer run, or return fewer rows"),
-            ));
+            return Err(too_much_together());
         }
         Ok(())
     }

@@ -10,7 +10,7 @@ use graphodrome_graph::{GraphError, Transaction, Zone};
 use graphodrome_language::{Diagnostic, Span};
 use serde::{Deserialize, Serialize};
 
-use crate::budget::{Budget, MemoryPool};
+use crate::budget::{Budget, MemoryPool, MemoryShare};
 use crate::evaluate::Scope;
 use crate::watch::Watch;
 
@@ -56,6 +56,10 @@ pub struct Limits {
     pub zone: Zone,
     /// For those who look at the query while it runs. A brief run tells nothing.
     pub watch: Option<Arc<Watch>>,
+    /// What the graph is called, for procedures that may be called over some graphs only; empty where nobody says it.
+    pub graph: Arc<str>,
+    /// What its parameters take, accounted for as long as it runs.
+    pub shares: Vec<Arc<MemoryShare>>,
 }
 
 impl Default for Limits {
@@ -69,6 +73,8 @@ impl Default for Limits {
             spread_after: Duration::from_millis(1),
             zone: Zone::default(),
             watch: None,
+            graph: "".into(),
+            shares: vec![],
         }
     }
 }

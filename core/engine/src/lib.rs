@@ -30,13 +30,14 @@ mod template;
 mod watch;
 
 pub use batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector, value_bytes};
-pub use budget::MemoryPool;
+pub use budget::{MemoryPool, MemoryShare};
 pub use cache::{Found, PlanCache};
 pub use columnar::{Cells, Numbers};
 pub use context::{CancelToken, Changed, Code, Counters, Hop, Limits, Metrics, Side};
 pub use evaluate::evaluate_constant;
 pub use execution::{ChangedCounts, Execution, Prepared, Summary, known_names, prepare, prepare_by};
 pub use findings::{Finding, parameter_findings};
+pub use graphodrome_algorithms::Stopped;
 pub use plan::{ColumnInfo, ColumnKind};
 pub use procedures::{
     ExternalCall, ExternalProcedure, MeasureRequest, Table, check_view, measure, measures, procedures,

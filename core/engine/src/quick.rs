@@ -3,7 +3,7 @@
 
 use std::cmp::Ordering;
 
-use graphodrome_graph::{Dense, NumbersByTable, PropertyReader, Value, WholeNumbers};
+use graphodrome_graph::{Dense, Element, NumbersByTable, PropertyReader, Value, WholeNumbers};
 use graphodrome_language::ast::BinaryOperator;
 
 use crate::batch::{Batch, NO_ELEMENT, Vector};
@@ -146,6 +146,8 @@ pub(crate) enum Number<'a> {
     /// Of elements that are all in one table: its first number, and its column.
     Property(Which<'a>, Dense, WholeNumbers<'a>),
     ByTable(Which<'a>, NumbersByTable<'a>),
+    /// Of the elements that are the base's; what was changed or is new the full evaluation reads.
+    OfBase(Which<'a>, Element, &'a Scope, Box<Number<'a>>),
     Computed(Operation, Box<(Number<'a>, Number<'a>)>),
 }
 
@@ -183,16 +185,21 @@ pub(crate) enum Lack {
 
 /// A property of the element in a slot.
 fn property<'a>(
-    slot: usize, tables: NumbersByTable<'a>, batch: &'a Batch, new: &[Which<'a>],
+    slot: usize, (element, tables): (Element, NumbersByTable<'a>), batch: &'a Batch, new: &[Which<'a>],
+    scope: &'a Scope,
 ) -> Option<Number<'a>> {
     let which = match batch.columns.get(slot) {
         Some(Vector::Nodes(elements) | Vector::Edges(elements)) => Which::Bound(elements),
         Some(Vector::Values(_) | Vector::Numbers(_)) => return None,
         None => *new.get(slot - batch.columns.len())?,
     };
-    Some(match tables[..] {
+    let number = match tables[..] {
         [(first, Some(numbers))] => Number::Property(which, first, numbers),
         _ => Number::ByTable(which, tables),
+    };
+    Some(match scope.elements_are_base(element) {
+        true => number,
+        false => Number::OfBase(which, element, scope, Box::new(number)),
     })
 }
 
@@ -210,8 +217,12 @@ impl<'a> Number<'a> {
         match &e.kind {
             Kind::Constant(value) => Some(Number::Known(int(value)?)),
             Kind::Parameter(n) => Some(Number::Known(int(scope.parameters.get(*n)?)?)),
-            Kind::NodeProperty(slot, reader) => property(*slot, scope.node_numbers(reader)?, batch, new),
-            Kind::EdgeProperty(slot, reader) => property(*slot, scope.edge_numbers(reader)?, batch, new),
+            Kind::NodeProperty(slot, reader) => {
+                property(*slot, (Element::Node, scope.node_numbers(reader)?), batch, new, scope)
+            }
+            Kind::EdgeProperty(slot, reader) => {
+                property(*slot, (Element::Edge, scope.edge_numbers(reader)?), batch, new, scope)
+            }
             Kind::Binary(BinaryOperator::Add, a, b) => both(Operation::Add, a, b),
             Kind::Binary(BinaryOperator::Subtract, a, b) => both(Operation::Subtract, a, b),
             Kind::Binary(BinaryOperator::Multiply, a, b) => both(Operation::Multiply, a, b),
@@ -232,8 +243,12 @@ impl<'a> Number<'a> {
         match &e.kind {
             Kind::Constant(value) => known(value),
             Kind::Parameter(n) => known(scope.parameters.get(*n)?),
-            Kind::NodeProperty(slot, reader) => property(*slot, scope.node_days(reader)?, batch, new),
-            Kind::EdgeProperty(slot, reader) => property(*slot, scope.edge_days(reader)?, batch, new),
+            Kind::NodeProperty(slot, reader) => {
+                property(*slot, (Element::Node, scope.node_days(reader)?), batch, new, scope)
+            }
+            Kind::EdgeProperty(slot, reader) => {
+                property(*slot, (Element::Edge, scope.edge_days(reader)?), batch, new, scope)
+            }
             _ => None,
         }
     }
@@ -242,7 +257,7 @@ impl<'a> Number<'a> {
     pub fn reads(&self) -> u64 {
         match self {
             Number::Known(_) => 0,
-            Number::Property(..) | Number::ByTable(..) => 1,
+            Number::Property(..) | Number::ByTable(..) | Number::OfBase(..) => 1,
             Number::Computed(_, pair) => pair.0.reads() + pair.1.reads(),
         }
     }
@@ -266,6 +281,14 @@ impl<'a> Number<'a> {
                         numbers.and_then(|numbers| numbers.get((id - first) as usize)).ok_or(Lack::Null)
                     }
                 }
+            }
+            Number::OfBase(which, element, scope, number) => {
+                let id = which.at(at);
+                let is_base = match element {
+                    Element::Node => scope.node_is_base(id),
+                    Element::Edge => scope.edge_is_base(id),
+                };
+                if is_base { number.get(at) } else { Err(Lack::Unknown) }
             }
             Number::Computed(operation, pair) => match (pair.0.get(at), pair.1.get(at)) {
                 (Ok(a), Ok(b)) => operation.of(a, b).ok_or(Lack::Unknown),

@@ -50,7 +50,7 @@ impl Snapshot {
         mut visit: impl FnMut(Dense, Dense) -> ControlFlow<()>,
     ) -> u64 {
         let mut looked = 0u64;
-        let touched = self.overlay.touched.maybe(node);
+        let touched = self.overlay.touched.has(node);
         for &t in &test.tables {
             let table = &self.base.edges[t];
             let (out, into) = if table.directed {
@@ -113,32 +113,31 @@ impl Snapshot {
         &self, nodes: &[Dense], direction: Direction, test: &EdgeTest, others: &mut Vec<Dense>,
     ) -> (u64, (u64, Dense)) {
         let (mut looked, mut largest) = (0, (0, 0));
-        if self.overlay.is_empty() {
-            let tables = test.tables.iter().map(|&t| &self.base.edges[t]);
-            let sides: Vec<_> = tables.filter_map(|table| table.sides(direction)).collect();
-            for nodes in nodes.chunks(TOGETHER) {
-                let mut degrees = [0u64; TOGETHER];
-                for (forward, reverse) in &sides {
-                    gather_rows(nodes, *forward, *reverse, &mut degrees, others);
-                }
-                looked += degrees.iter().sum::<u64>();
-                for (&degree, &node) in degrees.iter().zip(nodes) {
-                    if degree > largest.0 {
-                        largest = (degree, node);
-                    }
-                }
+        let tables = test.tables.iter().map(|&t| &self.base.edges[t]);
+        let sides: Vec<_> = tables.filter_map(|table| table.sides(direction)).collect();
+        let mut left = nodes;
+        while let Some(&first) = left.first() {
+            if !self.untouched(first) {
+                let degree = self.for_each_adjacent(first, direction, test, |_, other| {
+                    others.push(other);
+                    ControlFlow::Continue(())
+                });
+                looked += degree;
+                largest = larger(largest, (degree, first));
+                left = &left[1..];
+                continue;
             }
-            return (looked, largest);
-        }
-        for &node in nodes {
-            let degree = self.for_each_adjacent(node, direction, test, |_, other| {
-                others.push(other);
-                ControlFlow::Continue(())
-            });
-            looked += degree;
-            if degree > largest.0 {
-                largest = (degree, node);
+            let of_base = left.iter().take(TOGETHER).take_while(|node| self.untouched(**node)).count();
+            let (together, rest) = left.split_at(of_base);
+            let mut degrees = [0u64; TOGETHER];
+            for (forward, reverse) in &sides {
+                gather_rows(together, *forward, *reverse, &mut degrees, others);
             }
+            looked += degrees.iter().sum::<u64>();
+            for (&degree, &node) in degrees.iter().zip(together) {
+                largest = larger(largest, (degree, node));
+            }
+            left = rest;
         }
         (looked, largest)
     }
@@ -231,7 +230,7 @@ impl Snapshot {
 
     /// Whether the base's rows still show `edge` rightly: not deleted, same labels.
     fn base_edge_shows(&self, edge: Dense, table: usize) -> bool {
-        match self.overlay.edges.get(&edge) {
+        match self.edge_record(edge) {
             None => true,
             Some(None) => false,
             Some(Some(record)) => record.labels == self.base.edges[table].labels,
@@ -242,14 +241,13 @@ impl Snapshot {
     pub fn for_each_edge(
         &self, test: &EdgeTest, mut visit: impl FnMut(Dense, (Dense, Dense), bool) -> ControlFlow<()>,
     ) {
-        let unchanged = self.overlay.edges.is_empty();
         for &t in &test.tables {
             let table = &self.base.edges[t];
             for source in table.forward.owners() {
                 for entry in table.forward.row(source) {
                     let edge = table.first + entry as Dense;
                     // A changed one is among those of the overlay.
-                    if (unchanged || !self.overlay.edges.contains_key(&edge))
+                    if self.edge_is_base(edge)
                         && visit(edge, (source, table.forward.neighbour(entry)), table.directed).is_break()
                     {
                         return;
@@ -272,7 +270,7 @@ impl Snapshot {
     /// loops. `None` where [`Self::for_each_adjacent`] must be asked.
     #[inline]
     pub fn base_neighbours(&self, node: Dense, table: usize, forward: bool) -> Option<&[Dense]> {
-        if self.overlay.touched.maybe(node) {
+        if self.overlay.touched.has(node) {
             return None;
         }
         let table = &self.base.edges[table];
@@ -288,6 +286,10 @@ impl Snapshot {
         });
         degree
     }
+}
+
+fn larger(largest: (u64, Dense), other: (u64, Dense)) -> (u64, Dense) {
+    if other.0 > largest.0 { other } else { largest }
 }
 
 /// [`Snapshot::gather_adjacent`] of one table.

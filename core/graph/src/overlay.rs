@@ -55,37 +55,44 @@ pub(crate) struct Adjacent {
     pub labels: LabelSet,
 }
 
-/// A small Bloom filter with one probe: "was this node touched?" in one memory access.
-#[derive(Clone, Debug)]
-pub(crate) struct Touched(Arc<Vec<u64>>);
+/// Which elements were touched: a bit each, in leaves that are there where something was. A look is two steps in
+/// memory however much was touched, and a commit copies the leaves that it changes.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Touched(Arc<[Option<Arc<Leaf>>]>);
+
+/// The bits of a leaf, and how a number is divided: into leaf, word and bit.
+const LEAF_BITS: u32 = 15;
+type Leaf = [u64; 1 << (LEAF_BITS - 6)];
 
 impl Touched {
-    const BITS: usize = 1 << 15;
-
     #[inline]
-    fn place(node: Dense) -> (usize, u64) {
-        let bit = (node.wrapping_mul(0x9E37_79B1) >> 17) as usize % Touched::BITS;
-        (bit / 64, 1 << (bit % 64))
+    fn place(element: Dense) -> (usize, usize, u64) {
+        let leaf = (element >> LEAF_BITS) as usize;
+        (leaf, (element as usize >> 6) & ((1 << (LEAF_BITS - 6)) - 1), 1 << (element & 63))
     }
 
     #[inline]
-    pub fn maybe(&self, node: Dense) -> bool {
-        let (word, bit) = Touched::place(node);
-        self.0.get(word).is_some_and(|w| w & bit != 0)
+    pub fn has(&self, element: Dense) -> bool {
+        let (leaf, word, bit) = Touched::place(element);
+        self.0.get(leaf).is_some_and(|leaf| leaf.as_ref().is_some_and(|words| words[word] & bit != 0))
     }
 
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()
     }
 
-    fn add(&mut self, node: Dense) {
-        let (word, bit) = Touched::place(node);
-        if self.0.is_empty() {
-            self.0 = Arc::new(vec![0; Touched::BITS / 64]);
+    fn add(&mut self, element: Dense) {
+        if self.has(element) {
+            return;
         }
-        if self.0[word] & bit == 0 {
-            Arc::make_mut(&mut self.0)[word] |= bit;
+        let (leaf, word, bit) = Touched::place(element);
+        if leaf >= self.0.len() {
+            let more = std::iter::repeat_n(None, leaf + 1 - self.0.len());
+            self.0 = self.0.iter().cloned().chain(more).collect();
         }
+        let leaf =
+            Arc::make_mut(&mut self.0)[leaf].get_or_insert_with(|| Arc::new([0; 1 << (LEAF_BITS - 6)]));
+        Arc::make_mut(leaf)[word] |= bit;
     }
 }
 
@@ -147,7 +154,10 @@ pub(crate) struct Overlay {
     pub edges: OrdMap<Dense, Option<Arc<EdgeRecord>>>,
     /// Edges that are new, or whose labels changed, by both ends.
     pub adjacency: HashMap<Dense, Arc<Vec<Adjacent>>>,
+    /// Nodes that are new, changed or gone, or have such an edge.
     pub touched: Touched,
+    /// Edges that are new, changed or gone.
+    pub touched_edges: Touched,
     /// Per key of the snapshot: where the overlay's elements are. A base entry counts only where the
     /// overlay does not hold the element.
     pub keys: Vec<KeyEntries>,
@@ -178,7 +188,8 @@ impl Overlay {
             nodes: OrdMap::new(),
             edges: OrdMap::new(),
             adjacency: HashMap::new(),
-            touched: Touched(Arc::new(vec![])),
+            touched: Touched::default(),
+            touched_edges: Touched::default(),
             keys: vec![KeyEntries::default(); schema.keys.len()],
             indexes: vec![OrdSet::new(); schema.indexes.len()],
             nodes_by_id: OrdMap::new(),
@@ -256,6 +267,7 @@ impl Overlay {
                 }
             }
         }
+        self.touched_edges.add(dense);
         self.edges.insert(dense, record.map(Arc::new));
     }
 
@@ -263,5 +275,40 @@ impl Overlay {
         let entry = Adjacent { edge, other, role, labels: record.labels.clone() };
         let list = self.adjacency.entry(at).or_default();
         Arc::make_mut(list).push(entry);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeSet;
+
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #[test]
+        fn what_was_touched_is_what_was_added_and_copies_stay(
+            numbers in prop::collection::vec(prop_oneof![0u32..200, 30_000u32..40_000, 0u32..3_000_000], 0..200),
+            at in 0usize..200,
+        ) {
+            let mut touched = Touched::default();
+            prop_assert!(touched.is_empty());
+            let mut before = (touched.clone(), BTreeSet::new());
+            let mut added = BTreeSet::new();
+            for (place, number) in numbers.iter().enumerate() {
+                if place == at {
+                    before = (touched.clone(), added.clone());
+                }
+                touched.add(*number);
+                added.insert(*number);
+            }
+            for (touched, added) in [(&touched, &added), (&before.0, &before.1)] {
+                let near = numbers.iter().flat_map(|n| [n.saturating_sub(1), *n, n + 1, n ^ (1 << 15)]);
+                for number in near.chain([0, u32::MAX]) {
+                    prop_assert_eq!(touched.has(number), added.contains(&number), "{}", number);
+                }
+            }
+        }
     }
 }

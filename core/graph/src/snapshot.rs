@@ -123,12 +123,12 @@ impl Snapshot {
 
     #[inline]
     fn node_record(&self, id: Dense) -> Option<&Option<Arc<NodeRecord>>> {
-        if self.overlay.touched.maybe(id) { self.overlay.nodes.get(&id) } else { None }
+        if self.overlay.touched.has(id) { self.overlay.nodes.get(&id) } else { None }
     }
 
     #[inline]
     pub(crate) fn edge_record(&self, id: Dense) -> Option<&Option<Arc<EdgeRecord>>> {
-        if self.overlay.edges.is_empty() { None } else { self.overlay.edges.get(&id) }
+        if self.overlay.touched_edges.has(id) { self.overlay.edges.get(&id) } else { None }
     }
 
     pub fn node_exists(&self, id: Dense) -> bool {
@@ -331,30 +331,29 @@ impl Snapshot {
         }
     }
 
-    /// The column that a reader finds an edge table's values in; `None` where the table has none.
-    /// A property of all nodes by table, with the table's first number; `None` where some are not whole
-    /// numbers of the base.
+    /// A property of the base's nodes by table, with the table's first number; `None` where some are not whole numbers. Of
+    /// which nodes it tells [`Self::node_is_base`] says.
     pub fn node_numbers(&self, reader: &PropertyReader) -> Option<NumbersByTable<'_>> {
         let tables = self.base.nodes.iter().map(|t| (t.first, &t.columns));
-        self.overlay.nodes.is_empty().then(|| numbers(tables, reader, Column::whole_numbers)).flatten()
+        numbers(tables, reader, Column::whole_numbers)
     }
 
     /// [`Self::node_numbers`] of edges.
     pub fn edge_numbers(&self, reader: &PropertyReader) -> Option<NumbersByTable<'_>> {
         let tables = self.base.edges.iter().map(|t| (t.first, &t.columns));
-        self.overlay.edges.is_empty().then(|| numbers(tables, reader, Column::whole_numbers)).flatten()
+        numbers(tables, reader, Column::whole_numbers)
     }
 
     /// The same of a property whose values are all dates, as days since 1970-01-01.
     pub fn node_days(&self, reader: &PropertyReader) -> Option<NumbersByTable<'_>> {
         let tables = self.base.nodes.iter().map(|t| (t.first, &t.columns));
-        self.overlay.nodes.is_empty().then(|| numbers(tables, reader, Column::day_numbers)).flatten()
+        numbers(tables, reader, Column::day_numbers)
     }
 
     /// [`Self::node_days`] of edges.
     pub fn edge_days(&self, reader: &PropertyReader) -> Option<NumbersByTable<'_>> {
         let tables = self.base.edges.iter().map(|t| (t.first, &t.columns));
-        self.overlay.edges.is_empty().then(|| numbers(tables, reader, Column::day_numbers)).flatten()
+        numbers(tables, reader, Column::day_numbers)
     }
 
     /// The columns of a property of nodes, by table; which nodes they hold for [`Self::node_is_base`] says.
@@ -381,6 +380,7 @@ impl Snapshot {
         self.edge_record(id).is_none()
     }
 
+    /// The column that a reader finds an edge table's values in; `None` where the table has none.
     pub fn edge_column(&self, table: usize, reader: &PropertyReader) -> Option<&Column> {
         reader.columns[table].map(|c| &self.base.edges[table].columns[c].1)
     }
@@ -400,7 +400,7 @@ impl Snapshot {
     /// Whether all edges of a node are those of the base.
     #[inline]
     pub fn untouched(&self, node: Dense) -> bool {
-        !self.overlay.touched.maybe(node)
+        !self.overlay.touched.has(node)
     }
 
     /// Whether all elements are those of the base.

@@ -40,6 +40,26 @@ fn seen(snapshot: &Snapshot) -> Vec<String> {
         ));
         assert_eq!(snapshot.node_by_id(snapshot.node_id(id)), Some(id));
     }
+    // All nodes at once see what they see one by one.
+    for direction in [Direction::Out, Direction::In, Direction::Undirected, Direction::Any] {
+        for test in [&any, &of_r] {
+            let (mut together, mut one_by_one, mut looked, mut most) = (vec![], vec![], 0, 0);
+            for &id in &nodes {
+                let degree = snapshot.for_each_adjacent(id, direction, test, |_, other| {
+                    one_by_one.push(other);
+                    ControlFlow::Continue(())
+                });
+                looked += degree;
+                most = most.max(degree);
+            }
+            let (looked_together, (degree, _)) =
+                snapshot.gather_adjacent(&nodes, direction, test, &mut together);
+            assert_eq!((looked_together, degree), (looked, most));
+            together.sort_unstable();
+            one_by_one.sort_unstable();
+            assert_eq!(together, one_by_one);
+        }
+    }
     for &id in &edges {
         let (a, b) = snapshot.edge_ends(id);
         let (labels, directed) = (snapshot.edge_labels(id), snapshot.edge_directed(id));

@@ -1,15 +1,24 @@
 // The tree of operators: links as wide as their rows, bars as long as their time; details where one looks.
-import { useState } from "react";
+import { type CSSProperties, useState } from "react";
 import { type PlanTree, duration } from "../shared/api";
+import { FlameView } from "./FlameView";
 import { count, rows } from "./figures";
 
-function Operator({ tree, total, onChoose, chosen }: { tree: PlanTree; total: number; chosen: PlanTree | null; onChoose: (tree: PlanTree) => void }) {
-  const passed = tree.actual?.rows_out ?? tree.estimate.rows;
+const passes = (tree: PlanTree) => tree.actual?.rows_out ?? tree.estimate.rows;
+
+/** How wide the link is along which so many rows pass: by the powers of ten. */
+export function flow(rows: number): number {
+  return Math.min(18, 1 + Math.log10(Math.max(rows, 1)) * 2.4);
+}
+
+/** `beside` is how wide the link is that goes on to the operator's next sibling; 0 where there is none. */
+function Operator({ tree, total, onChoose, chosen, beside }: { tree: PlanTree; total: number; chosen: PlanTree | null; beside: number; onChoose: (tree: PlanTree) => void }) {
+  const passed = passes(tree);
   const share = tree.actual ? tree.actual.own_us / Math.max(total, 1e-9) : 0;
   const off = tree.actual && Math.abs(tree.actual.estimate_factor) >= 10;
   return (
-    <li>
-      <button type="button" className={tree === chosen ? "operator is-chosen" : "operator"} aria-pressed={tree === chosen} style={{ borderLeftWidth: `${Math.min(16, 2 + Math.log10(Math.max(passed, 1)) * 2.4)}px` }} onClick={() => onChoose(tree)}>
+    <li style={{ "--flow": `${flow(passed)}px`, "--beside": `${beside}px` } as CSSProperties} title={`${rows(passed)}${tree.actual ? "" : ", as estimated"}`}>
+      <button type="button" className={tree === chosen ? "operator is-chosen" : "operator"} aria-pressed={tree === chosen} onClick={() => onChoose(tree)}>
         <span className="operator-head">
           <strong>{tree.operator}</strong>
           <span className="operator-detail">{tree.details.filter(([k]) => k !== "because").map(([, v]) => v).join("  ")}</span>
@@ -26,7 +35,7 @@ function Operator({ tree, total, onChoose, chosen }: { tree: PlanTree; total: nu
           ) : <><span>estimate {rows(tree.estimate.rows)}</span><span>cost {count(tree.estimate.cost)}</span></>}
         </span>
       </button>
-      {tree.inputs.length > 0 && <ul>{tree.inputs.map((input, i) => <Operator key={i} tree={input} total={total} chosen={chosen} onChoose={onChoose} />)}</ul>}
+      {tree.inputs.length > 0 && <ul>{tree.inputs.map((input, i) => <Operator key={i} tree={input} total={total} chosen={chosen} beside={Math.max(0, ...tree.inputs.slice(i + 1).map((next) => flow(passes(next))))} onChoose={onChoose} />)}</ul>}
     </li>
   );
 }
@@ -62,9 +71,18 @@ function Details({ tree }: { tree: PlanTree }) {
 export function PlanTreeView({ plan, total, first }: { plan: PlanTree; total: number; first: PlanTree }) {
   const [chosen, choose] = useState<PlanTree>(first);
   return (
-    <div className="plan-frame">
-      <ul className="plan-tree"><Operator tree={plan} total={total} chosen={chosen} onChoose={choose} /></ul>
-      <Details tree={chosen} />
-    </div>
+    <>
+      {total > 0 && (
+        <details className="flame-frame">
+          <summary>Time as bars</summary>
+          <FlameView plan={plan} chosen={chosen} onChoose={choose} />
+          <p className="faint">Each operator is as wide as the time that it and what is below it took; under a search are its hops. Choose one for its details.</p>
+        </details>
+      )}
+      <div className="plan-frame">
+        <ul className="plan-tree"><Operator tree={plan} total={total} chosen={chosen} beside={0} onChoose={choose} /></ul>
+        <Details tree={chosen} />
+      </div>
+    </>
   );
 }

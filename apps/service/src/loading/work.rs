@@ -61,6 +61,14 @@ async fn work(app: &Arc<App>, graph: &Arc<GraphHandle>, job: &Job, plan: Load) -
     let Load { mapping, mut sources, check } = plan;
     let progress = &job.progress;
     progress.enter("waiting");
+    // Loads of one graph come one after the other, and only the one whose turn it is takes a slot from those of others.
+    let _first = match check {
+        true => None,
+        false => tokio::select! {
+            first = graph.loads() => Some(first),
+            () = cancelled(progress) => return Err(Failure::Cancelled),
+        },
+    };
     let _slot = tokio::select! {
         slot = app.load_slot() => slot,
         () = cancelled(progress) => return Err(Failure::Cancelled),

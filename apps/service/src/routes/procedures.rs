@@ -9,7 +9,7 @@ use axum::extract::{Path, State};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use graphodrome_engine::measures;
-use graphodrome_modules::{Module, ModuleLimits};
+use graphodrome_modules::ModuleLimits;
 use graphodrome_store::{NewProcedure, ProcedureRecord};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -130,12 +130,7 @@ pub async fn add_procedure(
     for graph in graphs.iter().flatten() {
         app.graph(graph)?;
     }
-    let bytes = body.clone();
-    let read = tokio::task::spawn_blocking(move || Module::read(&bytes, limits)).await?;
-    let module = read.map_err(|e| {
-        Problem::new(StatusCode::UNPROCESSABLE_ENTITY, format!("the module cannot be called: {e}"))
-            .hint("docs/procedures.md says what a module exports, with an example in Rust and one in C")
-    })?;
+    let module = app.module(body.to_vec(), limits).await?;
     let signature = module.signature().clone();
     let name = signature.procedure.name;
     let conflict = |text: String| Problem::new(StatusCode::CONFLICT, text);

@@ -108,6 +108,16 @@ struct Terms {
     max_rows: u64,
 }
 
+/// Of a request of a session.
+fn terms_in(app: &App, request: &QueryRequest, session: &Session) -> Result<Terms, Problem> {
+    let mut terms = terms(app, request)?;
+    for (name, value) in &session.parameters {
+        terms.parameters.entry(name.clone()).or_insert_with(|| value.clone());
+    }
+    terms.limits.zone = session.zone;
+    Ok(terms)
+}
+
 fn terms(app: &App, request: &QueryRequest) -> Result<Terms, Problem> {
     let parameters = values::parameters(&request.parameters).map_err(Problem::bad_request)?;
     let rules = Rules::all_but(&request.rules_off).map_err(|e| Problem::bad_request(e.to_string()))?;
@@ -241,8 +251,8 @@ async fn in_session(
             Statement::Query(query)
                 if !query.reads_graph() && request.graph.is_none() && session.graph.is_none() =>
             {
-                let response =
-                    values_only(app, query, &text, request, session, format, Parameters::new()).await?;
+                let terms = terms_in(app, request, session)?;
+                let response = values_only(app, query, &text, request, terms, format).await?;
                 if last {
                     return Ok(response);
                 }
@@ -251,7 +261,7 @@ async fn in_session(
             Statement::Query(query)
                 if several::is_of_several(&query, request.graph.as_deref().or(session.graph.as_deref())) =>
             {
-                let response = several::run(app, query, &text, request, session, format, last).await?;
+                let response = several::run(app, query, (&text, request), session, format, last).await?;
                 if last {
                     return Ok(response);
                 }
@@ -259,11 +269,7 @@ async fn in_session(
             }
             Statement::Query(query) => {
                 let graph = graph_of(app, &query, request, session)?;
-                let mut terms = terms(app, request)?;
-                for (name, value) in &session.parameters {
-                    terms.parameters.entry(name.clone()).or_insert_with(|| value.clone());
-                }
-                terms.limits.zone = session.zone;
+                let terms = terms_in(app, request, session)?;
                 let changes = query.changes();
                 let past = past::state(app, &graph, &query, request, &terms).await?;
                 // A plan is found again by the text and the graph beside it.
@@ -292,7 +298,7 @@ async fn in_session(
             Statement::Session(command) => {
                 done.push(session::command(app, session, command, request).await?);
             }
-            Statement::Transaction(command) => done.push(session::transaction(session, command).await?),
+            Statement::Transaction(command) => done.push(session::transaction(app, session, command).await?),
             statement => {
                 if session.transaction.is_some() {
                     let mut problem = Problem::new(
@@ -316,18 +322,13 @@ async fn in_session(
 
 /// A query that asks no graph, such as `RETURN 1 + 1`: it needs none.
 async fn values_only(
-    app: &Arc<App>, query: Query, text: &str, request: &QueryRequest, session: &Session,
-    format: ResultFormat, more: Parameters,
+    app: &Arc<App>, query: Query, text: &str, request: &QueryRequest, terms: Terms, format: ResultFormat,
 ) -> Result<Response, Problem> {
-    let Terms { rules, mut parameters, limits, max_rows } = terms(app, request)?;
-    parameters.extend(more);
-    for (name, value) in &session.parameters {
-        parameters.entry(name.clone()).or_insert_with(|| value.clone());
-    }
+    let Terms { rules, parameters, limits, max_rows } = terms;
     let slot = app.slot(limits.time.unwrap_or(app.limits.query_time)).await?;
     let entry = app.running.enter(RunningKind::Query, "", &request.text);
-    let limits = Limits { zone: session.zone, ..entry.runs(limits) };
-    let text = text.to_string();
+    let limits = entry.runs(limits);
+    let (text, mut share) = (text.to_string(), app.memory.share());
     let work = move || -> Result<Vec<u8>, Problem> {
         let _slot = slot;
         let snapshot = Arc::new(Snapshot::empty(None).map_err(Problem::from_graph)?);
@@ -338,11 +339,14 @@ async fn values_only(
         let mut execution = prepared.run(snapshot.clone(), &parameters, limits);
         let mut writer = ResultWriter::new(format, prepared.columns.as_deref().unwrap_or_default());
         let mut body = writer.start().map_err(unwritable)?;
+        let mut held = 0;
         while let Some(batch) = execution.next_batch().map_err(failed)? {
             if execution.summary().rows > max_rows {
                 return Err(failed(too_many_rows(max_rows)));
             }
             writer.rows(&batch, &snapshot, &mut body).map_err(unwritable)?;
+            share.grow(body.len() as u64 - held).map_err(failed)?;
+            held = body.len() as u64;
         }
         let rows = execution.summary().rows;
         let more = |out: &mut Vec<u8>| {
@@ -443,9 +447,10 @@ impl Run {
         let snapshot = open.snapshot(&self.graph)?;
         if self.changes {
             open.may_change()?;
+            let graph = self.graph.clone();
             let (body, made) = self.execute_change(snapshot, 0.0, format).await?;
             if let Some((snapshot, changes)) = made {
-                open.add(snapshot, changes);
+                open.add(&graph, snapshot, changes);
             }
             return Ok(([(header::CONTENT_TYPE, format.media_type())], body).into_response());
         }
@@ -505,8 +510,6 @@ impl Run {
         {
             return Ok(Ready { prepared, snapshot, cached: true });
         }
-        // A plan that is kept was granted when it was made.
-        self.app.check_granted(&self.graph.name, &self.text)?;
         let parsed;
         let query = match &self.query {
             Some(query) => query,

@@ -11,7 +11,7 @@ use graphodrome_language::ast::*;
 use super::{QueryRequest, Terms, terms};
 use crate::problem::Problem;
 use crate::running::RunningKind;
-use crate::sessions::{OpenTransaction, Session};
+use crate::sessions::{Committed, OpenTransaction, Session};
 use crate::state::App;
 use crate::who;
 
@@ -25,7 +25,7 @@ fn state_problem(code: &str, detail: &str, hint: &str) -> Problem {
 }
 
 pub(super) async fn transaction(
-    session: &mut Session, command: TransactionCommand,
+    app: &Arc<App>, session: &mut Session, command: TransactionCommand,
 ) -> Result<String, Problem> {
     let none = || state_problem("25G01", "no transaction is open", "START TRANSACTION begins one");
     match command {
@@ -37,7 +37,7 @@ pub(super) async fn transaction(
                     "COMMIT or ROLLBACK it first",
                 ));
             }
-            session.transaction = Some(OpenTransaction::new(read_only));
+            session.transaction = Some(OpenTransaction::new(app.clone(), read_only));
             Ok(if read_only { "transaction started, read only" } else { "transaction started" }.into())
         }
         TransactionCommand::Rollback => {
@@ -48,13 +48,19 @@ pub(super) async fn transaction(
             let open = session.transaction.take().ok_or_else(none)?;
             // In a task of its own: a client that goes away must not leave it half done.
             let committed = who::spawn(open.commit()).await??;
-            if committed.graph.is_none() {
-                return Ok("transaction committed; nothing was changed".into());
-            }
-            Ok(format!(
-                "transaction committed: {} elements, version {}",
-                committed.changes, committed.version
-            ))
+            let elements = |changes: usize| if changes == 1 { "element" } else { "elements" };
+            Ok(match &committed[..] {
+                [] => "transaction committed; nothing was changed".into(),
+                [Committed { changes, version, .. }] => {
+                    format!("transaction committed: {changes} {}, version {version}", elements(*changes))
+                }
+                several => {
+                    let each = several.iter().map(|Committed { graph, changes, version }| {
+                        format!("{changes} {} of {}, version {version}", elements(*changes), graph.name)
+                    });
+                    format!("transaction committed: {}", each.collect::<Vec<_>>().join("; "))
+                }
+            })
         }
     }
 }
@@ -148,9 +154,6 @@ async fn evaluate(
         span,
     };
     let query = Query::of(Linear { graph: None, at: None, clauses: vec![Clause::Return(result)], span });
-    if let Some(graph) = &request.graph {
-        app.check_granted(graph, &request.text)?;
-    }
     let Terms { limits, .. } = terms(app, request)?;
     let slot = app.slot(limits.time.unwrap_or(app.limits.query_time)).await?;
     // A client that goes away takes the query with it.

@@ -1,11 +1,12 @@
 //! Queries over several graphs, or several versions of one: each linear query is about one of them, and values go on from
 //! one to the next. Elements do not: what they are called by in one graph is another element, or none, in the next.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Instant;
 
 use axum::response::Response;
-use graphodrome_engine::{Code, Parameters, prepare_by, value_bytes};
+use graphodrome_engine::{Batch, Code, MemoryShare, prepare_by, value_bytes};
 use graphodrome_formats::ResultFormat;
 use graphodrome_graph::{Snapshot, Value};
 use graphodrome_language::ast::{
@@ -15,7 +16,7 @@ use graphodrome_language::ast::{
 use graphodrome_language::{Diagnostic, Span};
 use graphodrome_store::GraphHandle;
 
-use super::{QueryRequest, Run, Session, Terms, graph_named, past, terms, time_is_up, values_only};
+use super::{QueryRequest, Run, Session, Terms, graph_named, past, terms_in, time_is_up, values_only};
 use crate::problem::Problem;
 use crate::running::RunningKind;
 use crate::state::App;
@@ -61,35 +62,34 @@ pub(super) fn is_of_several(query: &Query, usual: Option<&str>) -> bool {
     homes.iter().any(|home| home.is_some() && !same_home(home, &first))
 }
 
-/// Rows that go on.
+/// Rows that go on, as a list of records for a parameter.
+#[derive(Clone)]
 struct Rows {
-    columns: Vec<Arc<str>>,
-    rows: Vec<Vec<Value>>,
+    columns: Vec<Column>,
+    value: Value,
+    bytes: u64,
+    /// They are accounted for as long as somebody has them.
+    share: Arc<MemoryShare>,
+}
+
+#[derive(Clone)]
+struct Column {
+    /// What it is called in the records.
+    field: Arc<str>,
+    /// What it is called from here on.
+    name: Arc<str>,
 }
 
 impl Rows {
-    /// As a parameter: a list of records.
-    fn value(self) -> Value {
-        let columns = self.columns;
-        let record = |row: Vec<Value>| Value::Record(columns.iter().cloned().zip(row).collect());
-        Value::List(self.rows.into_iter().map(record).collect())
-    }
-
     /// Only these columns, called so from here on.
-    fn renamed(
-        self, yields: &[(Name, Name)], failed: impl Fn(Diagnostic) -> Problem,
-    ) -> Result<Rows, Problem> {
-        let place = |name: &Name| {
-            let found = self.columns.iter().position(|column| *column == name.text);
-            found.ok_or_else(|| Diagnostic::unknown(name.span, format!("there is no column {}", name.text)))
+    fn renamed(self, yields: &[(Name, Name)]) -> Result<Rows, Diagnostic> {
+        let column = |(name, alias): &(Name, Name)| {
+            let found = self.columns.iter().find(|column| column.name == name.text);
+            let column = found
+                .ok_or_else(|| Diagnostic::unknown(name.span, format!("there is no column {}", name.text)))?;
+            Ok(Column { field: column.field.clone(), name: alias.text.clone() })
         };
-        let places: Vec<usize> =
-            yields.iter().map(|(name, _)| place(name)).collect::<Result<_, _>>().map_err(failed)?;
-        let taken = |row: Vec<Value>| places.iter().map(|place| row[*place].clone()).collect();
-        Ok(Rows {
-            columns: yields.iter().map(|(_, alias)| alias.text.clone()).collect(),
-            rows: self.rows.into_iter().map(taken).collect(),
-        })
+        Ok(Rows { columns: yields.iter().map(column).collect::<Result<_, _>>()?, ..self })
     }
 }
 
@@ -98,12 +98,13 @@ fn variable(name: &str, span: Span) -> Expression {
 }
 
 /// Clauses that go through rows which a parameter carries.
-fn through(parameter: &str, columns: &[Arc<str>], span: Span) -> Vec<Clause> {
+fn through(parameter: &str, columns: &[Column], span: Span) -> Vec<Clause> {
     let name = |text: &str| Name { text: text.into(), span };
     let list = Expression { kind: ExpressionKind::Parameter(parameter.into()), span };
-    let field = |column: &Arc<str>| {
+    let field = |column: &Column| {
         let row = Box::new(variable(ROW, span));
-        (name(column), Expression { kind: ExpressionKind::Property(row, name(column)), span })
+        let value = ExpressionKind::Property(row, name(&column.field));
+        (name(&column.name), Expression { kind: value, span })
     };
     let each = Clause::For { variable: name(ROW), list, counter: None };
     if columns.is_empty() {
@@ -113,28 +114,29 @@ fn through(parameter: &str, columns: &[Arc<str>], span: Span) -> Vec<Clause> {
 }
 
 /// A query of one linear query, after the rows that go on into it.
-fn alone(linear: &Linear, before: Option<&[Arc<str>]>) -> Query {
+fn alone(linear: &Linear, before: Option<&Rows>) -> Query {
     let mut linear = Linear { graph: None, at: None, ..linear.clone() };
-    if let Some(columns) = before {
-        linear.clauses.splice(0..0, through(ROWS, columns, linear.span));
+    if let Some(rows) = before {
+        linear.clauses.splice(0..0, through(ROWS, &rows.columns, linear.span));
     }
     let span = linear.span;
     Query { parts: vec![Part { yields: None, composite: Composite { first: linear, others: vec![] } }], span }
 }
 
 /// The conjunction of results that parameters carry.
-fn joined(composite: &Composite, tables: &[Vec<Arc<str>>]) -> Query {
+fn joined(composite: &Composite, tables: &[Rows]) -> Query {
     let linear = |place: usize, of: &Linear| {
         let span = of.span;
-        let mut clauses = through(&format!("{ROWS}{place}"), &tables[place], span);
-        let item = |column: &Arc<str>| ReturnItem {
-            expression: variable(column, span),
-            name: column.clone(),
+        let columns = &tables[place].columns;
+        let mut clauses = through(&format!("{ROWS}{place}"), columns, span);
+        let item = |column: &Column| ReturnItem {
+            expression: variable(&column.name, span),
+            name: column.name.clone(),
             named: true,
         };
         clauses.push(Clause::Return(Return {
             distinct: false,
-            items: tables[place].iter().map(item).collect(),
+            items: columns.iter().map(item).collect(),
             group_by: None,
             having: None,
             page: Page::default(),
@@ -163,19 +165,17 @@ fn holds_element(value: &Value) -> bool {
 struct Several<'a> {
     app: &'a Arc<App>,
     request: &'a QueryRequest,
-    session: &'a Session,
+    session: &'a mut Session,
     text: String,
     arrived: Instant,
+    /// The newest states of all graphs, of one moment, by the graphs' ids.
+    newest: HashMap<i64, Arc<Snapshot>>,
 }
 
 impl Several<'_> {
     /// What is left of the query's time, with the parameters of request and session.
     fn terms(&self) -> Result<Terms, Problem> {
-        let mut terms = terms(self.app, self.request)?;
-        for (name, value) in &self.session.parameters {
-            terms.parameters.entry(name.clone()).or_insert_with(|| value.clone());
-        }
-        terms.limits.zone = self.session.zone;
+        let mut terms = terms_in(self.app, self.request, self.session)?;
         if let Some(time) = terms.limits.time {
             let left = time.checked_sub(self.arrived.elapsed()).filter(|left| !left.is_zero());
             terms.limits.time = Some(left.ok_or_else(|| time_is_up(time))?);
@@ -183,85 +183,114 @@ impl Several<'_> {
         Ok(terms)
     }
 
-    async fn home(&self, home: &Home) -> Result<(Arc<GraphHandle>, Arc<Snapshot>), Problem> {
+    async fn home(&mut self, home: &Home) -> Result<(Arc<GraphHandle>, Arc<Snapshot>), Problem> {
         let graph = graph_named(self.app, home.as_ref().map(|(name, _)| name), self.request, self.session)?;
-        let Some((name, at)) = home else {
-            let snapshot = graph.snapshot();
-            return Ok((graph, snapshot));
+        // The moment alone matters of a query that names the graph so; where the text names none, the request says it.
+        let naming = Linear {
+            graph: home.as_ref().map(|(name, _)| name.clone()),
+            at: home.as_ref().and_then(|(_, at)| at.clone()),
+            clauses: vec![],
+            span: home.as_ref().map(|(name, _)| name.span).unwrap_or_default(),
         };
-        // The moment alone matters of a query that names the graph so.
-        let naming = Linear { graph: Some(name.clone()), at: at.clone(), clauses: vec![], span: name.span };
         let state = past::state(self.app, &graph, &Query::of(naming), self.request, &self.terms()?).await?;
-        let snapshot = state.unwrap_or_else(|| graph.snapshot());
+        let snapshot = match (state, &mut self.session.transaction) {
+            (Some(state), _) => state,
+            (None, Some(open)) => open.snapshot(&graph)?,
+            (None, None) => self.newest.get(&graph.id).cloned().unwrap_or_else(|| graph.snapshot()),
+        };
         Ok((graph, snapshot))
     }
 
-    /// All rows of a query that is about one graph, or about none.
-    async fn rows(&self, query: Query, home: Option<&Home>, more: Parameters) -> Result<Rows, Problem> {
+    /// All rows of a query that is about one graph, or about none, beside those that are carried already.
+    async fn rows(
+        &mut self, query: Query, home: Option<&Home>, carried: &[(String, Rows)],
+    ) -> Result<Rows, Problem> {
         let (name, snapshot) = match home {
             Some(home) => {
                 let (graph, snapshot) = self.home(home).await?;
-                self.app.check_granted(&graph.name, &self.text)?;
                 (graph.name.clone(), snapshot)
             }
             None => (String::new(), Arc::new(Snapshot::empty(None).map_err(Problem::from_graph)?)),
         };
-        let Terms { rules, mut parameters, limits, .. } = self.terms()?;
-        parameters.extend(more);
+        let mut terms = self.terms()?;
+        let most = terms.limits.memory_bytes;
+        terms.carries(carried);
+        let Terms { rules, parameters, limits, .. } = terms;
         let slot = self.app.slot(limits.time.unwrap_or(self.app.limits.query_time)).await?;
         let entry = self.app.running.enter(RunningKind::Query, &name, &self.request.text);
         let limits = entry.runs(limits);
-        let text = self.text.clone();
+        let (text, pool) = (self.text.clone(), self.app.memory.clone());
         let work = move || -> Result<Rows, Problem> {
             let _slot = slot;
             let failed = |d: Diagnostic| Problem::from_diagnostic(d, &text);
-            let most = limits.memory_bytes;
+            let left = limits.memory_bytes;
             let prepared = prepare_by(&query, &text, &snapshot, &parameters, rules)
                 .map_err(|e| Problem::from_query(&e, &text))?;
             let columns = prepared.columns.as_deref().unwrap_or_default();
-            let columns = columns.iter().map(|column| Arc::from(column.name.as_str())).collect();
+            let names: Vec<Arc<str>> = columns.iter().map(|column| Arc::from(column.name.as_str())).collect();
             let mut execution = prepared.run(snapshot.clone(), &parameters, limits);
-            let (mut rows, mut bytes) = (vec![], 0u64);
+            let mut gathered =
+                Gathered { rows: vec![], bytes: 0, most, left, share: pool.share(), span: query.span };
             while let Some(batch) = execution.next_batch().map_err(failed)? {
-                for row in 0..batch.len {
-                    let row: Vec<Value> = batch.columns.iter().map(|column| column.get(row)).collect();
-                    if row.iter().any(holds_element) {
-                        let text = "an element of one graph cannot go on into another";
-                        let error = Diagnostic::error(graphodrome_graph::Code::WRONG_TYPE, query.span, text);
-                        return Err(failed(
-                            error.hint("return what is wanted of it: its key, or other properties"),
-                        ));
-                    }
-                    bytes += row.iter().map(|value| value_bytes(value) as u64).sum::<u64>();
-                    rows.push(row);
-                }
-                if bytes > most {
-                    let text = format!("the rows that go on need more than the query's {} MiB", most >> 20);
-                    let error =
-                        Diagnostic::error(graphodrome_graph::Code(Code::MEMORY_LIMIT), query.span, text);
-                    return Err(failed(error.hint("return fewer rows or columns before NEXT")));
-                }
+                gathered.take(&batch, &names).map_err(failed)?;
             }
-            Ok(Rows { columns, rows })
+            let Gathered { rows, bytes, share, .. } = gathered;
+            let columns = names.into_iter().map(|name| Column { field: name.clone(), name }).collect();
+            Ok(Rows { columns, value: Value::List(rows.into()), bytes, share: Arc::new(share) })
         };
         let rows = tokio::task::spawn_blocking(work).await??;
         entry.finish();
         Ok(rows)
     }
 
-    /// The results of linear queries that are joined, as parameters, with their columns.
+    /// The results of linear queries that are joined, as parameters.
     async fn tables(
-        &self, composite: &Composite, homes: &[Home], before: &Option<(Vec<Arc<str>>, Value)>,
-    ) -> Result<(Parameters, Vec<Vec<Arc<str>>>), Problem> {
+        &mut self, composite: &Composite, homes: &[Home], before: Option<&Rows>,
+    ) -> Result<Vec<Rows>, Problem> {
         let linears = std::iter::once(&composite.first).chain(composite.others.iter().map(|(_, l)| l));
-        let (mut carried, mut columns) = (Parameters::new(), vec![]);
+        let mut carried = carried_on(before);
+        let given = carried.len();
         for (place, (linear, home)) in linears.zip(homes).enumerate() {
-            let query = alone(linear, before.as_ref().map(|(columns, _)| &columns[..]));
-            let rows = self.rows(query, Some(home), carried_on(before)).await?;
-            columns.push(rows.columns.clone());
-            carried.insert(format!("{ROWS}{place}"), rows.value());
+            let rows = self.rows(alone(linear, before), Some(home), &carried).await?;
+            carried.push((format!("{ROWS}{place}"), rows));
         }
-        Ok((carried, columns))
+        Ok(carried.into_iter().skip(given).map(|(_, rows)| rows).collect())
+    }
+}
+
+/// Rows as they come, within what the query may still hold.
+struct Gathered {
+    rows: Vec<Value>,
+    bytes: u64,
+    /// What the query may hold altogether, and what is left of it beside the rows that are carried already.
+    most: u64,
+    left: u64,
+    share: MemoryShare,
+    span: Span,
+}
+
+impl Gathered {
+    fn take(&mut self, batch: &Batch, names: &[Arc<str>]) -> Result<(), Diagnostic> {
+        let mut bytes = 0;
+        for row in 0..batch.len {
+            let fields = names.iter().cloned().zip(batch.columns.iter().map(|column| column.get(row)));
+            let record = Value::Record(fields.collect());
+            if holds_element(&record) {
+                let text = "an element of one graph cannot go on into another";
+                let error = Diagnostic::error(graphodrome_graph::Code::WRONG_TYPE, self.span, text);
+                return Err(error.hint("return what is wanted of it: its key, or other properties"));
+            }
+            bytes += value_bytes(&record) as u64;
+            self.rows.push(record);
+        }
+        self.bytes += bytes;
+        self.share.grow(bytes)?;
+        if self.bytes > self.left {
+            let text = format!("the rows that go on need more than the query's {} MiB", self.most >> 20);
+            let error = Diagnostic::error(graphodrome_graph::Code(Code::MEMORY_LIMIT), self.span, text);
+            return Err(error.hint("return fewer rows or columns before NEXT"));
+        }
+        Ok(())
     }
 }
 
@@ -281,75 +310,73 @@ fn refuse_within(query: &Query, homes: &[Home], text: &str) -> Result<(), Proble
     Ok(())
 }
 
-fn carried_on(before: &Option<(Vec<Arc<str>>, Value)>) -> Parameters {
-    before.iter().map(|(_, rows)| (ROWS.to_string(), rows.clone())).collect()
+fn carried_on(before: Option<&Rows>) -> Vec<(String, Rows)> {
+    before.iter().map(|rows| (ROWS.to_string(), (*rows).clone())).collect()
+}
+
+impl Terms {
+    /// Has the query run with rows that are carried into it.
+    fn carries(&mut self, carried: &[(String, Rows)]) {
+        let bytes = carried.iter().map(|(_, rows)| rows.bytes).sum();
+        self.limits.memory_bytes = self.limits.memory_bytes.saturating_sub(bytes);
+        self.limits.shares = carried.iter().map(|(_, rows)| rows.share.clone()).collect();
+        self.parameters.extend(carried.iter().map(|(name, rows)| (name.clone(), rows.value.clone())));
+    }
 }
 
 /// Runs the parts in turn, each over its own graph, and answers with the last one's result.
 pub(super) async fn run(
-    app: &Arc<App>, query: Query, text: &str, request: &QueryRequest, session: &Session,
+    app: &Arc<App>, query: Query, (text, request): (&str, &QueryRequest), session: &mut Session,
     format: ResultFormat, last: bool,
 ) -> Result<Response, Problem> {
     let refused = |text: &str, hint: &str| Err(Problem::bad_request(text).hint(hint));
     if query.changes() {
         return refused(
             "a query over several graphs only reads",
-            "change each graph with a query of its own",
+            "change each graph with a query of its own; START TRANSACTION makes the changes one",
         );
     }
-    if session.transaction.is_some() {
-        return refused("a transaction is about one graph", "COMMIT it first");
-    }
     refuse_within(&query, &homes(&query), text)?;
-    let several = Several { app, request, session, text: text.to_string(), arrived: Instant::now() };
+    let newest = app.catalog.snapshots().into_iter().map(|(graph, snapshot)| (graph.id, snapshot)).collect();
+    let (text_of, arrived) = (text.to_string(), Instant::now());
+    let mut several = Several { app, request, session, text: text_of, arrived, newest };
     let homes = homes(&query);
     let mut homes = &homes[..];
-    let mut before: Option<(Vec<Arc<str>>, Value)> = None;
+    let mut before: Option<Rows> = None;
     let count = query.parts.len();
     for (place, part) in query.parts.iter().enumerate() {
         let Part { yields, composite } = part;
         if let Some(yields) = yields
-            && let Some((columns, value)) = before.take()
+            && let Some(rows) = before.take()
         {
-            let failed = |d: Diagnostic| Problem::from_diagnostic(d, text);
-            let rows = match value {
-                Value::List(rows) => rows.iter().map(fields_of).collect(),
-                _ => vec![],
-            };
-            let rows = Rows { columns, rows }.renamed(yields, failed)?;
-            before = Some((rows.columns.clone(), rows.value()));
+            before = Some(rows.renamed(yields).map_err(|d| Problem::from_diagnostic(d, text))?);
         }
         let (own, rest) = homes.split_at(1 + composite.others.len());
         homes = rest;
-        let columns = before.as_ref().map(|(columns, _)| columns.clone());
         let is_last = place + 1 == count;
+        let carried = carried_on(before.as_ref());
         if composite.others.is_empty() {
-            let query = alone(&composite.first, columns.as_deref());
+            let query = alone(&composite.first, before.as_ref());
             if is_last {
                 let (graph, snapshot) = several.home(&own[0]).await?;
                 let mut terms = several.terms()?;
-                terms.parameters.extend(carried_on(&before));
+                terms.carries(&carried);
                 let run = Run::new(app, graph, text.to_string(), request.truncate, terms);
                 return Run { query: Some(query), ..run }.of_the_past(Some(snapshot), format, last).await;
             }
-            let rows = several.rows(query, Some(&own[0]), carried_on(&before)).await?;
-            before = Some((rows.columns.clone(), rows.value()));
+            before = Some(several.rows(query, Some(&own[0]), &carried).await?);
             continue;
         }
-        let (carried, columns) = several.tables(composite, own, &before).await?;
-        let query = joined(composite, &columns);
+        let tables = several.tables(composite, own, before.as_ref()).await?;
+        let query = joined(composite, &tables);
+        let named = tables.into_iter().enumerate().map(|(place, rows)| (format!("{ROWS}{place}"), rows));
+        let carried: Vec<(String, Rows)> = named.collect();
         if is_last {
-            return values_only(app, query, text, request, session, format, carried).await;
+            let mut terms = several.terms()?;
+            terms.carries(&carried);
+            return values_only(app, query, text, request, terms, format).await;
         }
-        let rows = several.rows(query, None, carried).await?;
-        before = Some((rows.columns.clone(), rows.value()));
+        before = Some(several.rows(query, None, &carried).await?);
     }
     Err(Problem::bad_request("the query has no part"))
-}
-
-fn fields_of(record: &Value) -> Vec<Value> {
-    match record {
-        Value::Record(fields) => fields.iter().map(|(_, value)| value.clone()).collect(),
-        _ => vec![],
-    }
 }

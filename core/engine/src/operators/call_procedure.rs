@@ -128,10 +128,9 @@ impl Run {
                     part
                 }
                 None => {
-                    let part = Arc::new(Part::read(&request, spec.span, context)?);
-                    kept::keep(&snapshot, &request, &part);
+                    let part = Part::read(&request, spec.span, context)?;
                     self.held = part.bytes;
-                    part
+                    kept::keep(&snapshot, &request, part)
                 }
             };
             if part.without_weight > 0 {
@@ -180,8 +179,7 @@ impl Open {
 fn run_external(
     external: &dyn ExternalProcedure, part: &Arc<Part>, given: Given, context: &Context, span: Span,
 ) -> Outcome<Table> {
-    let (snapshot, budget) = (context.scope.snapshot.clone(), context.budget.clone());
-    let call = Arc::new(ExternalCall::new(part.clone(), given, snapshot, budget));
+    let call = Arc::new(ExternalCall::new(part.clone(), given, context));
     let result = match share_out::threads() {
         Some(pool) => pool.install(|| external.run(call.clone())),
         None => external.run(call.clone()),

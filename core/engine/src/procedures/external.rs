@@ -8,6 +8,7 @@ use graphodrome_graph::{Dense, Element, Snapshot, Value};
 use graphodrome_language::{Diagnostic, Procedure};
 
 use crate::budget::Budget;
+use crate::context::Context;
 use crate::procedures::{Entry, Given, Holds, Part, Run, Table};
 
 /// A procedure that is run by something else than this crate.
@@ -24,6 +25,8 @@ pub struct ExternalCall {
     part: Arc<Part>,
     given: Given,
     snapshot: Arc<Snapshot>,
+    /// What the graph is called.
+    name: Arc<str>,
     budget: Arc<Budget>,
     held: AtomicUsize,
     /// Why the budget stopped it.
@@ -31,12 +34,13 @@ pub struct ExternalCall {
 }
 
 impl ExternalCall {
-    pub(crate) fn new(part: Arc<Part>, given: Given, snapshot: Arc<Snapshot>, budget: Arc<Budget>) -> Self {
+    pub(crate) fn new(part: Arc<Part>, given: Given, context: &Context) -> Self {
         ExternalCall {
             part,
             given,
-            snapshot,
-            budget,
+            snapshot: context.scope.snapshot.clone(),
+            name: context.limits.graph.clone(),
+            budget: context.budget.clone(),
             held: AtomicUsize::new(0),
             stopped_by: std::sync::Mutex::default(),
         }
@@ -44,6 +48,11 @@ impl ExternalCall {
 
     pub fn graph(&self) -> &Subgraph {
         &self.part.graph
+    }
+
+    /// What the graph that it is a part of is called; empty where the caller did not say it.
+    pub fn graph_name(&self) -> &str {
+        &self.name
     }
 
     /// An argument's value, where it is given.

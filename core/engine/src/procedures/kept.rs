@@ -17,6 +17,12 @@ struct Kept {
     part: Arc<Part>,
 }
 
+impl Kept {
+    fn is_of(&self, snapshot: &Arc<Snapshot>, request: &PartRequest) -> bool {
+        std::ptr::eq(self.snapshot.as_ptr(), Arc::as_ptr(snapshot)) && self.request == *request
+    }
+}
+
 /// The one used last is the last one.
 static KEPT: Mutex<Vec<Kept>> = Mutex::new(vec![]);
 
@@ -24,20 +30,24 @@ static KEPT: Mutex<Vec<Kept>> = Mutex::new(vec![]);
 pub(crate) fn find(snapshot: &Arc<Snapshot>, request: &PartRequest) -> Option<Arc<Part>> {
     let mut kept = KEPT.lock().unwrap_or_else(PoisonError::into_inner);
     kept.retain(|k| k.snapshot.strong_count() > 0);
-    let same = |k: &Kept| std::ptr::eq(k.snapshot.as_ptr(), Arc::as_ptr(snapshot)) && k.request == *request;
-    let place = kept.iter().position(same)?;
+    let place = kept.iter().position(|k| k.is_of(snapshot, request))?;
     let found = kept.remove(place);
     let part = found.part.clone();
     kept.push(found);
     Some(part)
 }
 
-/// Keeps a part that has a name; those that were not used for the longest time go.
-pub(crate) fn keep(snapshot: &Arc<Snapshot>, request: &PartRequest, part: &Arc<Part>) {
+/// Keeps a part that has a name; those that were not used for the longest time go. Gives the part to go on with: another
+/// query may have built the same meanwhile, and one of them is enough.
+pub(crate) fn keep(snapshot: &Arc<Snapshot>, request: &PartRequest, part: Part) -> Arc<Part> {
+    let part = Arc::new(part);
     if !request.named || part.bytes > MOST_BYTES {
-        return;
+        return part;
     }
     let mut kept = KEPT.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some(other) = kept.iter().find(|k| k.is_of(snapshot, request)) {
+        return other.part.clone();
+    }
     let (snapshot, request) = (Arc::downgrade(snapshot), request.clone());
     kept.push(Kept { snapshot, request, part: part.clone() });
     let mut bytes = 0;
@@ -48,4 +58,5 @@ pub(crate) fn keep(snapshot: &Arc<Snapshot>, request: &PartRequest, part: &Arc<P
     if let Some(first) = first {
         kept.drain(..=first);
     }
+    part
 }

@@ -1,0 +1,520 @@
+//! Neighbourhoods, recursion and shortest paths in the engine, beside plain searches over arrays in this file: the limit. Each
+//! question is asked in several forms; the slowest counts. `cargo bench --workspace --bench paths`; SCALE is the power of two of the
+//! skewed graph's nodes (20; sixteen edges a node), SIDE the grid's (1000), PAIRS how many pairs, ONLY=TEXT takes rows with
+//! that text in their name.
+
+#![allow(clippy::unwrap_used)] // A benchmark that cannot go on should stop with the place.
+
+use std::cmp::Reverse;
+use std::collections::BinaryHeap;
+use std::io::Write;
+use std::path::Path;
+
+use graphodrome_bench::{Pair, engine, in_memory, median, milliseconds, shown};
+use graphodrome_graph::Snapshot;
+use rand::{Rng, SeedableRng};
+use rand_chacha::ChaCha8Rng;
+
+fn setting(name: &str, default: usize) -> usize {
+    std::env::var(name).ok().and_then(|v| v.parse().ok()).unwrap_or(default)
+}
+
+/// Source, target, weight; nodes are numbered from 0 on.
+type Edges = Vec<(u32, u32, u32)>;
+
+/// Edges drawn with a skew (R-MAT, 0.57, 0.19, 0.19).
+fn skewed(scale: u32) -> Edges {
+    let mut random = ChaCha8Rng::seed_from_u64(7);
+    let mut edge = || {
+        let (mut a, mut b) = (0u32, 0u32);
+        for _ in 0..scale {
+            let draw = random.random::<f64>();
+            let (down, right) = ((0.76..).contains(&draw), (0.57..0.76).contains(&draw) || draw >= 0.95);
+            (a, b) = (a << 1 | u32::from(down), b << 1 | u32::from(right));
+        }
+        (a, b, random.random_range(1..=100))
+    };
+    (0..16usize << scale).map(|_| edge()).collect()
+}
+
+/// A square of so many nodes a side; one edge of twenty is missing.
+fn grid(side: u32) -> Edges {
+    let mut random = ChaCha8Rng::seed_from_u64(3);
+    let mut edges = vec![];
+    for node in 0..side * side {
+        let right = (node % side + 1 < side).then_some(node + 1);
+        let below = (node / side + 1 < side).then_some(node + side);
+        for other in right.into_iter().chain(below) {
+            if random.random_range(0..20) > 0 {
+                edges.push((node, other, random.random_range(10..=500)));
+            }
+        }
+    }
+    edges
+}
+
+/// A network without cycles: each node leads on to five of the next fifty.
+fn downhill(nodes: u32) -> Edges {
+    let mut random = ChaCha8Rng::seed_from_u64(5);
+    let mut edges = vec![];
+    for node in 0..nodes - 1 {
+        for _ in 0..5 {
+            let other = (node + random.random_range(1..=50)).min(nodes - 1);
+            edges.push((node, other, random.random_range(1..=100)));
+        }
+    }
+    edges
+}
+
+const MODEL: &str = "CREATE GRAPH TYPE paths AS {
+  (Place :Place { id INT64 NOT NULL } KEY (id)),
+  (Place)-[:LINK { weight INT64, share FLOAT64 }]->(Place)
+};";
+const MAPPING: &str = r#"graph = "paths"
+[[table]]
+file = "nodes.csv"
+[[table.node]]
+labels = ["Place"]
+properties = { id = "id" }
+[[table]]
+file = "edges.csv"
+[[table.edge]]
+label = "LINK"
+from = { labels = ["Place"], key = { id = "source" } }
+to = { labels = ["Place"], key = { id = "target" } }
+properties = { weight = "weight", share = "share" }
+same = "keep-parallel"
+"#;
+
+fn graph(nodes: u32, edges: &Edges) -> Snapshot {
+    let folder = tempfile::tempdir().unwrap();
+    let create =
+        |name: &str| std::io::BufWriter::new(std::fs::File::create(folder.path().join(name)).unwrap());
+    std::fs::write(folder.path().join("model.gql"), MODEL).unwrap();
+    std::fs::write(folder.path().join("load.toml"), MAPPING).unwrap();
+    let mut out = create("nodes.csv");
+    writeln!(out, "id").unwrap();
+    (0..nodes).for_each(|node| writeln!(out, "{node}").unwrap());
+    drop(out);
+    let mut out = create("edges.csv");
+    writeln!(out, "source,target,weight,share").unwrap();
+    for (source, target, weight) in edges {
+        writeln!(out, "{source},{target},{weight},{}", share(*weight)).unwrap();
+    }
+    drop(out);
+    in_memory(Path::new(folder.path()))
+}
+
+/// What an edge passes on, out of its weight.
+fn share(weight: u32) -> f64 {
+    f64::from(weight) / 250.0
+}
+
+/// Rows of neighbours with weights, in arrays.
+struct Rows {
+    starts: Vec<u32>,
+    to: Vec<(u32, u32)>,
+}
+
+impl Rows {
+    fn of(nodes: u32, arcs: impl Iterator<Item = (u32, u32, u32)> + Clone) -> Rows {
+        let mut starts = vec![0u32; nodes as usize + 1];
+        arcs.clone().for_each(|(a, ..)| starts[a as usize + 1] += 1);
+        (0..nodes as usize).for_each(|i| starts[i + 1] += starts[i]);
+        let (mut next, mut to) = (starts.clone(), vec![(0, 0); starts[nodes as usize] as usize]);
+        for (a, b, weight) in arcs {
+            to[next[a as usize] as usize] = (b, weight);
+            next[a as usize] += 1;
+        }
+        Rows { starts, to }
+    }
+
+    fn row(&self, node: u32) -> &[(u32, u32)] {
+        &self.to[self.starts[node as usize] as usize..self.starts[node as usize + 1] as usize]
+    }
+
+    fn nodes(&self) -> usize {
+        self.starts.len() - 1
+    }
+}
+
+/// A graph as the engine has it and as arrays.
+struct Both {
+    name: &'static str,
+    snapshot: Snapshot,
+    out: Rows,
+    into: Rows,
+    /// How the engine's edges are written.
+    arrow: &'static str,
+    pairs: Vec<(u32, u32)>,
+}
+
+/// What a search over arrays remembers from one to the next: which nodes it has seen, by the number of the search.
+struct Marks {
+    seen: Vec<u32>,
+    search: u32,
+}
+
+impl Marks {
+    fn of(nodes: usize) -> Marks {
+        Marks { seen: vec![0; nodes], search: 0 }
+    }
+
+    fn first(&mut self, node: u32) -> bool {
+        std::mem::replace(&mut self.seen[node as usize], self.search) != self.search
+    }
+}
+
+/// How many nodes are reached in 1 to `hops` steps.
+fn within(rows: &Rows, from: u32, hops: u32, marks: &mut Marks) -> i64 {
+    marks.search += 1;
+    let (mut newest, mut next, mut found) = (vec![from], vec![], 0);
+    for _ in 0..hops {
+        for node in newest.drain(..) {
+            for (other, _) in rows.row(node) {
+                if marks.first(*other) {
+                    found += 1;
+                    next.push(*other);
+                }
+            }
+        }
+        std::mem::swap(&mut newest, &mut next);
+    }
+    found
+}
+
+/// The fewest steps between two nodes, searched from both ends, from the smaller side each time; -1 where there is no way.
+fn steps(both: &Both, (from, to): (u32, u32), marks: &mut [Marks; 2]) -> i64 {
+    if from == to {
+        return 0;
+    }
+    let mut sides = [vec![from], vec![to]];
+    for (marks, start) in marks.iter_mut().zip([from, to]) {
+        marks.search += 1;
+        marks.first(start);
+    }
+    let mut length = 0;
+    while !sides[0].is_empty() && !sides[1].is_empty() {
+        length += 1;
+        let side = usize::from(sides[1].len() < sides[0].len());
+        let rows = [&both.out, &both.into][side];
+        let mut next = vec![];
+        let other_search = marks[1 - side].search;
+        for node in std::mem::take(&mut sides[side]) {
+            for (other, _) in rows.row(node) {
+                if marks[1 - side].seen[*other as usize] == other_search {
+                    return length;
+                }
+                if marks[side].first(*other) {
+                    next.push(*other);
+                }
+            }
+        }
+        sides[side] = next;
+    }
+    -1
+}
+
+/// How many nodes are reached at all, direction switched when the newest level has more edges than a share of what is left.
+fn reached(both: &Both, from: u32) -> i64 {
+    let nodes = both.out.nodes();
+    let mut seen = vec![false; nodes];
+    seen[from as usize] = true;
+    let (mut newest, mut found) = (vec![from], 0);
+    while !newest.is_empty() {
+        let edges: usize = newest.iter().map(|node| both.out.row(*node).len()).sum();
+        let mut next = vec![];
+        if edges > both.out.to.len() / 20 {
+            let mut is_newest = vec![false; nodes];
+            newest.iter().for_each(|node| is_newest[*node as usize] = true);
+            for node in 0..nodes as u32 {
+                if !seen[node as usize] && both.into.row(node).iter().any(|(o, _)| is_newest[*o as usize]) {
+                    next.push(node);
+                }
+            }
+            next.iter().for_each(|node| seen[*node as usize] = true);
+        } else {
+            for node in &newest {
+                for (other, _) in both.out.row(*node) {
+                    if !std::mem::replace(&mut seen[*other as usize], true) {
+                        next.push(*other);
+                    }
+                }
+            }
+        }
+        found += next.len() as i64;
+        newest = next;
+    }
+    found
+}
+
+/// The least sum of weights between two nodes, by a binary heap; -1 where there is no way.
+fn cheapest(rows: &Rows, (from, to): (u32, u32)) -> i64 {
+    let mut known = vec![u64::MAX; rows.nodes()];
+    let mut heap = BinaryHeap::from([Reverse((0u64, from))]);
+    known[from as usize] = 0;
+    while let Some(Reverse((sum, node))) = heap.pop() {
+        if node == to {
+            return sum as i64;
+        }
+        if sum > known[node as usize] {
+            continue;
+        }
+        for (other, weight) in rows.row(node) {
+            let sum = sum + u64::from(*weight);
+            if sum < known[*other as usize] {
+                known[*other as usize] = sum;
+                heap.push(Reverse((sum, *other)));
+            }
+        }
+    }
+    -1
+}
+
+/// Walks of so many steps: how many nodes they end at.
+fn walks(rows: &Rows, from: u32, steps: u32) -> i64 {
+    let mut counts = vec![0u64; rows.nodes()];
+    counts[from as usize] = 1;
+    let mut newest = vec![from];
+    for _ in 0..steps {
+        let mut next_counts = vec![0u64; rows.nodes()];
+        let mut next = vec![];
+        for node in &newest {
+            let count = counts[*node as usize];
+            for (other, _) in rows.row(*node) {
+                if next_counts[*other as usize] == 0 {
+                    next.push(*other);
+                }
+                next_counts[*other as usize] += count;
+            }
+        }
+        (counts, newest) = (next_counts, next);
+    }
+    newest.len() as i64
+}
+
+/// Sums of products over all ways out of node 0, in the order of the nodes.
+fn passed_on(rows: &Rows) -> f64 {
+    let mut sums = vec![0.0; rows.nodes()];
+    sums[0] = 1.0;
+    for node in 0..rows.nodes() {
+        let sum = sums[node];
+        if sum > 0.0 {
+            for (other, weight) in rows.row(node as u32) {
+                sums[*other as usize] += sum * share(*weight);
+            }
+        }
+    }
+    sums[1..].iter().sum()
+}
+
+fn keys(pairs: &[(u32, u32)]) -> Vec<Pair> {
+    pairs.iter().map(|(a, b)| (serde_json::json!(a), serde_json::json!(b))).collect()
+}
+
+struct Bench {
+    only: String,
+}
+
+impl Bench {
+    /// One row: our forms, the slowest of which counts, beside the plain search; answers equal unless nothing can be compared.
+    fn row(
+        &self, both: &Both, what: &str, forms: &[&str], pairs: &[(u32, u32)], aim: &str,
+        plain: Option<&mut dyn FnMut((u32, u32)) -> i64>,
+    ) {
+        let name = format!("{}: {what}", both.name);
+        if !name.contains(&self.only) {
+            return;
+        }
+        let asked = keys(pairs);
+        let (mut times, mut answers): (Vec<f64>, Vec<Vec<i64>>) = Default::default();
+        for form in forms {
+            let text = form.replace("-->", both.arrow);
+            let (ms, found) = engine(&both.snapshot, &text, &asked);
+            times.push(ms);
+            answers.push(found);
+        }
+        let same = |found: &Vec<i64>| assert_eq!(*found, answers[0], "{name}: other answers");
+        answers.iter().for_each(same);
+        let (best, worst) =
+            (times.iter().copied().fold(f64::MAX, f64::min), times.iter().copied().fold(0.0, f64::max));
+        let beside = plain.map(|search| {
+            let (mut times, mut found) = (vec![], vec![]);
+            for pair in pairs {
+                let (ms, answer) = milliseconds(|| search(*pair));
+                times.push(ms);
+                found.push(answer);
+            }
+            same(&found);
+            median(times)
+        });
+        let (plain, ratio) = match beside {
+            Some(ms) => (shown(ms), format!("{:.2} x", worst / ms)),
+            None => ("-".into(), "-".into()),
+        };
+        println!("| {name} | {} | {} | {plain} | {ratio} | {aim} |", shown(best), shown(worst));
+    }
+}
+
+fn of_neighbourhoods(bench: &Bench, both: &Both) {
+    let mut marks = Marks::of(both.out.nodes());
+    for hops in 1..=3u32 {
+        let quantified =
+            format!("MATCH (a:Place {{id: $a}})-->{{1,{hops}}}(b:Place) RETURN COUNT(DISTINCT b) AS n");
+        let open =
+            format!("MATCH (a {{id: $a}})-->{{1,{hops}}}(b) RETURN DISTINCT b NEXT RETURN COUNT(*) AS n");
+        let named = format!(
+            "MATCH p = WALK (a:Place WHERE a.id = $a)-->{{1,{hops}}}(b) RETURN b, COUNT(*) AS walks NEXT RETURN COUNT(*) AS n"
+        );
+        let union: Vec<String> = (1..=hops)
+            .map(|n| {
+                format!("MATCH (a:Place {{id: $a}}){}(b) RETURN b", "-->()".repeat(n as usize - 1) + "-->")
+            })
+            .collect();
+        let union = format!("{} NEXT RETURN COUNT(*) AS n", union.join(" UNION "));
+        let forms = [&quantified[..], &open, &named, &union];
+        let mut plain = |(a, _)| within(&both.out, a, hops, &mut marks);
+        bench.row(
+            both,
+            &format!("distinct nodes within {hops} hops"),
+            &forms,
+            &both.pairs,
+            "1.3 x",
+            Some(&mut plain),
+        );
+    }
+}
+
+fn of_distances(bench: &Bench, both: &Both) {
+    let nodes = both.out.nodes();
+    let mut marks = [Marks::of(nodes), Marks::of(nodes)];
+    let forms = [
+        "MATCH p = ANY SHORTEST (a:Place {id: $a})-->*(b:Place {id: $b}) RETURN PATH_LENGTH(p) AS n",
+        "MATCH (a:Place), (b:Place) WHERE a.id = $a AND b.id = $b MATCH p = ALL SHORTEST (a)-->*(b) RETURN MIN(PATH_LENGTH(p)) AS n",
+        "MATCH p = ANY SHORTEST (a WHERE a.id = $a)-->*(b WHERE b.id = $b) RETURN SIZE(EDGES(p)) AS n",
+    ];
+    let reachable: Vec<(u32, u32)> =
+        both.pairs.iter().copied().filter(|pair| steps(both, *pair, &mut marks) >= 0).collect();
+    let mut plain = |pair| steps(both, pair, &mut marks);
+    bench.row(both, "steps between two nodes", &forms, &reachable, "1.3 x", Some(&mut plain));
+    let some = &reachable[..reachable.len().min(20)];
+    let forms = [
+        "MATCH p = ANY SHORTEST BY e.weight (a:Place {id: $a})-[e:LINK]->*(b:Place {id: $b}) RETURN SUM(e.weight) AS n",
+        "MATCH (a:Place {id: $a}), (b:Place {id: $b}) MATCH p = ANY SHORTEST BY e.weight (a)(()-[e:LINK]->())*(b) RETURN SUM(e.weight) AS n",
+    ];
+    let forms = forms.map(|form| form.replace("-[e:LINK]->", &both.arrow.replace("[:", "[e:")));
+    let mut plain = |pair| cheapest(&both.out, pair);
+    let aim = if both.arrow.ends_with('>') { "0.67 x" } else { "0.33 x" };
+    bench.row(
+        both,
+        "least sum of weights between two nodes",
+        &[&forms[0], &forms[1]],
+        some,
+        aim,
+        Some(&mut plain),
+    );
+    let ten = "MATCH p = SHORTEST 10 SIMPLE BY e.weight (a:Place {id: $a})-[e:LINK]->*(b:Place {id: $b}) RETURN MIN(SUM(e.weight)) AS n";
+    let ten = ten.replace("-[e:LINK]->", &both.arrow.replace("[:", "[e:"));
+    bench.row(both, "the ten cheapest simple paths", &[&ten], some, "15 x one", None);
+}
+
+fn of_everything(bench: &Bench, both: &Both) {
+    let some: Vec<(u32, u32)> = both.pairs.iter().copied().take(5).collect();
+    let forms = [
+        "MATCH (a:Place {id: $a})-->+(b) WHERE b <> a RETURN COUNT(DISTINCT b) AS n",
+        "MATCH p = ANY SHORTEST (a:Place {id: $a})-->+(b WHERE b <> a) RETURN COUNT(*) AS n",
+        "MATCH (a:Place {id: $a}), (b:Place) WHERE b <> a AND EXISTS { (a)-->+(b) } RETURN COUNT(*) AS n",
+    ];
+    let mut plain = |(a, _)| reached(both, a);
+    bench.row(both, "all nodes that can be reached", &forms, &some, "1.3 x", Some(&mut plain));
+    for steps in [3, 4, 6] {
+        let grouped = format!(
+            "MATCH (a:Place {{id: $a}})-->{{{steps}}}(b) RETURN b, COUNT(*) AS walks NEXT RETURN COUNT(*) AS n"
+        );
+        let written = format!(
+            "MATCH REPEATABLE ELEMENTS (a:Place {{id: $a}}){}(b) RETURN b.id AS b, COUNT(*) AS walks NEXT RETURN COUNT(*) AS n",
+            "-->()".repeat(steps - 1) + "-->"
+        );
+        let grouped = grouped.replace("MATCH", "MATCH REPEATABLE ELEMENTS");
+        let mut plain = |(a, _)| walks(&both.out, a, steps as u32);
+        bench.row(
+            both,
+            &format!("walks of {steps} edges by their ends"),
+            &[&grouped, &written],
+            &some,
+            "1.5 x",
+            Some(&mut plain),
+        );
+    }
+    for length in [3, 4, 5, 6] {
+        let quantified = format!("MATCH SIMPLE (a:Place {{id: $a}})-->{{{length}}}(a) RETURN COUNT(*) AS n");
+        bench.row(both, &format!("rings of {length} through a node"), &[&quantified], &some[..2], "", None);
+    }
+}
+
+fn main() {
+    // `cargo test --benches` only builds it.
+    if std::env::args().any(|a| a == "--test") || !std::env::args().any(|a| a == "--bench") {
+        return;
+    }
+    let bench = Bench { only: std::env::var("ONLY").unwrap_or_default() };
+    let (scale, side, count) =
+        (setting("SCALE", 20) as u32, setting("SIDE", 1000) as u32, setting("PAIRS", 100));
+    let mut random = ChaCha8Rng::seed_from_u64(11);
+    let head = "\n| question | best form | slowest form | arrays | slowest beside arrays | aim |\n|---|---:|---:|---:|---:|---:|";
+
+    let edges = skewed(scale);
+    let nodes = 1u32 << scale;
+    // Nodes that have an edge out of and into them, drawn by their edges' ends.
+    let mut end = || edges[random.random_range(0..edges.len())];
+    let pairs = (0..count).map(|_| (end().0, end().1)).collect();
+    let both = Both {
+        name: "skewed",
+        snapshot: graph(nodes, &edges),
+        out: Rows::of(nodes, edges.iter().copied()),
+        into: Rows::of(nodes, edges.iter().map(|&(a, b, w)| (b, a, w))),
+        arrow: "-[:LINK]->",
+        pairs,
+    };
+    drop(edges);
+    println!("{head}");
+    of_neighbourhoods(&bench, &both);
+    of_distances(&bench, &both);
+    of_everything(&bench, &both);
+    drop(both);
+
+    let edges = grid(side);
+    let nodes = side * side;
+    let arcs = edges.iter().flat_map(|&(a, b, w)| [(a, b, w), (b, a, w)]);
+    let both = Both {
+        name: "grid",
+        snapshot: graph(nodes, &edges),
+        out: Rows::of(nodes, arcs.clone()),
+        into: Rows::of(nodes, arcs),
+        arrow: "-[:LINK]-",
+        pairs: (0..count).map(|_| (random.random_range(0..nodes), random.random_range(0..nodes))).collect(),
+    };
+    println!("{head}");
+    of_neighbourhoods(&bench, &both);
+    of_distances(&bench, &both);
+    of_everything(&bench, &both);
+    drop(both);
+
+    let nodes = 200_000;
+    let edges = downhill(nodes);
+    let both = Both {
+        name: "without cycles",
+        snapshot: graph(nodes, &edges),
+        out: Rows::of(nodes, edges.iter().copied()),
+        into: Rows::of(nodes, edges.iter().map(|&(a, b, w)| (b, a, w))),
+        arrow: "-[:LINK]->",
+        pairs: vec![(0, 0); 3],
+    };
+    println!("{head}");
+    let forms = [
+        "MATCH (a:Place {id: $a})-[e:LINK]->+(b) RETURN b, SUM(PRODUCT(e.share)) AS part NEXT RETURN CAST(ROUND(SUM(part) * 1e6, 0) AS INT64) AS n",
+        "MATCH p = (a:Place WHERE a.id = $a)-[e:LINK]->+(b) RETURN b.id AS b, SUM(PRODUCT(e.share)) AS part NEXT RETURN CAST(ROUND(SUM(part) * 1e6, 0) AS INT64) AS n",
+    ];
+    let mut plain = |_| (passed_on(&both.out) * 1e6).round() as i64;
+    bench.row(&both, "sums of products over all ways", &forms, &both.pairs, "3 x", Some(&mut plain));
+}

@@ -15,12 +15,12 @@ use graphodrome_language::parse;
 const QUESTIONS: [(&str, &str); 9] = [
     (
         "two hops, all rows",
-        "MATCH (a:Place)-[e:LINK]->(b:Place)-[f:LINK]->(c:Place) WHERE a.id < 60000 AND e.weight <> f.weight RETURN COUNT(*) AS n",
+        "MATCH (a:Place)-[e:LINK]->(b:Place)-[f:LINK]->(c:Place) WHERE a.id > 125000 AND e.weight <> f.weight RETURN COUNT(*) AS n",
     ),
     ("two hops, counted", "MATCH (a:Place)-[:LINK]->(b:Place)-[:LINK]->(c:Place) RETURN COUNT(*) AS n"),
     (
         "two hops, grouped",
-        "MATCH (a:Place)-[e:LINK]->(b:Place)-[f:LINK]->(c:Place) WHERE a.id < 20000 RETURN c.id AS c, SUM(e.weight * f.weight) AS s ORDER BY s DESC LIMIT 10",
+        "MATCH (a:Place)-[e:LINK]->(b:Place)-[f:LINK]->(c:Place) WHERE a.id > 125000 RETURN c.id AS c, SUM(e.weight * f.weight) AS s ORDER BY s DESC LIMIT 10",
     ),
     (
         "an edge, filtered and sorted",

@@ -1,7 +1,7 @@
 //! Neighbourhoods, recursion and shortest paths in the engine, beside plain searches over arrays in this file: the limit. Each
 //! question is asked in several forms; the slowest counts. `cargo bench --workspace --bench paths`; SCALE is the power of two of the
 //! skewed graph's nodes (20; sixteen edges a node), SIDE the grid's (1000), PAIRS how many pairs, ONLY=TEXT takes rows with
-//! that text in their name.
+//! that text in their name; FORMS=1 tells each form's time.
 
 #![allow(clippy::unwrap_used)] // A benchmark that cannot go on should stop with the place.
 
@@ -331,6 +331,9 @@ impl Bench {
         for form in forms {
             let text = form.replace("-->", both.arrow);
             let (ms, found) = engine(&both.snapshot, &text, &asked);
+            if std::env::var("FORMS").is_ok() {
+                eprintln!("{}: {text}", shown(ms));
+            }
             times.push(ms);
             answers.push(found);
         }
@@ -363,16 +366,19 @@ fn of_neighbourhoods(bench: &Bench, both: &Both) {
             format!("MATCH (a:Place {{id: $a}})-->{{1,{hops}}}(b:Place) RETURN COUNT(DISTINCT b) AS n");
         let open =
             format!("MATCH (a {{id: $a}})-->{{1,{hops}}}(b) RETURN DISTINCT b NEXT RETURN COUNT(*) AS n");
-        let named = format!(
-            "MATCH p = WALK (a:Place WHERE a.id = $a)-->{{1,{hops}}}(b) RETURN b, COUNT(*) AS walks NEXT RETURN COUNT(*) AS n"
+        let grouped = format!(
+            "MATCH (a:Place WHERE a.id = $a)-->{{1,{hops}}}(b) RETURN b GROUP BY b NEXT RETURN COUNT(*) AS n"
         );
         let union: Vec<String> = (1..=hops)
             .map(|n| {
-                format!("MATCH (a:Place {{id: $a}}){}(b) RETURN b", "-->()".repeat(n as usize - 1) + "-->")
+                format!(
+                    "MATCH (a:Place {{id: $a}}){}(b) RETURN DISTINCT b",
+                    "-->()".repeat(n as usize - 1) + "-->"
+                )
             })
             .collect();
         let union = format!("{} NEXT RETURN COUNT(*) AS n", union.join(" UNION "));
-        let forms = [&quantified[..], &open, &named, &union];
+        let forms = [&quantified[..], &open, &grouped, &union];
         let mut plain = |(a, _)| within(&both.out, a, hops, &mut marks);
         bench.row(
             both,

@@ -1,4 +1,4 @@
-//! Saved queries and their paths, what a graph tells as it changes, laid-out texts, and results as
+//! Saved queries and their paths, the job that checks them, what a graph tells as it changes, laid-out texts, and results as
 //! Arrow that others read.
 
 #![allow(clippy::unwrap_used)]
@@ -264,4 +264,43 @@ async fn arrow_results_have_arrow_types() {
     assert_eq!(kind(4), DataType::Decimal128(38, 2));
     assert!(matches!(kind(5), DataType::Timestamp(arrow_schema::TimeUnit::Nanosecond, None)));
     assert_eq!(batch.num_rows(), 1);
+}
+
+/// The job of the page on slow queries, its steps run by a shell as they stand there: good while nothing is proposed that makes the query slower,
+/// and failed where it is.
+#[test]
+fn the_job_of_the_page_runs() {
+    let page = std::fs::read_to_string(root().join("docs/slow-queries.md")).unwrap();
+    let job = page.split("```yaml\n").nth(1).unwrap().split("```").next().unwrap();
+    let steps: Vec<&str> = job.lines().filter_map(|line| line.strip_prefix("    - ")).collect();
+    assert!(steps.len() >= 7, "{job}");
+    // The page's port may be taken here.
+    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let script = steps.join("\n").replace("8620", &port.to_string());
+    let home = folder();
+    std::fs::create_dir(home.path().join("queries")).unwrap();
+    std::os::unix::fs::symlink(root().join("demo"), home.path().join("demo")).unwrap();
+    let query = "MATCH (a:Site {code: 'S-001'})-[:PIPE]->{1,3}(j:Junction) WHERE j.elevation_m > 100 RETURN COUNT(DISTINCT j) AS n";
+    std::fs::write(home.path().join("queries/reached_junctions.gql"), query).unwrap();
+    let binaries = binary().parent().unwrap().display().to_string();
+    let run = |change: &str| {
+        std::fs::write(home.path().join("change.gql"), change).unwrap();
+        let script = format!("set -e\ntrap 'kill $(jobs -p) 2> /dev/null; wait' EXIT\n{script}\n");
+        let mut shell = std::process::Command::new("bash");
+        shell.args(["-c", &script]).current_dir(home.path());
+        shell.env("PATH", format!("{binaries}:{}", std::env::var("PATH").unwrap()));
+        shell.env("GRAPHODROME_URL", format!("http://127.0.0.1:{port}"));
+        let output = shell.output().unwrap();
+        let told =
+            String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
+        (output.status.success(), told)
+    };
+    let (well, told) = run("MATCH (s:Site {code: 'S-001'}) SET s.name = s.name");
+    assert!(well && told.contains("no worse than"), "{told}");
+    let report = std::fs::read_to_string(home.path().join("report.xml")).unwrap();
+    assert!(report.contains("failures=\"0\""), "{report}");
+    // Ten times as many pipes lead on from it.
+    let more = "MATCH (s:Site {code: 'S-001'}), (j:Junction) WHERE j.code < 'J-00300' INSERT (s)-[:PIPE {code: 'X-' || j.code, length_m: 1.0, diameter_mm: 100}]->(j)";
+    let (well, told) = run(more);
+    assert!(!well && told.contains("worse    reached_junctions on averley"), "{told}");
 }

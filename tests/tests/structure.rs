@@ -73,7 +73,6 @@ const LONG_FUNCTIONS: &[(&str, &str, usize)] = &[
     ("adapters/formats/src/draft/render.rs", "render", 117),
     ("core/engine/tests/patterns.rs", "one_case", 111),
     ("tests/tests/browser/trust.rs", "results_say_what_they_are_of_and_are_exact", 107),
-    ("core/engine/src/planner/result.rs", "result_of", 107),
     ("core/graph/tests/evolve.rs", "apply", 106),
     ("core/engine/src/planner/order.rs", "connect", 106),
     ("adapters/formats/src/draft/structure.rs", "hidden_entities", 104),

@@ -5,11 +5,15 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use graphodrome_engine::{Limits, Parameters, prepare};
-use graphodrome_graph::{Base, Created, Element, KeyDefinition, Schema, Snapshot, Value};
+use graphodrome_engine::{Limits, Parameters, Rule, Rules, prepare, prepare_by};
+use graphodrome_graph::{
+    Base, Created, Element, KeyDefinition, NewEdge, NewNode, Schema, Snapshot, Transaction, Value, label_set,
+};
 use graphodrome_language::ast::Statement;
 use graphodrome_language::parse;
 use proptest::prelude::*;
+use rand::{Rng, SeedableRng};
+use rand_chacha::ChaCha8Rng;
 
 type Rows = Vec<Vec<Value>>;
 
@@ -289,4 +293,109 @@ fn an_upsert_says_what_it_needs() {
     let (found, after) = execute(&snapshot, "UPSERT (a:A {k: 2}) SET a.v = 5 RETURN a.v AS v").unwrap();
     assert_eq!(found, [[Value::Int(5)]]);
     assert_eq!(after.node_count(), 2);
+}
+
+/// The rows of a text under these rules, and its plan; an error by its code.
+fn under_rules(snapshot: &Snapshot, text: &str, rules: Rules) -> (Result<Vec<String>, String>, String) {
+    let Statement::Query(query) = parse(text).unwrap().remove(0) else { panic!("{text}") };
+    let none = Parameters::new();
+    let prepared = match prepare_by(&query, text, snapshot, &none, rules) {
+        Ok(prepared) => prepared,
+        Err(errors) => return (Err(errors.0[0].code.to_string()), String::new()),
+    };
+    let plan = serde_json::to_string(&prepared.plan()).unwrap();
+    let mut execution = prepared.run(snapshot.clone(), &none, Limits::default());
+    let mut rows = vec![];
+    loop {
+        match execution.next_batch() {
+            Ok(Some(batch)) => rows.extend((0..batch.len).map(|row| {
+                batch.columns.iter().map(|c| c.get(row).to_string()).collect::<Vec<_>>().join(" ")
+            })),
+            Ok(None) => break,
+            Err(error) => return (Err(error.code.to_string()), plan),
+        }
+    }
+    rows.sort();
+    (Ok(rows), plan)
+}
+
+/// Nodes with one label or several, whose numbers are keys of each label; some without a number, some with a text for it.
+fn labelled(rng: &mut ChaCha8Rng, closed: bool) -> Snapshot {
+    let graph_type = closed.then(|| {
+        let text = "CREATE GRAPH TYPE t AS { (:A { x INT64, y INT64 }), (:B { x INT64, y INT64 }), (:A&C { x INT64, y INT64 }), (:D { y INT64 }), (:A|:B|:D)-[:R]->(:A|:B|:D) }";
+        let Statement::CreateGraphType { definition, .. } = parse(text).unwrap().remove(0) else { panic!() };
+        Arc::new(*definition)
+    });
+    let mut transaction = Transaction::new(Snapshot::empty(graph_type).unwrap());
+    let mut made = vec![];
+    for i in 0..12i64 {
+        let labels = match rng.random_range(0..4) {
+            0 => label_set(["A"]),
+            1 => label_set(["B"]),
+            2 => label_set(["A", "C"]),
+            _ => label_set(["D"]),
+        };
+        let mut properties = vec![("y".into(), Value::Int(rng.random_range(0..6)))];
+        let has_number = !labels.iter().any(|l| &**l == "D") && rng.random_bool(0.9);
+        if has_number {
+            // Nodes of A and B may have the same number; those of A and C may not.
+            let number = if labels.iter().any(|l| &**l == "B") { i * 5 % 12 } else { i };
+            properties.push(("x".into(), Value::Int(number)));
+        }
+        let node = NewNode { labels, properties };
+        let before = transaction.snapshot().clone();
+        match transaction.insert_node(node) {
+            Ok(node) => made.push(node),
+            Err(_) => transaction = Transaction::new(before),
+        }
+        if rng.random_bool(0.3) {
+            transaction = Transaction::new(transaction.finish().unwrap().0);
+        }
+    }
+    for _ in 0..14 {
+        let end = |rng: &mut ChaCha8Rng| made[rng.random_range(0..made.len())];
+        let (source, target) = (end(rng), end(rng));
+        let edge = NewEdge { labels: label_set(["R"]), properties: vec![], directed: true, source, target };
+        transaction.insert_edge(edge).unwrap();
+    }
+    let made = transaction.finish().unwrap().0;
+    let keys = ["A", "B", "C"].map(|label| on(Element::Node, label, &["x"]));
+    let schema = |made: &Snapshot| {
+        Schema::new(made.graph_type.clone(), Created { keys: keys.to_vec(), ..Default::default() })
+    };
+    Snapshot::new(Arc::new(Base::build(made.fold(), &schema(&made)).unwrap()), schema(&made), made.version)
+}
+
+/// Nodes without a label, or of one of several, found by several keys: the rows of the scan, however the text goes on.
+#[test]
+fn several_keys_find_what_a_scan_finds() {
+    let mut rng = ChaCha8Rng::seed_from_u64(5);
+    let (mut by_keys, mut full) = (0, 0);
+    for case in 0..600 {
+        let closed = rng.random_bool(0.5);
+        let snapshot = labelled(&mut rng, closed);
+        let label =
+            ["", ":A|B", ":A|C", ":B|A|C", ":(A&C)|B", ":A|D", ":!D", ":A"][rng.random_range(0..8usize)];
+        let x = rng.random_range(0..12);
+        let text = match rng.random_range(0..7) {
+            0 => format!("MATCH (n{label} {{x: {x}}}) RETURN n"),
+            1 => format!("MATCH (n{label} WHERE n.x = {x} AND n.y > 1)-[:R]->(m) RETURN n, m"),
+            2 => format!("FOR v IN [0, 1, 2, 3, 4, 5] MATCH (n{label} WHERE n.x = v) RETURN v, n"),
+            3 => format!("MATCH (m:D) MATCH (n{label} WHERE n.x = m.y) RETURN m, n"),
+            4 => format!("MATCH (n{label} {{x: {x}}})-[:R]->{{1,3}}(m) RETURN DISTINCT m"),
+            5 => format!(
+                "MATCH p = ANY SHORTEST (n{label} {{x: {x}}})-[:R]->+(m{label} {{x: 1}}) RETURN PATH_LENGTH(p) AS l"
+            ),
+            _ => format!("MATCH (n{label} {{x: 'a'}}) RETURN n"),
+        };
+        let (plain, _) = under_rules(&snapshot, &text, Rules::none());
+        full += plain.as_ref().is_ok_and(|rows| !rows.is_empty()) as u32;
+        let alone = Rules::none().with(Rule::KeyLookup).with(Rule::SeveralKeys);
+        for rules in [Rules::all(), Rules::all().without(Rule::SeveralKeys), alone] {
+            let (rows, plan) = under_rules(&snapshot, &text, rules);
+            by_keys += plan.contains("A_x or B_x") as u32 + plan.contains("B_x or A_x") as u32;
+            assert_eq!(rows, plain, "case {case}, closed: {closed}\n{text}\n{plan}");
+        }
+    }
+    assert!(by_keys > 150 && full > 150, "{by_keys} by several keys, {full} with rows");
 }

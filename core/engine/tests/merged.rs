@@ -127,7 +127,23 @@ fn question(rng: &mut ChaCha8Rng) -> String {
         true => "SUM(e1.w) AS n, COUNT(e1) AS m, AVG(e1.w) AS o",
         false => aggregate,
     };
-    format!("MATCH {mode}{text}{condition} RETURN {key}{aggregate}")
+    // What only asks which rows there are, in the ways in which that is written.
+    let column =
+        pick(rng, &["LAST", "LAST.x", "LAST.kind", "a", "b.kind", "LAST.score"]).replace("LAST", last);
+    let more = pick(rng, &["", "", ", a.x AS l", ", c.kind AS l"]);
+    let more = if more.contains("c.") && !text.contains("(c") { "" } else { more };
+    let whole = format!("MATCH {mode}{text}{condition} RETURN");
+    match rng.random_range(0..9) {
+        0 | 1 => format!("{whole} DISTINCT {column} AS k{more}"),
+        2 => format!("{whole} DISTINCT {column} AS k{more} ORDER BY k NEXT RETURN COUNT(*) AS n"),
+        3 if more.is_empty() => format!("{whole} {column} AS k GROUP BY k"),
+        3 => format!("{whole} {column} AS k{more} GROUP BY k, l"),
+        4 => {
+            let operation = pick(rng, &["UNION", "EXCEPT", "INTERSECT"]);
+            format!("{whole} {column} AS k {operation} MATCH (a)-[e]->(b)-[f]->(c) RETURN c.x AS k")
+        }
+        _ => format!("{whole} {key}{aggregate}"),
+    }
 }
 
 /// Which of two equal numbers is the greatest is free.

@@ -54,6 +54,7 @@ async fn axe_finds_nothing_serious_on_any_page() {
                 write(page, "MATCH p = ANY SHORTEST (:Reservoir {code: 'S-001'})-[:PIPE]->+(:Junction {code: 'J-00050'}) RETURN p, '$code' AS text").await;
                 for (button, shown) in [
                     ("#profile", ".operator"),
+                    (".flame-frame summary", ".flame-frame[open] .flame-bar"),
                     ("#run", ".result-pane .problem, table.result"),
                     ("[aria-expanded]", ".panel"),
                 ] {

@@ -18,6 +18,10 @@ async fn profiles_are_kept_compared_and_findings_tried() {
     press(page, "#profile", "").await;
     see(page, ".plan-findings", "750 nodes Consumer were gone through").await;
     see(page, ".operator-details", "estimate").await;
+    // Its time as bars: one is chosen, and its details stand beside the tree.
+    see(page, ".flame-frame summary", "Time as bars").await.click().await.unwrap();
+    press(page, ".flame-bar", "ReturnRows").await;
+    see(page, ".operator-details h3", "ReturnRows").await;
 
     // The finding's statement is tried, and nothing is built.
     press(page, ".plan-findings button", "Try it").await;

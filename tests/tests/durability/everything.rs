@@ -163,8 +163,12 @@ async fn kill_postgres(server: &Arc<PrivateServer>, data: &std::path::Path) {
     let process: i32 = file.lines().next().unwrap().parse().unwrap();
     let process = rustix::process::Pid::from_raw(process).unwrap();
     rustix::process::kill_process(process, rustix::process::Signal::KILL).unwrap();
+    // A signal takes a moment; what is still there is not started again.
+    while server.has_process() {
+        tokio::task::yield_now().await;
+    }
     let server = server.clone();
-    tokio::task::spawn_blocking(move || server.start_again().unwrap()).await.unwrap();
+    assert!(tokio::task::spawn_blocking(move || server.start_again().unwrap()).await.unwrap());
 }
 
 async fn kill_backends(server: &PrivateServer) {

@@ -28,7 +28,13 @@ impl OperatorPlan for Distinct {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { plan: self, input: inputs.remove(0), seen: HashSet::new(), packed: HashSet::new() })
+        Box::new(Run {
+            plan: self,
+            input: inputs.remove(0),
+            seen: HashSet::new(),
+            packed: HashSet::new(),
+            marks: Default::default(),
+        })
     }
 }
 
@@ -69,14 +75,53 @@ fn pack(column: &Vector, row: usize) -> Option<(u8, i64)> {
     }
 }
 
+/// Elements that were there before, a bit each.
+#[derive(Default)]
+struct Marks(Vec<u64>);
+
+impl Marks {
+    /// Whether it was not there yet; it is from now on.
+    #[inline]
+    fn first(&mut self, element: u32) -> bool {
+        let (word, bit) = (element as usize / 64, 1 << (element % 64));
+        if word >= self.0.len() {
+            self.0.resize((word + 1).max(self.0.len() * 2), 0);
+        }
+        let before = self.0[word];
+        self.0[word] |= bit;
+        before & bit == 0
+    }
+
+    fn bytes(&self) -> usize {
+        self.0.len() * 8
+    }
+}
+
 struct Run {
     plan: Arc<Distinct>,
     input: Input,
     seen: HashSet<Vec<Value>>,
     packed: HashSet<Packed>,
+    /// Of rows that are one node, or one edge.
+    marks: [Marks; 2],
 }
 
 impl Run {
+    /// Whether a packed row is new, and the bytes that it takes.
+    fn is_first(&mut self, packed: Packed) -> (bool, usize) {
+        let marks = match packed.tags {
+            [NODE, 0, 0, 0] if self.plan.slots.len() == 1 => &mut self.marks[0],
+            [EDGE, 0, 0, 0] if self.plan.slots.len() == 1 => &mut self.marks[1],
+            _ => {
+                let first = self.packed.insert(packed);
+                return (first, if first { size_of::<Packed>() + 8 } else { 0 });
+            }
+        };
+        let before = marks.bytes();
+        let first = marks.first(packed.cells[0] as u32);
+        (first, marks.bytes() - before)
+    }
+
     fn pack(&self, batch: &Batch, row: usize) -> Option<Packed> {
         let slots = &self.plan.slots;
         if slots.len() > MOST_CELLS {
@@ -98,8 +143,9 @@ impl Operator for Run {
             let typed = context.scope.typed_reads;
             for row in 0..batch.len {
                 if let Some(packed) = typed.then(|| self.pack(&batch, row)).flatten() {
-                    if self.packed.insert(packed) {
-                        new_bytes += size_of::<Packed>() + 8;
+                    let (first, bytes) = self.is_first(packed);
+                    new_bytes += bytes;
+                    if first {
                         kept.push(row as u32);
                     }
                     continue;

@@ -1,4 +1,4 @@
-//! SeekKey: for each row the node with the key values given, found in the key's index.
+//! SeekKey: for each row the node with the key values given, found in the key's index; of several keys the nodes of each.
 
 use std::sync::Arc;
 
@@ -15,8 +15,9 @@ use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
 pub(crate) struct SeekKey {
     pub pattern: String,
     pub key_name: String,
-    pub key: usize,
-    /// One per property of the key, on the input row.
+    /// Keys over the same properties.
+    pub keys: Vec<usize>,
+    /// One per property of the keys, on the input row.
     pub values: Vec<Expr>,
     pub test: NodeTest,
     /// On the input row with the node in the next slot.
@@ -43,7 +44,10 @@ impl OperatorPlan for SeekKey {
     }
 
     fn row_facts(&self, inputs: &[PlanNode]) -> RowFacts {
-        inputs[0].facts
+        match self.keys[..] {
+            [_] => inputs[0].facts,
+            _ => RowFacts::default(),
+        }
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
@@ -69,21 +73,25 @@ impl Operator for Run {
                 for value in &self.spec.values {
                     values.push(Evaluator { scope: &context.scope, counters }.value(value, at)?);
                 }
-                counters.index_probes += 1;
                 let span = self.spec.values.first().map(|e| e.span).unwrap_or_default();
-                let Some(node) = seek(&context.scope, self.spec.key, &values, span)? else { continue };
-                if !context.scope.node_passes(node, &self.spec.test) {
-                    continue;
-                }
-                let locals = [Value::Node(node)];
-                let at = Row { locals: &locals, ..at };
-                let mut passes = true;
-                for condition in &self.spec.conditions {
-                    passes = passes && holds(condition, at, &context.scope, counters)?;
-                }
-                if passes {
-                    rows.push(row as u32);
-                    nodes.push(node);
+                let first = nodes.len();
+                for key in &self.spec.keys {
+                    counters.index_probes += 1;
+                    let Some(node) = seek(&context.scope, *key, &values, span)? else { continue };
+                    // A node with several labels may be found by the key of each.
+                    if nodes[first..].contains(&node) || !context.scope.node_passes(node, &self.spec.test) {
+                        continue;
+                    }
+                    let locals = [Value::Node(node)];
+                    let at = Row { locals: &locals, ..at };
+                    let mut passes = true;
+                    for condition in &self.spec.conditions {
+                        passes = passes && holds(condition, at, &context.scope, counters)?;
+                    }
+                    if passes {
+                        rows.push(row as u32);
+                        nodes.push(node);
+                    }
                 }
             }
             if !rows.is_empty() {

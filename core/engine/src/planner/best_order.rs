@@ -58,7 +58,7 @@ impl Planner<'_> {
             (total * share).max(0.5)
         };
         match self.start(start, &Schema::default(), b) {
-            Start::Seek(..) => (1.0, 1.0),
+            Start::Seek(keys, _) => (1.0, keys.len() as f64),
             Start::Search(found) => (rows(), found.rows),
             Start::Scan => (rows(), self.node_total(&node.labels)),
         }

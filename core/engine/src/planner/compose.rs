@@ -143,9 +143,13 @@ impl Planner<'_> {
                     | Conjunction::Otherwise
             )
         });
+        let is_set = !sensitive && self.may(Rule::DistinctParts);
+        let part = |linear: &Linear| if is_set { distinct_rows(linear) } else { linear.clone() };
         let input = begin(self);
-        let (mut node, mut columns) = self.linear(&composite.first, input, source, sensitive, false)?;
+        let (mut node, mut columns) =
+            self.linear(&part(&composite.first), input, source, sensitive, false)?;
         for (conjunction, linear) in &composite.others {
+            let linear = &part(linear);
             let input = begin(self);
             let (right, others) = self.linear(linear, input, source, sensitive, false)?;
             let (Some(left_columns), Some(right_columns)) = (&mut columns, &others) else {
@@ -509,6 +513,18 @@ struct Within {
     invariant: bool,
     /// What its columns are for an outer row without a row of it, where it has one for each.
     otherwise: Option<Vec<Expr>>,
+}
+
+/// The same with its rows made distinct, where that is not another result: one that is cut has other rows then.
+fn distinct_rows(linear: &Linear) -> Linear {
+    let mut linear = linear.clone();
+    if let Some(Clause::Return(result)) = linear.clauses.last_mut() {
+        let plain = result.items.iter().all(|item| !item.expression.contains_aggregate());
+        let grouped = result.group_by.is_some() || result.having.is_some();
+        let Page { order, offset, limit } = &result.page;
+        result.distinct |= plain && !grouped && order.is_empty() && offset.is_none() && limit.is_none();
+    }
+    linear
 }
 
 fn matched_names(clause: &Clause) -> Vec<Name> {

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use graphodrome_graph::{Element, LabelExpression};
+use graphodrome_graph::{Element, LabelExpression, PropertyType};
 use graphodrome_language::ast::*;
 use graphodrome_language::{VariableKind, expression_variables};
 
@@ -19,8 +19,8 @@ use crate::rules::Rule;
 
 /// How a node is found where a pattern begins.
 pub(super) enum Start {
-    /// Key index, with the condition for each of its properties.
-    Seek(usize, Vec<usize>),
+    /// Key indexes, each of which finds one at most, with the condition for each of their properties.
+    Seek(Vec<usize>, Vec<usize>),
     Search(FoundIndex),
     Scan,
 }
@@ -54,6 +54,9 @@ enum EdgesBy {
 /// An index is used where it leaves out at least this share of the elements: it finds them one by one.
 const MOST_SHARE: f64 = 0.25;
 
+/// Keys that are asked for one node, at most.
+const MOST_KEYS: usize = 16;
+
 /// Which side of a range a condition bounds.
 #[derive(Clone, Copy, PartialEq)]
 enum Side {
@@ -65,7 +68,6 @@ impl Planner<'_> {
     /// The key that the waiting conditions give all values of, from what `schema` has.
     pub(super) fn start(&self, node: usize, schema: &Schema, b: &Builder<'_>) -> Start {
         let pattern = &b.graph.nodes[node];
-        let Some(labels) = &pattern.labels else { return Start::Scan };
         let given = |property: &Arc<str>| {
             b.graph.conditions.iter().position(|c| {
                 c.waits()
@@ -74,22 +76,78 @@ impl Planner<'_> {
                     })
             })
         };
-        let labels = self.implied_labels(labels);
-        for label in &labels {
-            for (k, key) in self.scope.keys.iter().enumerate().filter(|_| self.may(Rule::KeyLookup)) {
-                if key.element != Element::Node || key.label != *label {
-                    continue;
-                }
-                let conditions: Option<Vec<usize>> = key.properties.iter().map(given).collect();
-                if let Some(conditions) = conditions {
-                    return Start::Seek(k, conditions);
-                }
-            }
+        if let Some((keys, conditions)) = self.keys_for(pattern.labels.as_ref(), &given) {
+            return Start::Seek(keys, conditions);
         }
+        let Some(labels) = &pattern.labels else { return Start::Scan };
+        let labels = self.implied_labels(labels);
         match self.index_for(Element::Node, &pattern.name, pattern.labels.as_ref(), &labels, schema, b) {
             Some(found) if found.few => Start::Search(found),
             _ => Start::Scan,
         }
+    }
+
+    /// The keys that find every node with these labels for which `given` has a value of each of their properties.
+    fn keys_for(
+        &self, labels: Option<&LabelExpression>, given: &dyn Fn(&Arc<str>) -> Option<usize>,
+    ) -> Option<(Vec<usize>, Vec<usize>)> {
+        if !self.may(Rule::KeyLookup) {
+            return None;
+        }
+        let all = &self.scope.keys;
+        let usable = all.iter().enumerate().filter(|(_, key)| key.element == Element::Node);
+        let usable: Vec<(usize, Vec<usize>)> = usable
+            .filter_map(|(k, key)| Some((k, key.properties.iter().map(given).collect::<Option<_>>()?)))
+            .collect();
+        for label in labels.map(|labels| self.implied_labels(labels)).into_iter().flatten() {
+            if let Some((k, conditions)) = usable.iter().find(|(k, _)| all[*k].label == label) {
+                return Some((vec![*k], conditions.clone()));
+            }
+        }
+        if !self.may(Rule::SeveralKeys) {
+            return None;
+        }
+        usable.iter().find_map(|(first, conditions)| {
+            let properties = &all[*first].properties;
+            let mut keys: Vec<usize> = vec![];
+            for labels in self.alternatives(labels, properties)? {
+                let of_these = |(k, _): &&(usize, Vec<usize>)| {
+                    all[*k].properties == *properties && labels.contains(&all[*k].label)
+                };
+                let (k, _) = usable.iter().find(of_these)?;
+                if !keys.contains(k) {
+                    keys.push(*k);
+                }
+            }
+            (1..=MOST_KEYS).contains(&keys.len()).then(|| (keys, conditions.clone()))
+        })
+    }
+
+    /// Labels of which a node that matches and has values of these properties has all of at least one alternative; `None`
+    /// where that is not known.
+    fn alternatives(
+        &self, labels: Option<&LabelExpression>, properties: &[Arc<str>],
+    ) -> Option<Vec<Vec<Arc<str>>>> {
+        if let Some(graph_type) = &self.scope.graph_type {
+            let has = |property: &Arc<str>, of: &[PropertyType]| of.iter().any(|p| p.name == *property);
+            let types = graph_type.nodes.iter().filter(|t| {
+                labels.is_none_or(|labels| labels.matches(&t.labels))
+                    && properties.iter().all(|property| has(property, &t.properties))
+            });
+            return Some(types.map(|t| t.labels.to_vec()).collect());
+        }
+        fn parts(labels: &LabelExpression, found: &mut Vec<Vec<Arc<str>>>) {
+            match labels {
+                LabelExpression::Or(a, b) => {
+                    parts(a, found);
+                    parts(b, found);
+                }
+                other => found.push(other.required()),
+            }
+        }
+        let mut found = vec![];
+        parts(labels?, &mut found);
+        Some(found)
     }
 
     /// An index that could find a node and finds too many: what is said of it.
@@ -351,10 +409,10 @@ impl Planner<'_> {
     }
 
     pub(super) fn seek(
-        &mut self, input: PlanNode, node: usize, key: usize, conditions: &[usize], b: &mut Builder<'_>,
+        &mut self, input: PlanNode, node: usize, keys: &[usize], conditions: &[usize], b: &mut Builder<'_>,
     ) -> Outcome<PlanNode> {
         let pattern = b.graph.nodes[node].clone();
-        let definition = self.scope.keys[key].clone();
+        let definition = self.scope.keys[keys[0]].clone();
         let mut values = vec![];
         let mut given = Some(vec![]);
         for (property, &c) in definition.properties.iter().zip(conditions) {
@@ -375,7 +433,7 @@ impl Planner<'_> {
         }
         // What it leads to is estimated for this very node; another value of a parameter is served all the same.
         let found = given.filter(|given| given.len() == definition.properties.len());
-        match found.and_then(|given| self.scope.seek(key, &given)) {
+        match found.and_then(|given| keys.iter().find_map(|key| self.scope.seek(*key, &given))) {
             Some(node) => self.found.insert(pattern.name.clone(), node),
             None => self.found.remove(&pattern.name),
         };
@@ -386,14 +444,18 @@ impl Planner<'_> {
             conditions.iter().map(|&c| self.shown(&b.graph.conditions[c].expression)).collect();
         let estimate = Estimate {
             rows: input.estimate.rows,
-            cost: input.estimate.cost + input.estimate.rows,
+            cost: input.estimate.cost + input.estimate.rows * keys.len() as f64,
             basis: Basis::Fact,
-            source: format!("the key {} finds at most one", definition.name),
+            source: match keys {
+                [_] => format!("the key {} finds at most one", definition.name),
+                _ => "each key finds at most one".into(),
+            },
         };
+        let names: Vec<&str> = keys.iter().map(|key| &*self.scope.keys[*key].name).collect();
         let plan = SeekKey {
             pattern: show_node(&pattern),
-            key_name: format!("{} ({})", definition.name, shown_key.join(", ")),
-            key,
+            key_name: format!("{} ({})", names.join(" or "), shown_key.join(", ")),
+            keys: keys.to_vec(),
             values,
             test: self.scope.node_test(pattern.labels.as_ref()),
             conditions: compiled,

@@ -82,6 +82,20 @@ impl Planner<'_> {
         node
     }
 
+    /// The rows below a Distinct merged on the way: it does not tell how often each comes.
+    pub(super) fn merged_for_distinct(&mut self, mut node: PlanNode) -> PlanNode {
+        let Some(compute) = node.operator::<Compute>().cloned() else { return node };
+        if !self.may(Rule::MergedRows) || node.inputs.len() != 1 {
+            return node;
+        }
+        let below = node.inputs.remove(0);
+        let below = self.merged(below, &compute.expressions, &mut []);
+        node.estimate.cost = below.estimate.cost;
+        node.estimate.rows = node.estimate.rows.min(below.estimate.rows);
+        node.inputs.push(below);
+        node
+    }
+
     fn merged_below(&mut self, mut node: PlanNode, above: &mut Above) -> PlanNode {
         let width = match &node.inputs[..] {
             [below] => below.schema.len(),

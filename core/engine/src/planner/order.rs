@@ -150,9 +150,9 @@ impl Planner<'_> {
                 let far = if from_right { pattern.from } else { pattern.to };
                 if matches!(pattern.kind, StepKind::Search(_))
                     && node.schema.slot(&b.graph.nodes[far].name).is_none()
-                    && let Start::Seek(key, conditions) = self.start(far, &node.schema, b)
+                    && let Start::Seek(keys, conditions) = self.start(far, &node.schema, b)
                 {
-                    node = self.seek(node, far, key, &conditions, b)?;
+                    node = self.seek(node, far, &keys, &conditions, b)?;
                     node = self.ready_conditions(node, b)?;
                     continue;
                 }
@@ -185,11 +185,11 @@ impl Planner<'_> {
             }
             // A node that a key finds for each row.
             let seek = unbound.iter().find_map(|&i| match self.start(i, &node.schema, b) {
-                Start::Seek(key, conditions) => Some((i, key, conditions)),
+                Start::Seek(keys, conditions) => Some((i, keys, conditions)),
                 Start::Search(_) | Start::Scan => None,
             });
-            if let Some((i, key, conditions)) = seek {
-                node = self.seek(node, i, key, &conditions, b)?;
+            if let Some((i, keys, conditions)) = seek {
+                node = self.seek(node, i, &keys, &conditions, b)?;
                 node = self.ready_conditions(node, b)?;
                 continue;
             }
@@ -309,9 +309,9 @@ impl Planner<'_> {
 
     fn scan(&mut self, node: usize, b: &mut Builder<'_>) -> Outcome<PlanNode> {
         let pattern = b.graph.nodes[node].clone();
-        if let Start::Seek(key, conditions) = self.start(node, &Schema::default(), b) {
+        if let Start::Seek(keys, conditions) = self.start(node, &Schema::default(), b) {
             let start = self.leaf(crate::operators::OneRow, Schema::default(), 1.0, "one row");
-            return self.seek(start, node, key, &conditions, b);
+            return self.seek(start, node, &keys, &conditions, b);
         }
         if let Start::Search(found) = self.start(node, &Schema::default(), b) {
             let start = self.leaf(crate::operators::OneRow, Schema::default(), 1.0, "one row");

@@ -70,6 +70,14 @@ impl Planner<'_> {
             true => all_variables(&input.schema, around.outer),
             false => result.items.clone(),
         };
+        let distinct_rows;
+        let result = match self.may(Rule::KeysAlone) && groups_by_its_items(result, &items, &input.schema) {
+            true => {
+                distinct_rows = Return { distinct: true, group_by: None, ..result.clone() };
+                &distinct_rows
+            }
+            false => result,
+        };
         let projected = self.result_of(input, result, &items, around)?;
         // From here on a name is what the item was.
         let (known, found) = (std::mem::take(&mut self.known), std::mem::take(&mut self.found));
@@ -147,15 +155,8 @@ impl Planner<'_> {
             self.project(node, &before, &sooner, &computed, grouped)?;
         let schema = node.schema.clone();
         if result.distinct && !apart {
-            let keys: Vec<&Expression> = sooner.iter().map(|item| &item.expression).collect();
-            let (rows, basis, source) = match self.distinct_rows(node.estimate.rows, &keys) {
-                Some(rows) => (rows, Basis::Histogram, "the distinct values of its columns"),
-                None => (node.estimate.rows * 0.5, Basis::Guess, "a guess of half"),
-            };
-            let cost = node.estimate.cost + node.estimate.rows;
-            let estimate = Estimate { rows: rows.max(1.0), cost, basis, source: source.into() };
-            let plan = Distinct { slots: slots.clone(), shown: shown.clone() };
-            node = self.node(plan, vec![node], schema.clone(), estimate);
+            let merges = !grouped && computed.is_empty() && reads_its_items(&result.page, items);
+            node = self.made_distinct(node, (&slots, &shown), &sooner, merges);
         }
         if !result.page.order.is_empty() {
             // An expression that repeats an item word for word is that item.
@@ -191,6 +192,25 @@ impl Planner<'_> {
         let plan = ReturnRows { slots: Some(slots), shown: shown.clone() };
         let node = self.node(plan, vec![node], final_schema, estimate);
         Ok(Projected { node, slots: all, columns, shown })
+    }
+
+    /// Each row once, by the items' slots; `merges` says that nothing else is read of the rows from here on.
+    fn made_distinct(
+        &mut self, mut node: PlanNode, (slots, shown): (&[usize], &str), items: &[ReturnItem], merges: bool,
+    ) -> PlanNode {
+        if merges {
+            node = self.merged_for_distinct(node);
+        }
+        let keys: Vec<&Expression> = items.iter().map(|item| &item.expression).collect();
+        let (rows, basis, source) = match self.distinct_rows(node.estimate.rows, &keys) {
+            Some(rows) => (rows, Basis::Histogram, "the distinct values of its columns"),
+            None => (node.estimate.rows * 0.5, Basis::Guess, "a guess of half"),
+        };
+        let cost = node.estimate.cost + node.estimate.rows;
+        let estimate = Estimate { rows: rows.max(1.0), cost, basis, source: source.into() };
+        let plan = Distinct { slots: slots.to_vec(), shown: shown.into() };
+        let schema = node.schema.clone();
+        self.node(plan, vec![node], schema, estimate)
     }
 
     /// The rows around a query within another one are the same for all of its groups.
@@ -402,6 +422,28 @@ impl Planner<'_> {
         let plan = Group { keys: key_expressions, key_vectors, aggregates: specs, shown, parts: None };
         Ok((self.node(plan, vec![input], schema, estimate), computed))
     }
+}
+
+/// Whether it groups by all of its items and nothing else, and asks nothing of the groups. A name is a variable's before it
+/// is an item's.
+fn groups_by_its_items(result: &Return, items: &[ReturnItem], schema: &Schema) -> bool {
+    let Some(names) = &result.group_by else { return false };
+    let is_of = |item: &ReturnItem, name: &Name| match schema.slot(&name.text) {
+        Some(_) => matches!(&item.expression.kind, ExpressionKind::Variable(v) if *v == name.text),
+        None => item.named && item.name == name.text,
+    };
+    let plain = |e: &Expression| !e.contains_aggregate();
+    result.having.is_none()
+        && !items.is_empty()
+        && items.iter().all(|item| plain(&item.expression) && names.iter().any(|name| is_of(item, name)))
+        && names.iter().all(|name| items.iter().any(|item| is_of(item, name)))
+        && result.page.order.iter().all(|key| plain(&key.expression))
+}
+
+/// Whether the order of a page reads nothing but items, by their names.
+fn reads_its_items(page: &Page, items: &[ReturnItem]) -> bool {
+    let is_item = |name: &Arc<str>| items.iter().any(|item| item.name == *name);
+    page.order.iter().all(|key| expression_variables(&key.expression).iter().all(is_item))
 }
 
 /// Where rows are only counted, an operator that can count them instead of making them.

@@ -37,6 +37,8 @@ rules! {
         "The rows of a pattern are a multiset: the order in which its nodes are bound does not change them. A search waits for what its conditions read.";
     KeyLookup "key-lookup"
         "A key finds every element whose properties equal the given values, and the elements without all of them are equal to nothing. Values that cannot be compared with the key's are left to the scan, which raises the error.";
+    SeveralKeys "several-keys"
+        "A node that has one of several labels is found by the keys of these labels, where each has one over the properties whose values are given. In a closed graph a node that has a value of a property is of one of the types that have the property.";
     IndexLookup "index-lookup"
         "As for keys; the conditions are tested again on what an index finds.";
     HashJoin "hash-join"
@@ -91,6 +93,10 @@ rules! {
         "What a pattern has bound is not null: counting it is counting rows.";
     MergedRows "merged-rows"
         "Rows that agree in all that is read of them later have the same rows after them: one of them, with how many it stands for, does. An edge that the next step must not take again tells rows apart only where that step could take it.";
+    KeysAlone "keys-alone"
+        "Groups of which nothing is asked but what they are grouped by are the distinct rows.";
+    DistinctParts "distinct-parts"
+        "A set operation without ALL has the same rows whether or not each of its sides is made distinct before.";
     KnownCounts "known-counts"
         "How many edges a step finds depends on the node that it begins at alone, where its conditions read nothing else of the row and no edge of the row could be taken again from there: it is counted once a node.";
     FixedRepetition "fixed-repetition"

@@ -28,13 +28,8 @@ impl OperatorPlan for Distinct {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run {
-            plan: self,
-            input: inputs.remove(0),
-            seen: HashSet::new(),
-            packed: HashSet::new(),
-            marks: Default::default(),
-        })
+        let packed = Seen { alone: self.slots.len() == 1, ..Seen::default() };
+        Box::new(Run { plan: self, input: inputs.remove(0), seen: HashSet::new(), packed })
     }
 }
 
@@ -75,6 +70,16 @@ fn pack(column: &Vector, row: usize) -> Option<(u8, i64)> {
     }
 }
 
+/// Rows that are hashed before elements are marked: a query that runs once for each row of another has few, and they are
+/// not worth a bit for every element.
+const FEW: usize = 256;
+
+/// A row of one element: whether it is a node (0) or an edge (1), and its number.
+fn element_of(packed: &Packed) -> Option<(usize, u32)> {
+    let kind = [NODE, EDGE].iter().position(|tag| packed.tags == [*tag, 0, 0, 0])?;
+    Some((kind, packed.cells[0] as u32))
+}
+
 /// Elements that were there before, a bit each.
 #[derive(Default)]
 struct Marks(Vec<u64>);
@@ -97,31 +102,49 @@ impl Marks {
     }
 }
 
-struct Run {
-    plan: Arc<Distinct>,
-    input: Input,
-    seen: HashSet<Vec<Value>>,
+/// Packed rows that were there before.
+#[derive(Default)]
+struct Seen {
+    /// Whether a row is one cell.
+    alone: bool,
     packed: HashSet<Packed>,
     /// Of rows that are one node, or one edge.
     marks: [Marks; 2],
 }
 
-impl Run {
+impl Seen {
     /// Whether a packed row is new, and the bytes that it takes.
     fn is_first(&mut self, packed: Packed) -> (bool, usize) {
-        let marks = match packed.tags {
-            [NODE, 0, 0, 0] if self.plan.slots.len() == 1 => &mut self.marks[0],
-            [EDGE, 0, 0, 0] if self.plan.slots.len() == 1 => &mut self.marks[1],
-            _ => {
-                let first = self.packed.insert(packed);
-                return (first, if first { size_of::<Packed>() + 8 } else { 0 });
+        let marks = match element_of(&packed).filter(|_| self.alone) {
+            Some((kind, element)) if self.packed.len() >= FEW => Some((&mut self.marks[kind], element)),
+            _ => None,
+        };
+        let Some((marks, element)) = marks else {
+            let first = self.packed.insert(packed);
+            // From here on elements are marked, those among the first few too.
+            if first && self.packed.len() == FEW && self.alone {
+                for (kind, element) in self.packed.iter().filter_map(element_of) {
+                    self.marks[kind].first(element);
+                }
+                let marked = self.marks.iter().map(Marks::bytes).sum::<usize>();
+                return (true, size_of::<Packed>() + 8 + marked);
             }
+            return (first, if first { size_of::<Packed>() + 8 } else { 0 });
         };
         let before = marks.bytes();
-        let first = marks.first(packed.cells[0] as u32);
+        let first = marks.first(element);
         (first, marks.bytes() - before)
     }
+}
 
+struct Run {
+    plan: Arc<Distinct>,
+    input: Input,
+    seen: HashSet<Vec<Value>>,
+    packed: Seen,
+}
+
+impl Run {
     fn pack(&self, batch: &Batch, row: usize) -> Option<Packed> {
         let slots = &self.plan.slots;
         if slots.len() > MOST_CELLS {
@@ -143,7 +166,7 @@ impl Operator for Run {
             let typed = context.scope.typed_reads;
             for row in 0..batch.len {
                 if let Some(packed) = typed.then(|| self.pack(&batch, row)).flatten() {
-                    let (first, bytes) = self.is_first(packed);
+                    let (first, bytes) = self.packed.is_first(packed);
                     new_bytes += bytes;
                     if first {
                         kept.push(row as u32);
@@ -164,5 +187,25 @@ impl Operator for Run {
             }
         }
         Ok(None)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Nodes among nulls and numbers, beyond the few that are hashed: each is new once.
+    #[test]
+    fn elements_are_new_once_whether_hashed_or_marked() {
+        let mut seen = Seen { alone: true, ..Seen::default() };
+        let mut known = std::collections::BTreeSet::new();
+        for n in 0..3_000u32 {
+            let (tag, cell) =
+                [(NODE, n * 7 % 907), (EDGE, n * 11 % 701), (WHOLE, n % 50), (0, 0)][(n % 4) as usize];
+            let mut row = Packed::default();
+            (row.tags[0], row.cells[0]) = (tag, i64::from(cell));
+            assert_eq!(seen.is_first(row).0, known.insert((tag, cell)), "{n}: {tag} {cell}");
+        }
+        assert!(known.len() > 2 * FEW);
     }
 }

@@ -6,7 +6,7 @@
 
 use std::time::Duration;
 
-use graphodrome_bench::{in_memory, median, milliseconds, shown};
+use graphodrome_bench::{in_memory, median, milliseconds, setting, shown};
 use graphodrome_engine::{Limits, Parameters, prepare};
 use graphodrome_generator::{Shape, Style};
 use graphodrome_language::ast::Statement;
@@ -41,10 +41,6 @@ const QUESTIONS: [(&str, &str); 9] = [
         "FOR i IN [1, 2, 3, 4, 5, 6, 7, 8] MATCH (a:Place {id: i})-[:LINK]->(b) RETURN COUNT(b) AS n",
     ),
 ];
-
-fn setting(name: &str, default: u64) -> u64 {
-    std::env::var(name).ok().and_then(|v| v.parse().ok()).unwrap_or(default)
-}
 
 fn main() {
     // `cargo test --benches` only builds it.

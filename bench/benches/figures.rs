@@ -7,7 +7,7 @@
 use std::path::Path;
 use std::time::Instant;
 
-use graphodrome_bench::{Line, Pair, engine, in_memory, median, shown, table};
+use graphodrome_bench::{Line, Pair, engine, in_memory, median, setting, shown, table};
 use graphodrome_client::{Client, QueryRequest};
 use graphodrome_generator::{Output, Shape, Style};
 use graphodrome_graph::{Snapshot, Value};
@@ -17,10 +17,6 @@ use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use sea_orm::sqlx::postgres::{PgPool, PgPoolCopyExt};
 use sea_orm::sqlx::{self, Row};
-
-fn setting(name: &str, default: u64) -> u64 {
-    std::env::var(name).ok().and_then(|v| v.parse().ok()).unwrap_or(default)
-}
 
 async fn run(pool: &PgPool, text: &str) {
     sqlx::query(sqlx::AssertSqlSafe(text.to_string())).execute(pool).await.unwrap();

@@ -12,17 +12,13 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Instant;
 
 use futures::StreamExt;
-use graphodrome_bench::{Line, median, shown, table};
+use graphodrome_bench::{Line, median, setting, shown, table};
 use graphodrome_client::{Client, Job, QueryRequest};
 use graphodrome_generator::{Format, Output, Packing, Shape, Style, random_graph};
 use graphodrome_store::PrivateServer;
 use graphodrome_tests::*;
 use sea_orm::sqlx::postgres::PgPoolCopyExt;
 use sea_orm::sqlx::{self, Executor, PgPool, Row};
-
-fn setting(name: &str, default: u64) -> u64 {
-    std::env::var(name).ok().and_then(|v| v.parse().ok()).unwrap_or(default)
-}
 
 fn main() {
     if std::env::args().any(|a| a == "--test") || !std::env::args().any(|a| a == "--bench") {

@@ -10,7 +10,7 @@ use std::process::Command;
 use std::sync::Arc;
 
 use graphodrome_algorithms::*;
-use graphodrome_bench::{milliseconds, shown};
+use graphodrome_bench::{milliseconds, setting, shown};
 use graphodrome_engine::{Limits, Parameters, prepare, set_external};
 use graphodrome_graph::{
     Base, Created, NewEdge, NewNode, Schema, Snapshot, Transaction, ViewDefinition, label_set,
@@ -22,10 +22,6 @@ use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
 type Ends = Vec<(u32, u32)>;
-
-fn setting(name: &str, default: usize) -> usize {
-    std::env::var(name).ok().and_then(|v| v.parse().ok()).unwrap_or(default)
-}
 
 /// Edges drawn with a skew (R-MAT, 0.57, 0.19, 0.19).
 fn skewed(scale: u32, edges: usize) -> Ends {

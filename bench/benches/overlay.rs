@@ -7,7 +7,7 @@
 use std::collections::HashSet;
 use std::sync::Arc;
 
-use graphodrome_bench::{Pair, engine, in_memory, milliseconds, shown};
+use graphodrome_bench::{Pair, engine, in_memory, milliseconds, setting, shown};
 use graphodrome_generator::{Shape, Style};
 use graphodrome_graph::{Base, NewEdge, Snapshot, Transaction, label_set};
 use rand::{Rng, SeedableRng};
@@ -33,10 +33,6 @@ const QUESTIONS: [(&str, &str); 6] = [
         "MATCH (a:Place {id: $a})-[:LINK]-{1,2}(b:Place) WHERE b <> a RETURN COUNT(DISTINCT b) AS n",
     ),
 ];
-
-fn setting(name: &str, default: u64) -> u64 {
-    std::env::var(name).ok().and_then(|v| v.parse().ok()).unwrap_or(default)
-}
 
 /// The numbers of the nodes that are two steps or less from these, by their keys, which are their places from 1 on.
 fn around(snapshot: &Snapshot, keys: &[u32]) -> HashSet<u32> {

@@ -10,14 +10,10 @@ use std::collections::BinaryHeap;
 use std::io::Write;
 use std::path::Path;
 
-use graphodrome_bench::{Pair, engine, in_memory, median, milliseconds, shown};
+use graphodrome_bench::{Pair, engine, in_memory, median, milliseconds, setting, shown};
 use graphodrome_graph::Snapshot;
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
-
-fn setting(name: &str, default: usize) -> usize {
-    std::env::var(name).ok().and_then(|v| v.parse().ok()).unwrap_or(default)
-}
 
 /// Source, target, weight; nodes are numbered from 0 on.
 type Edges = Vec<(u32, u32, u32)>;

@@ -8,7 +8,7 @@
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use graphodrome_bench::{Line, in_memory, median, milliseconds, shown, table};
+use graphodrome_bench::{Line, in_memory, median, milliseconds, setting, shown, table};
 use graphodrome_engine::{Limits, Parameters, prepare};
 use graphodrome_generator::{Shape, Style};
 use graphodrome_graph::{Snapshot, Value};
@@ -18,10 +18,6 @@ use graphodrome_store::PrivateServer;
 use graphodrome_tests::folder;
 use sea_orm::sqlx::postgres::{PgPool, PgPoolCopyExt, PgPoolOptions};
 use sea_orm::sqlx::{self, Row};
-
-fn setting(name: &str, default: u64) -> u64 {
-    std::env::var(name).ok().and_then(|v| v.parse().ok()).unwrap_or(default)
-}
 
 async fn run(pool: &PgPool, text: &str) {
     sqlx::query(sqlx::AssertSqlSafe(text.to_string())).execute(pool).await.unwrap();

@@ -9,7 +9,7 @@
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use graphodrome_bench::{Line, median, shown, table};
+use graphodrome_bench::{Line, median, setting, shown, table};
 use graphodrome_client::QueryRequest;
 use graphodrome_generator::{Shape, Style};
 use graphodrome_store::PrivateServer;
@@ -19,10 +19,6 @@ use sea_orm::sqlx::{self, Connection, Row};
 use serde::Deserialize;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
-
-fn setting(name: &str, default: u64) -> u64 {
-    std::env::var(name).ok().and_then(|v| v.parse().ok()).unwrap_or(default)
-}
 
 /// A client with one connection.
 struct Plain {

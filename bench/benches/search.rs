@@ -4,7 +4,7 @@
 
 #![allow(clippy::unwrap_used)] // A benchmark that cannot go on should stop with the place.
 
-use graphodrome_bench::{engine, in_memory, shown};
+use graphodrome_bench::{engine, in_memory, setting, shown};
 use graphodrome_generator::{Shape, Style};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
@@ -25,10 +25,6 @@ const QUESTIONS: [(&str, &str); 5] = [
         "MATCH (a:Place {id: $a}), (b:Place {id: $b}) MATCH p = ANY SHORTEST (a)-[:LINK]->*(b) RETURN PATH_LENGTH(p) AS n",
     ),
 ];
-
-fn setting(name: &str, default: u64) -> u64 {
-    std::env::var(name).ok().and_then(|v| v.parse().ok()).unwrap_or(default)
-}
 
 fn main() {
     // `cargo test --benches` only builds it.

@@ -17,6 +17,11 @@ use graphodrome_language::parse;
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
+/// What an environment variable says, or the default.
+pub fn setting<T: std::str::FromStr>(name: &str, default: T) -> T {
+    std::env::var(name).ok().and_then(|v| v.parse().ok()).unwrap_or(default)
+}
+
 /// Middle of the samples.
 pub fn median(mut samples: Vec<f64>) -> f64 {
     samples.sort_by(f64::total_cmp);

@@ -187,7 +187,7 @@ fn run(snapshot: &Snapshot, text: &str, rules: Rules, threads: bool) -> (Rows, S
 fn merging_counting_and_keeping_answers_changes_no_answer() {
     let mut rng = ChaCha8Rng::seed_from_u64(31);
     let cases: u32 = std::env::var("CASES").ok().map_or(1500, |n| n.parse().unwrap());
-    let (mut merged, mut full) = (0, 0);
+    let (mut merged, mut ends, mut full) = (0, 0, 0);
     for case in 0..cases {
         let snapshot = graph(&mut rng);
         let text = question(&mut rng);
@@ -197,21 +197,25 @@ fn merging_counting_and_keeping_answers_changes_no_answer() {
         let sets = [
             Rules::all(),
             only(&[Rule::MergedRows, Rule::EarlyConditions]),
+            only(&[Rule::MergedRows, Rule::MergedEnds, Rule::EarlyConditions]),
             only(&[Rule::MergedRows, Rule::CountedRows, Rule::KnownCounts, Rule::CountOfBound]),
             only(&[Rule::KnownNodes, Rule::EarlyConditions, Rule::FixedRepetition]),
             Rules::all().without(Rule::MergedRows),
+            Rules::all().without(Rule::MergedEnds),
             Rules::all().without(Rule::PatternOrder),
         ];
         for rules in sets {
             let (rows, plan) = run(&snapshot, &text, rules, rng.random_bool(0.3));
             merged += plan.contains("MergeRows") as u32;
+            ends += plan.contains("MergeEnds") as u32;
             if rows != plain {
                 let on: Vec<&str> = Rule::ALL.iter().filter(|r| rules.has(**r)).map(|r| r.name()).collect();
                 panic!("case {case}\n{text}\non {on:?}\n{plan}\nplain {plain:?}\nother {rows:?}");
             }
         }
     }
-    assert!(merged > cases / 8 && full > cases / 3, "{merged} merged, {full} with rows of {cases}");
+    let often = merged > cases / 8 && ends > cases / 8;
+    assert!(often && full > cases / 3, "{merged} merged, {ends} by ends, {full} with rows of {cases}");
 }
 
 #[test]
@@ -242,7 +246,7 @@ fn a_value_added_so_many_times_is_added_as_often() {
         "MATCH (a:A)-[:R]->(b:A)-[:R]->(c:A) RETURN SUM(c.tenth) AS s, AVG(c.tenth) AS m, COUNT(c) AS n";
     let (plain, _) = run(&snapshot, text, Rules::none(), false);
     let (rows, plan) = run(&snapshot, text, Rules::all().without(Rule::PatternOrder), false);
-    assert!(plan.contains("MergeRows"), "{plan}");
+    assert!(plan.contains("MergeEnds"), "{plan}");
     assert_eq!(rows, plain);
     assert_eq!(rows.unwrap(), [["100", "0.1", "1000"]]);
 }

@@ -115,6 +115,25 @@ struct Run {
     given: Vec<bool>,
 }
 
+/// What takes the edges that are found.
+pub(super) trait Sink {
+    /// The input's row, the edge and the node it leads to.
+    fn push(&mut self, row: usize, edge: Dense, node: Dense);
+
+    /// Whether numbers are enough.
+    fn counts(&self) -> bool {
+        false
+    }
+
+    /// Adds to what is counted for the row that is read now.
+    fn add(&mut self, _more: u64) {}
+
+    /// Whether one is enough of each row.
+    fn once(&self) -> bool {
+        false
+    }
+}
+
 /// What was found: rows of the input with an edge and a node each, or only how many there are.
 #[derive(Default)]
 struct Found {
@@ -127,8 +146,15 @@ struct Found {
     nodes: Vec<Dense>,
 }
 
-impl Found {
-    /// Adds to what is counted for the row that is read now.
+impl Sink for Found {
+    fn counts(&self) -> bool {
+        self.counts.is_some()
+    }
+
+    fn once(&self) -> bool {
+        self.once
+    }
+
     fn add(&mut self, more: u64) {
         if let Some(count) = self.counts.as_mut().and_then(|counts| counts.last_mut()) {
             *count += more;
@@ -147,7 +173,7 @@ impl Found {
 }
 
 /// The plain rows of the operator's edges with the conditions that are ranges of their columns.
-struct Plain<'a> {
+pub(super) struct Plain<'a> {
     spec: &'a FollowEdges,
     scope: &'a Scope,
     rows: PlainRows<'a>,
@@ -165,7 +191,7 @@ struct Plain<'a> {
 }
 
 impl<'a> Plain<'a> {
-    fn of(spec: &'a FollowEdges, scope: &'a Scope, batch: &'a Batch) -> Option<Plain<'a>> {
+    pub fn of(spec: &'a FollowEdges, scope: &'a Scope, batch: &'a Batch) -> Option<Plain<'a>> {
         let taken_in_values =
             spec.edge.different_from.iter().any(|slot| matches!(batch.columns[*slot], Vector::Values(_)));
         if taken_in_values {
@@ -197,21 +223,26 @@ impl<'a> Plain<'a> {
     }
 
     /// Reads one row; returns the entries looked at.
-    fn follow(
-        &self, at: (&Batch, usize), from: Dense, entries: &mut Vec<usize>, found: &mut Found,
+    pub fn follow<S: Sink>(
+        &self, at: (&Batch, usize), from: Dense, entries: &mut Vec<usize>, found: &mut S,
         counters: &mut Counters,
     ) -> Outcome<u64> {
         let range = self.rows.side.row(from);
         let looked = range.len() as u64;
         let conditions = self.ranges.len() + self.compared.len() + self.of_node.len() + self.rest.len();
         let all = conditions == 0 && !self.ask_node;
-        if found.counts.is_some() && all && self.taken.is_empty() {
+        if found.counts() && all && self.taken.is_empty() {
             found.add(looked);
             return Ok(0);
         }
+        if all && self.taken.is_empty() && !found.once() {
+            let side = self.rows.side;
+            range.for_each(|entry| found.push(at.1, self.rows.edge(entry), side.neighbour(entry)));
+            return Ok(looked);
+        }
         let Some(((numbers, low, high), more)) = self.ranges.split_first() else {
             for (i, entry) in range.enumerate() {
-                if self.take(at, entry, found, counters)? && found.once {
+                if self.take(at, entry, found, counters)? && found.once() {
                     return Ok(i as u64 + 1);
                 }
             }
@@ -234,7 +265,7 @@ impl<'a> Plain<'a> {
             entries.retain(|&entry| numbers.within(side.position(entry) as usize, *low, *high));
         }
         for &entry in entries.iter() {
-            if self.take(at, entry, found, counters)? && found.once {
+            if self.take(at, entry, found, counters)? && found.once() {
                 break;
             }
         }
@@ -243,8 +274,8 @@ impl<'a> Plain<'a> {
 
     /// Takes the edge at an entry, where it passes what is left to ask.
     #[inline]
-    fn take(
-        &self, (batch, row): (&Batch, usize), entry: usize, found: &mut Found, counters: &mut Counters,
+    fn take<S: Sink>(
+        &self, (batch, row): (&Batch, usize), entry: usize, found: &mut S, counters: &mut Counters,
     ) -> Outcome<bool> {
         let (edge, node) = (self.rows.edge(entry), self.rows.side.neighbour(entry));
         if self.taken.iter().any(|taken| taken[row] == edge)
@@ -292,9 +323,9 @@ fn all_hold(conditions: &[&Expr], row: Row<'_>, scope: &Scope, counters: &mut Co
 }
 
 /// Conditions on the new node alone, and the others.
-type Conditions<'e> = (Vec<OfNode<'e>>, Vec<&'e Expr>);
+pub(super) type Conditions<'e> = (Vec<OfNode<'e>>, Vec<&'e Expr>);
 
-fn conditions_of<'e>(spec: &'e FollowEdges, batch: &Batch, scope: &Scope) -> Conditions<'e> {
+pub(super) fn conditions_of<'e>(spec: &'e FollowEdges, batch: &Batch, scope: &Scope) -> Conditions<'e> {
     let (mut of_node, mut rest) = (vec![], vec![]);
     for condition in &spec.conditions {
         match OfNode::of(condition, batch.columns.len() + 1, scope) {
@@ -306,9 +337,9 @@ fn conditions_of<'e>(spec: &'e FollowEdges, batch: &Batch, scope: &Scope) -> Con
 }
 
 /// Reads one row edge by edge; returns the entries looked at.
-fn follow(
+pub(super) fn follow<S: Sink>(
     (spec, conditions): (&FollowEdges, &Conditions<'_>), (batch, row): (&Batch, usize), from: Dense,
-    found: &mut Found, scope: &Scope, counters: &mut Counters,
+    found: &mut S, scope: &Scope, counters: &mut Counters,
 ) -> Outcome<u64> {
     let mut failure = None;
     let (of_node, rest) = conditions;
@@ -340,7 +371,7 @@ fn follow(
             }
         }
         found.push(row, edge, other);
-        if found.once { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        if found.once() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
     });
     failure.map_or(Ok(looked), Err)
 }

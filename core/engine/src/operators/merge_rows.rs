@@ -150,7 +150,7 @@ struct Run {
     ended: bool,
 }
 
-fn elements(column: &Vector) -> Option<&[u32]> {
+pub(super) fn elements(column: &Vector) -> Option<&[u32]> {
     match column {
         Vector::Nodes(elements) | Vector::Edges(elements) => Some(elements),
         Vector::Values(_) | Vector::Numbers(_) => None,

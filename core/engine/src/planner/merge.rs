@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use graphodrome_graph::Direction;
+use graphodrome_graph::{Direction, GraphType, LabelExpression, LabelSet, PropertyReader, PropertyType};
 use graphodrome_language::VariableKind;
 use graphodrome_language::ast::Aggregate;
 
@@ -18,6 +18,9 @@ use crate::rules::Rule;
 /// Fewer rows are not worth it.
 const LEAST_ROWS: f64 = 30.0;
 
+/// Fewer rows than that are merged by a table of those that there are.
+const MANY_ROWS: f64 = 1000.0;
+
 /// Whether an aggregate can be told how many rows a row stands for, or does not care.
 pub(super) fn takes_weights(spec: &AggregateSpec) -> bool {
     spec.distinct || matches!(spec.function, Aggregate::Min | Aggregate::Max) || is_weighed(spec)
@@ -28,26 +31,83 @@ pub(super) fn is_weighed(spec: &AggregateSpec) -> bool {
     !spec.distinct && matches!(spec.function, Aggregate::Count | Aggregate::Sum | Aggregate::Avg)
 }
 
-/// Whether the slot is of a node or edge that the pattern right below has bound, so that it is not null.
-pub(super) fn is_bound(node: &PlanNode, slot: usize) -> bool {
-    let binds = node.operator::<FollowEdges>().is_some()
-        || node.operator::<IntersectEdges>().is_some()
-        || node.operator::<ProbeEdge>().is_some();
-    match &node.inputs[..] {
-        [] => node.operator::<ScanNodes>().is_some() || node.operator::<SeekKey>().is_some(),
-        [below] if binds => slot >= below.schema.len() || is_bound(below, slot),
-        [below] if node.operator::<Filter>().is_some() => is_bound(below, slot),
-        _ => false,
+/// What binds a slot, and which labels it asks for.
+enum Bound<'n> {
+    Node(Option<&'n LabelExpression>),
+    Edge(Option<&'n LabelExpression>),
+}
+
+/// Of a node or edge that the pattern right below has bound, so that it is not null, what it must be.
+fn bound(node: &PlanNode, slot: usize) -> Option<Bound<'_>> {
+    let below = match &node.inputs[..] {
+        [] if slot == 0 && node.operator::<SeekKey>().is_some() => return Some(Bound::Node(None)),
+        [] => {
+            let scan = node.operator::<ScanNodes>().filter(|_| slot == 0)?;
+            return Some(Bound::Node(scan.test.expression.as_ref()));
+        }
+        [below] => below,
+        _ => return None,
+    };
+    let beyond = slot.checked_sub(below.schema.len());
+    if let Some(step) = node.operator::<FollowEdges>() {
+        return match beyond {
+            Some(0) => Some(Bound::Edge(step.edge.test.expression.as_ref())),
+            Some(_) => Some(Bound::Node(step.node.test.expression.as_ref())),
+            None => bound(below, slot),
+        };
+    }
+    if let Some(step) = node.operator::<IntersectEdges>() {
+        return match beyond {
+            Some(arm) if arm < step.arms.len() => {
+                Some(Bound::Edge(step.arms[arm].edge.test.expression.as_ref()))
+            }
+            Some(_) => Some(Bound::Node(step.node.test.expression.as_ref())),
+            None => bound(below, slot),
+        };
+    }
+    if let Some(step) = node.operator::<ProbeEdge>() {
+        return match beyond {
+            Some(_) => Some(Bound::Edge(step.edge.test.expression.as_ref())),
+            None => bound(below, slot),
+        };
+    }
+    if node.operator::<SeekKey>().is_some() && beyond.is_some() {
+        return Some(Bound::Node(None));
+    }
+    let passes_on = node.operator::<Filter>().is_some() || node.operator::<MergeRows>().is_some();
+    if passes_on { bound(below, slot) } else { None }
+}
+
+/// Whether the graph's type says of every element that the slot may hold that it has the property.
+fn always_there(bound: &Bound<'_>, property: &str, graph_type: &GraphType) -> bool {
+    let has = |properties: &[PropertyType]| properties.iter().any(|p| *p.name == *property && p.not_null);
+    let fits = |labels: Option<&LabelExpression>, of: &LabelSet| labels.is_none_or(|l| l.matches(of));
+    match bound {
+        Bound::Node(labels) => {
+            graph_type.nodes.iter().filter(|t| fits(*labels, &t.labels)).all(|t| has(&t.properties))
+        }
+        Bound::Edge(labels) => {
+            graph_type.edges.iter().filter(|t| fits(*labels, &t.labels)).all(|t| has(&t.properties))
+        }
     }
 }
 
-/// Counts of what is bound become counts of rows.
-pub(super) fn count_rows(input: &PlanNode, specs: &mut [AggregateSpec]) {
+/// Counts of what is bound become counts of rows, also of its properties that are never null.
+pub(super) fn count_rows(input: &PlanNode, graph_type: Option<&GraphType>, specs: &mut [AggregateSpec]) {
     for spec in specs {
-        if let (Aggregate::Count, false, Some(Expr { kind: Kind::Slot(slot), .. })) =
-            (spec.function, spec.distinct, &spec.argument)
-            && is_bound(input, *slot)
-        {
+        if spec.function != Aggregate::Count || spec.distinct {
+            continue;
+        }
+        let there = |slot: usize, reader: &PropertyReader| match (bound(input, slot), graph_type) {
+            (Some(bound), Some(graph_type)) => always_there(&bound, &reader.name, graph_type),
+            _ => false,
+        };
+        let never_null = match spec.argument.as_ref().map(|argument| &argument.kind) {
+            Some(Kind::Slot(slot)) => bound(input, *slot).is_some(),
+            Some(Kind::NodeProperty(slot, reader) | Kind::EdgeProperty(slot, reader)) => there(*slot, reader),
+            _ => false,
+        };
+        if never_null {
             spec.argument = None;
         }
     }
@@ -69,9 +129,11 @@ impl Planner<'_> {
         }
         let mut read = vec![];
         keys.iter().chain(specs.iter().filter_map(|s| s.argument.as_ref())).for_each(|e| e.slots(&mut read));
-        let mut above = Above { read: read.into_iter().collect(), weight: None };
-        let mut node = self.merged_below(input, &mut above);
-        let Some(weight) = above.weight else { return node };
+        let read: BTreeSet<usize> = read.into_iter().collect();
+        let mut above = Above { read: read.clone(), weight: None };
+        let node = self.merged_below(input, &mut above);
+        let (mut node, weight) = self.merged_at_end(node, above.weight, &read);
+        let Some(weight) = weight else { return node };
         // A count over a whole batch would leave out what its rows stand for.
         if node.plan.counting() == Some(Counting::Together)
             && let Some(each) = node.plan.counted(Counting::Each)
@@ -94,6 +156,51 @@ impl Planner<'_> {
         node.estimate.rows = node.estimate.rows.min(below.estimate.rows);
         node.inputs.push(below);
         node
+    }
+
+    /// The rows that a step makes merged by the node that it leads to while they are found, where that is all that is kept and
+    /// there are many.
+    fn merges_ends(&self, merge: &MergeRows, below: &PlanNode) -> Option<MergeEnds> {
+        let step = below.operator::<FollowEdges>()?;
+        let end = below.schema.len() - 1;
+        let alone = step.counting.is_none() && step.once.is_none() && merge.kept == [end];
+        // Where each edge could be taken again nothing is merged.
+        let apart = merge.taken.iter().any(|t| t.edge + 1 == end && t.at.contains(&end));
+        let nodes = self.scope.node_count() as f64;
+        let many = below.estimate.rows >= (nodes / 64.0).max(nodes.min(MANY_ROWS));
+        (self.may(Rule::MergedEnds) && alone && !apart && many).then(|| MergeEnds {
+            step: step.clone(),
+            taken: merge.taken.clone(),
+            weight: merge.weight,
+            weighed: merge.weighed,
+            shown: merge.shown.clone(),
+        })
+    }
+
+    /// The rows of the last step merged by its end, where nothing else of them is read.
+    fn merged_at_end(
+        &mut self, mut node: PlanNode, weight: Option<usize>, read: &BTreeSet<usize>,
+    ) -> (PlanNode, Option<usize>) {
+        let Some(end) = node.schema.len().checked_sub(1) else { return (node, weight) };
+        let free = (0..end).find(|slot| !read.contains(slot));
+        let (Some(place), true) = (weight.or(free), read.iter().eq([&end])) else { return (node, weight) };
+        let merge = MergeRows {
+            kept: vec![end],
+            from: end,
+            taken: vec![],
+            weight: place,
+            weighed: weight.is_some(),
+            shown: shown(&node.schema.variables[end].name),
+        };
+        let Some(ends) = self.merges_ends(&merge, &node) else { return (node, weight) };
+        let mut schema = node.schema.clone();
+        schema.variables[place].kind = VariableKind::Value;
+        schema.rename(place, "#stands_for");
+        let rows = node.estimate.rows.min(self.scope.node_count() as f64);
+        let source = "at most the nodes that there are".into();
+        let estimate = Estimate { rows, cost: node.estimate.cost, basis: Basis::Fact, source };
+        let inputs = std::mem::take(&mut node.inputs);
+        (self.node(ends, inputs, schema, estimate), Some(place))
     }
 
     fn merged_below(&mut self, mut node: PlanNode, above: &mut Above) -> PlanNode {
@@ -165,7 +272,13 @@ impl Planner<'_> {
         };
         let own = (node.estimate.cost - below.estimate.cost).max(0.0);
         let before_rows = rows.max(1.0);
-        below = self.node(merge, vec![below], schema, estimate);
+        below = match self.merges_ends(&merge, &below) {
+            Some(ends) => {
+                let inputs = std::mem::take(&mut below.inputs);
+                self.node(ends, inputs, schema, estimate)
+            }
+            _ => self.node(merge, vec![below], schema, estimate),
+        };
         node.estimate.cost = below.estimate.cost + own * left / before_rows;
         node.estimate.rows *= left / before_rows;
         if kept.len() == 1 {

@@ -2,6 +2,7 @@
 
 mod best_order;
 mod changes;
+mod clauses;
 mod compose;
 mod elements;
 mod estimate;
@@ -12,6 +13,7 @@ mod order;
 mod pattern;
 mod procedure;
 mod program;
+mod repetition;
 mod result;
 mod sampling;
 mod searches;
@@ -28,6 +30,7 @@ use graphodrome_language::{
     Diagnostic, VariableKind, clause_variables, expression_variables, pattern_variables, read_by_element,
 };
 
+use crate::planner::clauses::{may_join, without_lets};
 use crate::planner::compose::{Around, Rows, Source};
 use crate::planner::procedure::ProcedureCall;
 
@@ -183,6 +186,11 @@ impl<'p> Planner<'p> {
     /// The clauses of a linear query on top of `input`. `rows`: how often a row comes matters to what is
     /// made of the result.
     fn clauses(&mut self, input: PlanNode, clauses: &[Clause], around: &Around) -> Outcome<Rows> {
+        let written = match self.may(Rule::LetInPlace) {
+            true => without_lets(clauses, &input.schema),
+            false => None,
+        };
+        let clauses = written.as_deref().unwrap_or(clauses);
         let mut node = input;
         let mut columns = None;
         let mut left = clauses;
@@ -195,13 +203,9 @@ impl<'p> Planner<'p> {
                     self.optional_match(node, std::slice::from_ref(pattern), usage)?
                 }
                 Clause::Match { pattern, .. } => {
-                    // What is filtered right after a pattern is a condition of it.
-                    let (pattern, rest) = match self.may(Rule::FilterIntoPattern) {
-                        true => with_filters(pattern, rest),
-                        false => (pattern.clone(), rest),
-                    };
+                    let (patterns, rest) = self.patterns_at(pattern, rest);
                     left = rest;
-                    self.graph_pattern(node, &pattern, usage(rest, &groups, around))?
+                    self.graph_pattern(node, &patterns, usage(rest, &groups, around))?
                 }
                 Clause::Optional { clauses, .. } => {
                     self.optional_block(node, clauses, usage(rest, &groups, around))?
@@ -244,6 +248,29 @@ impl<'p> Planner<'p> {
             };
         }
         Ok(Rows { node, columns })
+    }
+
+    /// A pattern, those that may be planned with it, and the clauses that are left.
+    fn patterns_at<'q>(
+        &self, pattern: &GraphPattern, rest: &'q [Clause],
+    ) -> (Vec<GraphPattern>, &'q [Clause]) {
+        // What is filtered right after a pattern is a condition of it.
+        let with_its_filters =
+            |pattern: &GraphPattern, rest: &'q [Clause]| match self.may(Rule::FilterIntoPattern) {
+                true => with_filters(pattern, rest),
+                false => (pattern.clone(), rest),
+            };
+        let (first, mut rest) = with_its_filters(pattern, rest);
+        let mut patterns = vec![first];
+        while let Some((Clause::Match { optional: false, pattern, .. }, after)) = rest.split_first() {
+            let (next, after) = with_its_filters(pattern, after);
+            if !self.may(Rule::JoinedPatterns) || !may_join(&patterns, &next) {
+                break;
+            }
+            patterns.push(next);
+            rest = after;
+        }
+        (patterns, rest)
     }
 
     fn changing(&mut self, node: PlanNode, clause: &Clause) -> Outcome<PlanNode> {

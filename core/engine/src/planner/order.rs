@@ -58,10 +58,10 @@ fn choose_among(node: &mut PlanNode, starts: Vec<Alternative>) {
 
 impl Planner<'_> {
     pub(super) fn graph_pattern(
-        &mut self, input: PlanNode, pattern: &GraphPattern, usage: Use,
+        &mut self, input: PlanNode, patterns: &[GraphPattern], usage: Use,
     ) -> Outcome<PlanNode> {
         let before = input.schema.clone();
-        let mut graph = self.pattern_graph(pattern, &input.schema, usage.multiplicity)?;
+        let mut graph = self.pattern_graph(patterns, &input.schema, &usage)?;
         // Nodes that are bound already keep their labels as conditions.
         for i in 0..graph.nodes.len() {
             let node = graph.nodes[i].clone();
@@ -95,7 +95,7 @@ impl Planner<'_> {
         let done = vec![false; graph.steps.len()];
         let costs = self.step_costs(&graph);
         let mut builder = Builder { graph: &mut graph, usage: &usage, done, order: vec![], costs };
-        let mut node = self.connect(input, &mut builder, pattern.paths[0].span)?;
+        let mut node = self.connect(input, &mut builder, patterns[0].paths[0].span)?;
         let left: Vec<Expression> = builder
             .graph
             .conditions
@@ -128,7 +128,8 @@ impl Planner<'_> {
             node = self.node(Compute { expressions, shown }, vec![node], schema, estimate);
         }
         let mut node = self.filter(node, left.iter().collect())?;
-        if let Some(names) = &pattern.yields {
+        for pattern in patterns {
+            let Some(names) = &pattern.yields else { continue };
             for (name, _) in graphodrome_language::pattern_variables(pattern) {
                 let given = names.iter().any(|n| n.text == name.text) || before.slot(&name.text).is_some();
                 if let (false, Some(slot)) = (given, node.schema.slot(&name.text)) {
@@ -509,9 +510,6 @@ impl Planner<'_> {
     /// Conditions that no edge is in both of two parts planned apart.
     fn apart(&self, left: &Schema, right: &Schema, b: &Builder<'_>) -> Vec<Expr> {
         let mut conditions = vec![];
-        if b.graph.repeatable {
-            return conditions;
-        }
         let place = |step: usize, schema: &Schema| match &b.graph.steps[step].kind {
             StepKind::Edge { name, .. } => schema.slot(name),
             StepKind::Search(search) => schema.slot(&search.path),
@@ -521,6 +519,7 @@ impl Planner<'_> {
         for &x in &taking {
             for &y in &taking {
                 if let (Some(l), Some(r)) = (place(x, left), place(y, right))
+                    && b.graph.apart(x, y)
                     && self.overlap(x, y, b)
                 {
                     let kind = Kind::NoSharedEdge(l, left.len() + r);

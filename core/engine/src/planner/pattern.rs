@@ -11,7 +11,8 @@ use graphodrome_language::{Span, VariableKind, expression_variables, term_expres
 use crate::context::Outcome;
 use crate::plan::Schema;
 use crate::planner::elements::*;
-use crate::planner::{Planner, has_subquery, unsupported};
+use crate::planner::repetition::{Read, mentions};
+use crate::planner::{Planner, Use, has_subquery, unsupported};
 use crate::rules::Rule;
 
 #[derive(Clone, Debug)]
@@ -30,6 +31,8 @@ pub(super) struct PatternStep {
     /// Variables bound elsewhere in the pattern that a search's own conditions read: it cannot be taken
     /// before they are there.
     pub needs: BTreeSet<Arc<str>>,
+    /// The number of its MATCH among those planned together.
+    pub clause: usize,
 }
 
 #[derive(Clone, Debug)]
@@ -99,7 +102,12 @@ pub(super) struct PatternGraph {
     pub steps: Vec<PatternStep>,
     pub conditions: Vec<Condition>,
     pub paths: Vec<NamedPath>,
+    /// Of the MATCH whose pattern is taken apart now.
     pub repeatable: bool,
+    /// Whether elements may repeat, for each MATCH.
+    pub repeatables: Vec<bool>,
+    /// Steps whose edges a condition says to be different.
+    pub different: Vec<(usize, usize)>,
 }
 
 fn variable(name: &Arc<str>, span: Span) -> Expression {
@@ -125,7 +133,63 @@ pub(super) fn equalities(name: &Arc<str>, filter: &ElementFilter) -> Vec<Express
         .collect()
 }
 
+/// Two variables that a condition says to be different: `e <> f`, and each two of `ALL_DIFFERENT(e, f, g)`.
+fn said_different<'e>(condition: &'e Expression) -> Option<Vec<(&'e Arc<str>, &'e Arc<str>)>> {
+    fn variable_of(e: &Expression) -> Option<&Arc<str>> {
+        match &e.kind {
+            ExpressionKind::Variable(name) => Some(name),
+            _ => None,
+        }
+    }
+    match &condition.kind {
+        ExpressionKind::Binary(BinaryOperator::NotEqual, a, b) => {
+            Some(vec![(variable_of(a)?, variable_of(b)?)])
+        }
+        ExpressionKind::Call { function, arguments }
+            if function.text.eq_ignore_ascii_case("ALL_DIFFERENT") =>
+        {
+            let all: Vec<&Arc<str>> = arguments.iter().map(variable_of).collect::<Option<_>>()?;
+            let after =
+                |(i, a): (usize, &&'e Arc<str>)| all[i + 1..].iter().map(|b| (*a, *b)).collect::<Vec<_>>();
+            Some(all.iter().enumerate().flat_map(after).collect())
+        }
+        _ => None,
+    }
+}
+
 impl PatternGraph {
+    /// Whether no edge may be in both steps.
+    pub fn apart(&self, a: usize, b: usize) -> bool {
+        let (one, other) = (self.steps[a].clause, self.steps[b].clause);
+        one == other && !self.repeatables[one] || self.different.iter().any(|d| *d == (a, b) || *d == (b, a))
+    }
+
+    /// Takes the conditions that only say of edges of the pattern that they are different.
+    fn take_different(&mut self) {
+        let steps = &self.steps;
+        let step = |name: &Arc<str>| {
+            let is_it = |s: &PatternStep| matches!(&s.kind, StepKind::Edge { name: own, .. } if own == name);
+            steps.iter().position(is_it)
+        };
+        let mut found = vec![];
+        self.conditions.retain(|condition| {
+            let Some(pairs) = said_different(&condition.expression) else { return true };
+            let of_steps =
+                |(a, b): &(&Arc<str>, &Arc<str>)| Some((step(a)?, step(b)?)).filter(|(a, b)| a != b);
+            match pairs.iter().map(of_steps).collect::<Option<Vec<_>>>() {
+                Some(pairs) => found.extend(pairs),
+                None => return true,
+            }
+            false
+        });
+        self.different = found;
+    }
+
+    /// The number of the MATCH whose pattern is taken apart now.
+    fn clause(&self) -> usize {
+        self.repeatables.len().saturating_sub(1)
+    }
+
     pub fn add_condition(&mut self, expression: Expression) {
         let variables = expression_variables(&expression);
         let has_subquery = has_subquery(&expression);
@@ -181,49 +245,31 @@ impl PatternGraph {
     }
 }
 
-/// More edges than these are repeated, not written out.
-const MOST_WRITTEN_OUT: u32 = 8;
-
-/// Unnamed edges that are repeated so many times exactly, one after the other.
-fn written_out(elements: Vec<PathElement>) -> Vec<PathElement> {
-    let mut out = vec![];
-    for element in elements {
-        match element {
-            PathElement::Edge(edge, Some(q))
-                if q.max == Some(q.min)
-                    && (1..=MOST_WRITTEN_OUT).contains(&q.min)
-                    && edge.filter.variable.is_none() =>
-            {
-                for i in 0..q.min {
-                    if i > 0 {
-                        let filter = ElementFilter::default();
-                        out.push(PathElement::Node(NodePattern { filter, span: edge.span }));
-                    }
-                    out.push(PathElement::Edge(edge.clone(), None));
-                }
-            }
-            other => out.push(other),
-        }
-    }
-    out
-}
-
 impl Planner<'_> {
-    /// `bound` are the names that are there before; `multiplicity`: it matters how often a row comes.
+    /// Of patterns that are planned together. `bound` are the names that are there before.
     pub(super) fn pattern_graph(
-        &mut self, pattern: &GraphPattern, bound: &Schema, multiplicity: bool,
+        &mut self, patterns: &[GraphPattern], bound: &Schema, usage: &Use,
     ) -> Outcome<PatternGraph> {
-        let mut graph = PatternGraph { repeatable: pattern.repeatable, ..PatternGraph::default() };
+        let mut graph = PatternGraph::default();
         let mut edge_names: BTreeSet<Arc<str>> = BTreeSet::new();
-        for path in &pattern.paths {
-            self.path_pattern(path, multiplicity, &mut graph, &mut edge_names)?;
+        for pattern in patterns {
+            graph.repeatable = pattern.repeatable;
+            graph.repeatables.push(pattern.repeatable);
+            let mentions = mentions(pattern);
+            let read = Read { mentions: &mentions, needed: &usage.needed, bound };
+            for path in &pattern.paths {
+                self.path_pattern(path, usage.multiplicity, &mut graph, (&mut edge_names, &read))?;
+            }
         }
         self.join_searches(&mut graph, bound);
         graph.note_needs();
-        if let Some(condition) = &pattern.condition {
+        for condition in patterns.iter().filter_map(|pattern| pattern.condition.as_ref()) {
             for conjunct in condition.conjuncts() {
                 graph.add_condition(conjunct.clone());
             }
+        }
+        if self.may(Rule::DifferentEdges) {
+            graph.take_different();
         }
         Ok(graph)
     }
@@ -256,7 +302,7 @@ impl Planner<'_> {
 
     fn path_pattern(
         &mut self, path: &PathPattern, multiplicity: bool, graph: &mut PatternGraph,
-        edge_names: &mut BTreeSet<Arc<str>>,
+        (edge_names, read): (&mut BTreeSet<Arc<str>>, &Read<'_>),
     ) -> Outcome<()> {
         // Walks, or trails within one MATCH, need no search of their own.
         let own_mode = match path.mode {
@@ -279,7 +325,9 @@ impl Planner<'_> {
             }
         }
         if !whole && self.may(Rule::FixedRepetition) {
-            elements = written_out(elements);
+            let mut conditions = vec![];
+            elements = self.written_out(elements, read, &mut conditions);
+            conditions.into_iter().for_each(|c| graph.add_condition(c));
         }
         self.close_ends(&mut elements);
         let mut pieces = vec![];
@@ -457,7 +505,8 @@ impl Planner<'_> {
                 labels: edge.filter.labels.as_ref().map(|l| l.0.clone()),
             };
             let shown = show_edge(edge, None);
-            graph.steps.push(PatternStep { from, to, kind, shown, needs: BTreeSet::new() });
+            let clause = graph.clause();
+            graph.steps.push(PatternStep { from, to, kind, shown, needs: BTreeSet::new(), clause });
             return Ok(graph.steps.len() - 1);
         }
         let mode = if graph.repeatable { PathMode::Walk } else { PathMode::Trail };
@@ -488,7 +537,8 @@ impl Planner<'_> {
             ends_only: false,
         };
         let kind = StepKind::Search(Box::new(step));
-        graph.steps.push(PatternStep { from, to, kind, shown, needs: BTreeSet::new() });
+        let clause = graph.clause();
+        graph.steps.push(PatternStep { from, to, kind, shown, needs: BTreeSet::new(), clause });
         graph.steps.len() - 1
     }
 }

@@ -15,7 +15,7 @@ use crate::operators::{
 };
 use crate::plan::{ColumnInfo, Counting, PlanNode, Schema};
 use crate::planner::compose::{Around, column_kind};
-use crate::planner::merge::{count_rows, remember_counts};
+use crate::planner::merge::{count_rows, is_weighed, remember_counts, takes_weights};
 use crate::planner::{Planner, kind_vector};
 use crate::profile::{Basis, Estimate};
 use crate::rules::{Rule, Rules};
@@ -407,7 +407,7 @@ impl Planner<'_> {
         };
         let estimate = Estimate { rows: rows.max(1.0), cost, basis, source: source.into() };
         if self.may(Rule::CountOfBound) {
-            count_rows(&input, &mut specs);
+            count_rows(&input, self.scope.graph_type.as_deref(), &mut specs);
         }
         let (input, is_folded) = self.folded(input, &key_expressions, &mut specs);
         let input = match self.may(Rule::CountedRows) && !is_folded {
@@ -449,14 +449,17 @@ fn reads_its_items(page: &Page, items: &[ReturnItem]) -> bool {
 /// Where rows are only counted, an operator that can count them instead of making them.
 fn counted(input: PlanNode, keys: &[Expr], specs: &mut [AggregateSpec], rules: Rules) -> PlanNode {
     let only_counts = specs.iter().all(|s| s.function == Aggregate::Count && s.argument.is_none());
-    let counting = if keys.is_empty() { Counting::Together } else { Counting::Each };
-    let (Some(plan), [below], true) = (input.plan.counted(counting), &input.inputs[..], only_counts) else {
+    let counting = if keys.is_empty() && only_counts { Counting::Together } else { Counting::Each };
+    // Nothing but weights says that a row stands for none.
+    let weighs = specs.iter().all(takes_weights) && specs.iter().any(is_weighed);
+    let (Some(plan), [below], true) = (input.plan.counted(counting), &input.inputs[..], weighs) else {
         return input;
     };
     let mut read = vec![];
-    keys.iter().for_each(|key| key.slots(&mut read));
+    let arguments = specs.iter().filter_map(|spec| spec.argument.as_ref());
+    keys.iter().chain(arguments).for_each(|key| key.slots(&mut read));
     let reads_beyond = |width: usize| read.iter().any(|slot| *slot >= width);
-    if specs.is_empty() || reads_beyond(below.schema.len()) {
+    if reads_beyond(below.schema.len()) {
         return input;
     }
     let mut node = PlanNode { plan, schema: below.schema.clone(), ..input };
@@ -488,7 +491,7 @@ fn counted(input: PlanNode, keys: &[Expr], specs: &mut [AggregateSpec], rules: R
         node.inputs = node.inputs.remove(0).inputs;
     }
     let weight = node.schema.push("#count", VariableKind::Value);
-    specs.iter_mut().for_each(|s| s.weights.push(weight));
+    specs.iter_mut().filter(|s| is_weighed(s)).for_each(|s| s.weights.push(weight));
     node
 }
 

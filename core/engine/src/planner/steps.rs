@@ -19,6 +19,7 @@ use crate::rules::Rule;
 
 /// An edge of a pattern as it is walked: from which of its ends to which.
 struct Way<'s> {
+    step: usize,
     pattern: &'s PatternStep,
     name: &'s Arc<str>,
     near: usize,
@@ -44,7 +45,7 @@ impl Planner<'_> {
                 let direction = if from_right { direction.reversed() } else { *direction };
                 let edge =
                     EdgeCheck { test: self.scope.edge_test(labels.as_ref()), direction, different_from };
-                self.edge_step(input, &Way { pattern: &pattern, name, near, far, from_right }, edge, b)
+                self.edge_step(input, &Way { step, pattern: &pattern, name, near, far, from_right }, edge, b)
             }
             StepKind::Search(search) => {
                 let search = (**search).clone();
@@ -61,13 +62,23 @@ impl Planner<'_> {
         if bound(far) || !self.may(Rule::CommonNeighbours) {
             return vec![];
         }
-        (0..b.graph.steps.len())
+        let joining: Vec<usize> = (0..b.graph.steps.len())
             .filter(|&i| {
                 let other = &b.graph.steps[i];
                 let joins = other.to == far && bound(other.from) || other.from == far && bound(other.to);
                 i != step && !b.done[i] && joins && matches!(other.kind, StepKind::Edge { .. })
             })
-            .collect()
+            .collect();
+        // Of edges that meet all are different, or none need be.
+        let Some(&first) = joining.first() else { return vec![] };
+        let apart = b.graph.apart(step, first);
+        let mut alike = vec![step];
+        for other in joining {
+            if alike.iter().all(|known| b.graph.apart(*known, other) == apart) {
+                alike.push(other);
+            }
+        }
+        alike.split_off(1)
     }
 
     /// A node that several bound ones have an edge with.
@@ -79,6 +90,7 @@ impl Planner<'_> {
         let (mut arms, mut shown) = (vec![], vec![]);
         let rows = input.estimate.rows;
         let (mut factor, mut looked) = (1.0, f64::MAX);
+        let apart = b.graph.apart(step, closing[0]);
         for (i, step) in std::iter::once(step).chain(closing).enumerate() {
             let pattern = b.graph.steps[step].clone();
             let StepKind::Edge { name, direction, labels } = &pattern.kind else { continue };
@@ -111,7 +123,7 @@ impl Planner<'_> {
             pattern: shown.join(", "),
             arms,
             node: NodeCheck { test: self.scope.node_test(far_node.labels.as_ref()) },
-            apart: !b.graph.repeatable,
+            apart,
             conditions,
             shown_conditions,
             counting: None,
@@ -122,7 +134,7 @@ impl Planner<'_> {
     fn edge_step(
         &mut self, input: PlanNode, way: &Way<'_>, edge: EdgeCheck, b: &mut Builder<'_>,
     ) -> Outcome<PlanNode> {
-        let Way { pattern, name, near, far, from_right } = *way;
+        let Way { step, pattern, name, near, far, from_right } = *way;
         let (near_node, far_node) = (b.graph.nodes[near].clone(), b.graph.nodes[far].clone());
         let from = slot_of(&input.schema, &near_node.name)?;
         let bound = input.schema.slot(&far_node.name);
@@ -133,8 +145,9 @@ impl Planner<'_> {
             let other = matches!(&before.kind, StepKind::Edge { name: of_before, .. } if of_before != name);
             b.done[i] && other && (before.from == near) != (before.to == near)
         });
-        let degree = led_here
-            .and_then(|i| self.met_by(&b.graph.steps[i], (pattern, from_right), near, b.graph.repeatable));
+        let degree = led_here.and_then(|i| {
+            self.met_by(&b.graph.steps[i], (pattern, from_right), near, !b.graph.apart(i, step))
+        });
         let own = self.found.get(&near_node.name).copied();
         let own = own.and_then(|node| self.degree_of(node, (pattern, from_right)));
         let (fan_out, looked, basis) = match (own, degree) {
@@ -220,13 +233,14 @@ impl Planner<'_> {
     /// Slots of edges and paths that this step's edges must differ from: those of the same MATCH that
     /// some edge could be in too.
     pub(super) fn different_from(&self, step: usize, schema: &Schema, b: &Builder<'_>) -> Vec<usize> {
-        if b.graph.repeatable || !takes_part(&b.graph.steps[step]) {
+        if !takes_part(&b.graph.steps[step]) {
             return vec![];
         }
         (0..b.graph.steps.len())
             .filter(|&other| {
                 other != step
                     && b.done[other]
+                    && b.graph.apart(step, other)
                     && takes_part(&b.graph.steps[other])
                     && self.overlap(step, other, b)
             })

@@ -31,6 +31,12 @@ macro_rules! rules {
 rules! {
     FilterIntoPattern "filter-into-pattern"
         "A FILTER right after a MATCH keeps the rows that WHERE would keep; one with a subquery stays where it is.";
+    JoinedPatterns "joined-patterns"
+        "MATCH after MATCH has the rows of one pattern in which edges need differ only where they are of the same MATCH. Which of several failing conditions raises its error is not defined.";
+    LetInPlace "let-in-place"
+        "What LET names is the same wherever it is read, as long as no row changes. Properties, which have no errors, are read where they are wanted; what is computed of them only where the next clause asks for it in every row.";
+    DifferentEdges "different-edges"
+        "That two edges of a pattern are different is what one MATCH says of its edges: bound edges are not null.";
     EarlyConditions "early-conditions"
         "A conjunct of WHERE keeps a row or drops it whatever is bound later, so that it may be tested as soon as its variables are bound. Which of several failing conjuncts raises its error is not defined.";
     PatternOrder "pattern-order"
@@ -74,7 +80,7 @@ rules! {
     SubqueryOnce "subquery-once"
         "A subquery that reads nothing of the outer rows and changes nothing has the same rows for all of them.";
     CountedRows "counted-rows"
-        "COUNT(*) needs the number of rows, not the rows, where neither the keys nor another aggregate reads what the last step binds. A count of zero is no row.";
+        "Counts, sums and means need the number of rows that the last step makes of each, not the rows, where neither keys nor aggregates read what it binds; least and greatest values, and those of distinct values, are the same however often. A count of zero is no row.";
     CountedWalks "counted-walks"
         "The ways of three edges between two bound nodes are counted from the edges of one of them; ways that take an edge twice are subtracted.";
     CountedTriangles "counted-triangles"
@@ -90,9 +96,11 @@ rules! {
     KnownNodes "known-nodes"
         "A condition that reads one node and nothing else of the row has the same answer wherever that node comes, as long as nothing is changed.";
     CountOfBound "count-of-bound"
-        "What a pattern has bound is not null: counting it is counting rows.";
+        "What a pattern has bound is not null, nor is a property that the graph's type says to be there: counting it is counting rows.";
     MergedRows "merged-rows"
         "Rows that agree in all that is read of them later have the same rows after them: one of them, with how many it stands for, does. An edge that the next step must not take again tells rows apart only where that step could take it.";
+    MergedEnds "merged-ends"
+        "Of rows of which only the node that an edge leads to is read later, those with one node are merged where the edge is followed. A row whose edge the next step could take again stays apart.";
     KeysAlone "keys-alone"
         "Groups of which nothing is asked but what they are grouped by are the distinct rows.";
     DistinctParts "distinct-parts"
@@ -100,7 +108,7 @@ rules! {
     KnownCounts "known-counts"
         "How many edges a step finds depends on the node that it begins at alone, where its conditions read nothing else of the row and no edge of the row could be taken again from there: it is counted once a node.";
     FixedRepetition "fixed-repetition"
-        "So many times one edge, of which nothing is named, is that many edges written one after the other.";
+        "So many times one part, of which nothing is read from outside, is that many parts written one after the other, with names of their own.";
     FoldedPaths "folded-paths"
         "Where an aggregation reads of a repeated edge only its end, how many paths lead there, and sums or products along each that are added, or sums of which the least or greatest is wanted, these follow hop by hop from those of the nodes before. Walks are so counted on any graph; paths of the other modes are the walks where nothing within reach has a cycle. Where it has one, a trail or acyclic path of any length goes through the strong components one after the other and shares nothing between them, so that only the ways within each are made; what has a longest length, and simple paths, are made whole. Whole numbers are exact; floats are added in another order, so that their last digits may differ. What mixes kinds of numbers or has nulls is left to the paths.";
     GroupParts "group-parts"

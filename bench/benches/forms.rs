@@ -120,7 +120,7 @@ const QUESTIONS: &[(&str, &[&str])] = &[
         "triangles in any direction, distinct",
         &[
             "MATCH (a:Thing)-[:LINK]-(b:Thing)-[:LINK]-(c:Thing)-[:LINK]-(a) WHERE a.id < b.id AND b.id < c.id RETURN DISTINCT a, b, c NEXT RETURN COUNT(*) AS n",
-            "MATCH (a)-[]-(b)-[]-(c), (c)-[]-(a) WHERE a.id < b.id AND b.id < c.id RETURN DISTINCT a.id AS a, b.id AS b, c.id AS c NEXT RETURN COUNT(*) AS n",
+            "MATCH (a)-[]-(b)-[]-(c), (c)-[]-(a) WHERE a.id < b.id AND b.id < c.id RETURN DISTINCT a, b, c NEXT RETURN COUNT(*) AS n",
             "MATCH (a:Thing)-[:LINK]-(b:Thing) WHERE a.id < b.id RETURN DISTINCT a, b NEXT MATCH (b)-[:LINK]-(c:Thing) WHERE b.id < c.id AND EXISTS { (c)-[:LINK]-(a) } RETURN DISTINCT a, b, c NEXT RETURN COUNT(*) AS n",
             "MATCH (a)-[:LINK]-(b) MATCH (b)-[:LINK]-(c) MATCH (c)-[:LINK]-(a) WHERE a.id < b.id AND b.id < c.id RETURN a, b, c GROUP BY a, b, c NEXT RETURN COUNT(*) AS n",
         ],

@@ -3,7 +3,7 @@
 use graphodrome_graph::{Dense, Value};
 
 use crate::budget::bytes_up_to;
-use crate::columnar::Numbers;
+use crate::columnar::{Cells, Numbers};
 
 /// Rows an operator aims at per batch.
 pub const BATCH_ROWS: usize = 1024;
@@ -51,6 +51,22 @@ impl Vector {
             Vector::Values(v) => Vector::Values(rows.iter().map(|&r| v[r as usize].clone()).collect()),
             Vector::Numbers(v) => Vector::Numbers(v.gather(rows)),
         }
+    }
+
+    /// Values as a column of one type, where all are whole numbers.
+    pub fn of_values(values: Vec<Value>) -> Vector {
+        let int = |value: &Value| match value {
+            Value::Int(int) => Some(*int),
+            _ => None,
+        };
+        match values.iter().map(int).collect::<Option<Vec<i64>>>() {
+            Some(ints) if !ints.is_empty() => Vector::ints(ints),
+            _ => Vector::Values(values),
+        }
+    }
+
+    pub fn ints(ints: Vec<i64>) -> Vector {
+        Vector::Numbers(Numbers { cells: Cells::Ints(ints), nulls: vec![] })
     }
 
     /// An empty vector of the same kind.

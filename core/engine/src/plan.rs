@@ -5,7 +5,7 @@ use std::fmt::Debug;
 use std::sync::Arc;
 use std::time::Instant;
 
-use graphodrome_graph::{Snapshot, Value};
+use graphodrome_graph::Snapshot;
 use graphodrome_language::VariableKind;
 use serde::{Deserialize, Serialize};
 
@@ -93,7 +93,7 @@ impl Counting {
         // The profile says how many rows there are, not how many stand for them: those are added later.
         let rows_out = &mut context.metrics().rows_out;
         *rows_out = rows_out.wrapping_add(total).wrapping_sub(out.len as u64);
-        out.columns.push(Vector::Values(counts.into_iter().map(|n| Value::Int(n as i64)).collect()));
+        out.columns.push(Vector::ints(counts.into_iter().map(|n| n as i64).collect()));
         out
     }
 }

@@ -344,9 +344,10 @@ fn comparison(operator: BinaryOperator) -> Option<fn(Ordering) -> bool> {
     })
 }
 
-/// The numbers from `low` to `high` of one property: what a comparison with a known number asks.
+/// The numbers from `low` to `high` of one property, or the dates by their days: what a comparison with a known one asks.
 pub(crate) struct Within<'e> {
     pub reader: &'e PropertyReader,
+    pub days: bool,
     pub low: i64,
     pub high: i64,
 }
@@ -357,12 +358,16 @@ pub(crate) fn edge_range<'e>(e: &'e Expr, slot: usize, scope: &Scope) -> Option<
         return None;
     }
     let Kind::Binary(operator, a, b) = &e.kind else { return None };
+    let of = |value: &Value| match value {
+        Value::Date(_) => Some((Some(i64::from(value.days()?)), true)),
+        _ => Some((int(value)?, false)),
+    };
     let known = |e: &Expr| match &e.kind {
-        Kind::Constant(value) => int(value),
-        Kind::Parameter(n) => int(scope.parameters.get(*n)?),
+        Kind::Constant(value) => of(value),
+        Kind::Parameter(n) => of(scope.parameters.get(*n)?),
         _ => None,
     };
-    let (reader, number, turned) = match (&a.kind, &b.kind) {
+    let (reader, (number, days), turned) = match (&a.kind, &b.kind) {
         (Kind::EdgeProperty(s, reader), _) if *s == slot => (reader, known(b)?, false),
         (_, Kind::EdgeProperty(s, reader)) if *s == slot => (reader, known(a)?, true),
         _ => return None,
@@ -405,5 +410,5 @@ pub(crate) fn edge_range<'e>(e: &'e Expr, slot: usize, scope: &Scope) -> Option<
         }
         _ => return None,
     };
-    Some(Within { reader, low, high })
+    Some(Within { reader, days, low, high })
 }

@@ -119,6 +119,7 @@ fn question(rng: &mut ChaCha8Rng) -> String {
         format!("SUM({last}.score) AS n"),
         format!("AVG({last}.score) AS n, COUNT({last}.score) AS m"),
         format!("COUNT(DISTINCT {last}.kind) AS n, MIN({last}.x) AS m"),
+        format!("SUM(DISTINCT {last}.score) AS n, COUNT(DISTINCT a) AS m, AVG(DISTINCT b.score) AS o"),
         "MAX(b.score) AS n, COUNT(*) AS m".into(),
         "COUNT(*) AS n, SUM(c.x) AS m, AVG(a.x) AS o".into(),
     ];

@@ -17,6 +17,16 @@ use rand_chacha::ChaCha8Rng;
 use crate::crowded::changed_a_little;
 use crate::folded::folded;
 
+/// A ring of three in one path, in several, or in a MATCH for each edge, where edges may be the same.
+fn worded(random: &mut ChaCha8Rng, label: &str, link: &str) -> String {
+    match random.random_range(0..6) {
+        0 => format!("MATCH (a{label}){link}(b{label}) MATCH (b){link}(c{label}) MATCH (c){link}(a)"),
+        1 => format!("MATCH REPEATABLE ELEMENTS (a{label}){link}(b{label}){link}(c{label}){link}(a)"),
+        2 => format!("MATCH (a{label}){link}(b{label}){link}(c{label}), (c){link}(a)"),
+        _ => format!("MATCH (a{label}){link}(b{label}){link}(c{label}){link}(a)"),
+    }
+}
+
 /// Triangles whose edges are followed both ways, with conditions that put their nodes in an order or tell them apart: as
 /// many as are made.
 #[test]
@@ -30,7 +40,7 @@ fn triangles_both_ways_are_as_many_as_are_made() {
         };
         let label = ["", ":A", ":B"][random.random_range(0..3)];
         let link = ["-[:R]-", "~[:R]~", "<-[:R]->", "-[]-", "-[:R|S]-", "<~[:R]~"][random.random_range(0..6)];
-        let pattern = format!("(a{label}){link}(b{label}){link}(c{label}){link}(a)");
+        let pattern = worded(&mut random, label, link);
         let condition = [
             "",
             " WHERE a.x < b.x AND b.x < c.x",
@@ -45,14 +55,14 @@ fn triangles_both_ways_are_as_many_as_are_made() {
             " WHERE ELEMENT_ID(a) < ELEMENT_ID(b) AND ELEMENT_ID(b) < ELEMENT_ID(c)",
             " WHERE ELEMENT_ID(a) < ELEMENT_ID(b) AND b.x < c.x",
         ][random.random_range(0..12)];
-        let text = format!("MATCH {pattern}{condition} RETURN COUNT(*) AS n");
+        let text = format!("{pattern}{condition} RETURN COUNT(*) AS n");
         ranked += plan_text(&snapshot, &text).contains("CountTriangles") as usize;
         let by = |rules: Rules| numbers_by(&snapshot, &text, rules);
         let (counted, made) = (by(Rules::all()), by(Rules::all().without(Rule::CountedTriangles)));
         assert_eq!(counted, made, "round {round}: {text}");
         some += counted.is_ok_and(|n| n > 0) as usize;
     }
-    assert!(ranked > 250 && some > 200, "{ranked} of 600 were counted by rank, {some} were not zero");
+    assert!(ranked > 200 && some > 150, "{ranked} of 600 were counted by rank, {some} were not zero");
 }
 
 /// DISTINCT rows of triangles are those without the rule, whatever is returned of their nodes.
@@ -84,8 +94,8 @@ fn triangles_are_listed_once_where_rows_are_distinct() {
             "a.x + b.x AS s, c",
             "LABELS(a) AS l, c.x AS c",
         ][random.random_range(0..7)];
-        let pattern = format!("(a{label}){link}(b{label}){link}(c{label}){link}(a)");
-        let text = format!("MATCH {pattern} WHERE {condition} RETURN DISTINCT {items}");
+        let pattern = worded(&mut random, label, link);
+        let text = format!("{pattern} WHERE {condition} RETURN DISTINCT {items}");
         let plan = plan_text(&snapshot, &text);
         listed += plan.contains("ListTriangles") as usize;
         apart += (plan.contains("ListTriangles") && !plan.contains("Distinct")) as usize;

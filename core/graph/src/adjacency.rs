@@ -203,6 +203,12 @@ impl Adjacency {
         if self.positions.is_empty() { entry as u32 } else { self.positions[entry] }
     }
 
+    /// Forward positions of the edges at entries that follow each other; only where they are not the entries.
+    #[inline]
+    pub fn positions(&self, entries: std::ops::Range<usize>) -> &[u32] {
+        &self.positions[entries]
+    }
+
     /// Whether an entry's place is its edge's.
     #[inline]
     pub fn is_forward(&self) -> bool {

@@ -245,6 +245,32 @@ impl<'a> WholeNumbers<'a> {
         }
     }
 
+    /// Adds `first` and the place of each of the rows that has a number from `low` to `high`.
+    pub fn select_at(&self, rows: &[u32], first: usize, (low, high): (i64, i64), found: &mut Vec<usize>) {
+        match self.values {
+            Slice::I8(values) => self.select_at_of(values, rows, first, (low, high), found),
+            Slice::I16(values) => self.select_at_of(values, rows, first, (low, high), found),
+            Slice::I32(values) => self.select_at_of(values, rows, first, (low, high), found),
+            Slice::I64(values) => self.select_at_of(values, rows, first, (low, high), found),
+        }
+    }
+
+    fn select_at_of<T: Narrow>(
+        &self, values: &[T], rows: &[u32], first: usize, (low, high): (i64, i64), found: &mut Vec<usize>,
+    ) {
+        // Written whether it counts or not: no branch that is hard to foresee.
+        let (begin, mut len) = (found.len(), 0);
+        found.resize(begin + rows.len(), 0);
+        let places = &mut found[begin..];
+        for (i, &row) in rows.iter().enumerate() {
+            let value: i64 = values[row as usize].into();
+            let valid = self.nulls.is_none_or(|nulls| nulls.is_valid(row as usize));
+            places[len] = first + i;
+            len += ((value >= low) & (value <= high) & valid) as usize;
+        }
+        found.truncate(begin + len);
+    }
+
     fn select_of<T: Narrow>(&self, values: &[T], first: usize, low: i64, high: i64, found: &mut Vec<usize>) {
         let fits = |value: T| {
             let value: i64 = value.into();

@@ -53,7 +53,7 @@ pub use graph_type::{
 pub use ints::{Ints, IntsBuilder, Narrow, WholeNumbers, Width};
 pub use keys::{ASK_EVERY, KeyIndex, hash_key, hash_values};
 pub use labels::{LabelExpression, LabelSet, label_set};
-pub use neighbours::PlainRows;
+pub use neighbours::{Passing, PlainPart, PlainRows};
 pub use observed::{Finding, observed_type, violations};
 pub use overlay::{EdgeRecord, NodeRecord, Properties};
 pub use range_index::{IndexSearch, RangeIndex, ValueRange};

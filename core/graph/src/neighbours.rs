@@ -4,7 +4,7 @@
 use std::ops::ControlFlow;
 
 use crate::overlay::Role;
-use crate::{Adjacency, Dense, Direction, EdgeTest, LabelSet, Snapshot};
+use crate::{Adjacency, Dense, Direction, EdgeTest, LabelSet, NodeTest, Snapshot};
 
 /// Rows found before the first of them is read.
 const TOGETHER: usize = 64;
@@ -28,7 +28,84 @@ impl PlainRows<'_> {
     }
 }
 
+/// Rows that hold some of the edges that pass.
+pub struct PlainPart<'a> {
+    pub side: &'a Adjacency,
+    /// The table's place in the base, and the number of its first edge.
+    pub table: usize,
+    pub first: Dense,
+    /// Loops are in other rows too, and count there.
+    pub without_loops: bool,
+}
+
+impl PlainPart<'_> {
+    /// The edge at an entry of the rows.
+    #[inline]
+    pub fn edge(&self, entry: usize) -> Dense {
+        self.first + self.side.position(entry)
+    }
+}
+
+/// Which nodes pass a test, for those who ask for very many.
+pub struct Passing<'a> {
+    snapshot: &'a Snapshot,
+    test: &'a NodeTest,
+    all: bool,
+    /// Where only the nodes from the first number on, so many of them, pass.
+    one_range: Option<(Dense, Dense)>,
+}
+
+impl Passing<'_> {
+    /// Whether none needs to be asked.
+    pub fn all(&self) -> bool {
+        self.all
+    }
+
+    #[inline]
+    pub fn has(&self, node: Dense) -> bool {
+        match self.one_range {
+            _ if self.all => true,
+            Some((first, len)) => node.wrapping_sub(first) < len,
+            None => self.snapshot.node_passes(node, self.test),
+        }
+    }
+}
+
 impl Snapshot {
+    /// Which nodes pass.
+    pub fn passing<'a>(&'a self, test: &'a NodeTest) -> Passing<'a> {
+        let mut ranges = self.base_ranges(test).into_iter();
+        let joined = ranges.next().and_then(|first| {
+            ranges.try_fold(first, |all, next| (all.end == next.start).then_some(all.start..next.end))
+        });
+        let one_range = joined.filter(|_| self.overlay.nodes.is_empty());
+        Passing {
+            snapshot: self,
+            test,
+            all: self.all_pass(test),
+            one_range: one_range.map(|r| (r.start, r.end - r.start)),
+        }
+    }
+
+    /// The rows that together hold every edge which passes, for nodes of which [`Self::untouched`] is true.
+    pub fn plain_parts(&self, direction: Direction, test: &EdgeTest) -> Vec<PlainPart<'_>> {
+        let mut parts = vec![];
+        for &t in &test.tables {
+            let table = &self.base.edges[t];
+            let Some((forward, reverse)) = table.sides(direction) else { continue };
+            let mut part = |side, without_loops| {
+                parts.push(PlainPart { side, table: t, first: table.first, without_loops });
+            };
+            if let Some(forward) = forward {
+                part(forward, false);
+            }
+            if let Some(reverse) = reverse {
+                part(reverse, forward.is_some());
+            }
+        }
+        parts
+    }
+
     /// The rows that hold every edge which passes, for nodes of which [`Self::untouched`] is true; `None`
     /// where they are of several tables or of both directions.
     pub fn plain_rows(&self, direction: Direction, test: &EdgeTest) -> Option<PlainRows<'_>> {

@@ -50,8 +50,11 @@ pub(super) fn ring(close: &IntersectEdges, step: &FollowEdges, scan: &ScanNodes)
         return None;
     }
     let (through, back) = (&close.arms[through].edge, &close.arms[back].edge);
-    let apart = close.apart && through.different_from == [1] && back.different_from == [1];
-    if !apart || scan.test != step.node.test || scan.test != close.node.test {
+    let different = [&through.different_from[..], &back.different_from[..]];
+    let apart = close.apart && different == [[1]; 2];
+    // Edges between different nodes are different without being told so.
+    let free = !close.apart && different.iter().all(|slots| slots.is_empty());
+    if !(apart || free) || scan.test != step.node.test || scan.test != close.node.test {
         return None;
     }
     let edges = [
@@ -68,7 +71,9 @@ pub(super) fn ring(close: &IntersectEdges, step: &FollowEdges, scan: &ScanNodes)
         true => Told::of(&conditions, [0, 2, 5]),
         false => None,
     };
-    if both_ways.is_none() && !conditions.is_empty() {
+    if both_ways.is_none() && !conditions.is_empty()
+        || free && !both_ways.as_ref().is_some_and(Told::all_different)
+    {
         return None;
     }
     Some((edges, both_ways))

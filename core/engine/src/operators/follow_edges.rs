@@ -3,7 +3,7 @@
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use graphodrome_graph::{Dense, Direction, EdgeTest, NodeTest, PlainRows, Value, WholeNumbers};
+use graphodrome_graph::{Dense, Direction, EdgeTest, NodeTest, Passing, PlainPart, Value, WholeNumbers};
 
 use crate::answers::OfNode;
 use crate::batch::{BATCH_ROWS, Batch, Vector};
@@ -13,7 +13,7 @@ use crate::expression::Expr;
 use crate::operators::common_counts::taken_columns;
 use crate::operators::merge_rows::{Taken, TakenColumns};
 use crate::plan::{Counting, Input, Operator, OperatorPlan};
-use crate::quick::{self, Comparison, Place, Which};
+use crate::quick::{self, Comparison, Place, Which, Within};
 
 /// What an edge of a pattern must be: labels, conditions, and no edge that the same MATCH took already.
 #[derive(Clone, Debug)]
@@ -172,12 +172,44 @@ impl Sink for Found {
     }
 }
 
-/// The plain rows of the operator's edges with the conditions that are ranges of their columns.
-pub(super) struct Plain<'a> {
-    spec: &'a FollowEdges,
-    scope: &'a Scope,
-    rows: PlainRows<'a>,
+/// Plain rows of some of the operator's edges, with the conditions that are ranges of their columns.
+struct Part<'a> {
+    rows: PlainPart<'a>,
     ranges: Vec<(WholeNumbers<'a>, i64, i64)>,
+}
+
+impl<'a> Part<'a> {
+    fn of(rows: PlainPart<'a>, of_edge: &[Within<'_>], scope: &'a Scope) -> Option<Part<'a>> {
+        let range = |range: &Within<'_>| {
+            let column = scope.edge_column(rows.table, range.reader)?;
+            let numbers = if range.days { column.day_numbers()? } else { column.whole_numbers()? };
+            Some((numbers, range.low, range.high))
+        };
+        let ranges = of_edge.iter().map(range).collect::<Option<_>>()?;
+        Some(Part { rows, ranges })
+    }
+
+    /// The entries of a row with what is in all ranges.
+    fn select(&self, row: std::ops::Range<usize>, entries: &mut Vec<usize>, counters: &mut Counters) {
+        entries.clear();
+        let side = self.rows.side;
+        let Some(((numbers, low, high), more)) = self.ranges.split_first() else { return };
+        counters.properties_read += row.len() as u64;
+        match side.is_forward() {
+            true => numbers.select(row, *low, *high, entries),
+            false => numbers.select_at(side.positions(row.clone()), row.start, (*low, *high), entries),
+        }
+        for (numbers, low, high) in more {
+            counters.properties_read += entries.len() as u64;
+            entries.retain(|&entry| numbers.within(side.position(entry) as usize, *low, *high));
+        }
+    }
+}
+
+/// The plain rows of the operator's edges, and what is asked of each edge.
+pub(super) struct Plain<'a> {
+    scope: &'a Scope,
+    parts: Vec<Part<'a>>,
     /// Other comparisons of whole numbers, each with what it is read from.
     compared: Vec<(Comparison<'a>, &'a Expr)>,
     /// Conditions on the new node alone.
@@ -186,8 +218,7 @@ pub(super) struct Plain<'a> {
     rest: Vec<&'a Expr>,
     /// Edges that the new ones must differ from.
     taken: Vec<&'a [Dense]>,
-    /// Whether some node does not pass.
-    ask_node: bool,
+    passing: Passing<'a>,
 }
 
 impl<'a> Plain<'a> {
@@ -197,19 +228,26 @@ impl<'a> Plain<'a> {
         if taken_in_values {
             return None;
         }
-        let rows = scope.plain_rows(spec.edge.direction, &spec.edge.test)?;
-        let (mut ranges, mut compared, mut of_node, mut rest) = (vec![], vec![], vec![], vec![]);
+        let range = |condition: &'a Expr| quick::edge_range(condition, batch.columns.len(), scope);
+        let ranges: Vec<Within<'_>> = spec.conditions.iter().filter_map(range).collect();
+        let parts = |ranges: &[Within<'_>]| -> Option<Vec<Part<'a>>> {
+            let parts = scope.plain_parts(spec.edge.direction, &spec.edge.test).into_iter();
+            parts.map(|part| Part::of(part, ranges, scope)).collect()
+        };
+        // Where a table has no whole numbers for a range, all conditions are asked one by one.
+        let (parts, has_ranges) = match parts(&ranges) {
+            Some(parts) => (parts, true),
+            None => (parts(&[])?, false),
+        };
+        let (mut compared, mut of_node, mut rest) = (vec![], vec![], vec![]);
         for condition in &spec.conditions {
+            if has_ranges && range(condition).is_some() {
+                continue;
+            }
             // Conditions are asked in their order.
             let new = [Which::Edge, Which::Node];
             let comparison = || Comparison::of(condition, batch, &new, scope).filter(|_| rest.is_empty());
-            let range = quick::edge_range(condition, batch.columns.len(), scope).and_then(|range| {
-                let numbers = scope.edge_column(rows.table, range.reader)?.whole_numbers()?;
-                Some((numbers, range.low, range.high))
-            });
-            if let Some(range) = range {
-                ranges.push(range);
-            } else if let Some(comparison) = comparison() {
+            if let Some(comparison) = comparison() {
                 compared.push((comparison, condition));
             } else if let Some(condition) = OfNode::of(condition, batch.columns.len() + 1, scope) {
                 of_node.push(condition);
@@ -218,8 +256,8 @@ impl<'a> Plain<'a> {
             }
         }
         let taken = taken_columns(&spec.edge.different_from, batch);
-        let ask_node = !scope.all_pass(&spec.node.test);
-        Some(Plain { spec, scope, rows, ranges, compared, of_node, rest, taken, ask_node })
+        let passing = scope.passing(&spec.node.test);
+        Some(Plain { scope, parts, compared, of_node, rest, taken, passing })
     }
 
     /// Reads one row; returns the entries looked at.
@@ -227,62 +265,55 @@ impl<'a> Plain<'a> {
         &self, at: (&Batch, usize), from: Dense, entries: &mut Vec<usize>, found: &mut S,
         counters: &mut Counters,
     ) -> Outcome<u64> {
-        let range = self.rows.side.row(from);
-        let looked = range.len() as u64;
-        let conditions = self.ranges.len() + self.compared.len() + self.of_node.len() + self.rest.len();
-        let all = conditions == 0 && !self.ask_node;
-        if found.counts() && all && self.taken.is_empty() {
-            found.add(looked);
-            return Ok(0);
-        }
-        if all && self.taken.is_empty() && !found.once() {
-            let side = self.rows.side;
-            range.for_each(|entry| found.push(at.1, self.rows.edge(entry), side.neighbour(entry)));
-            return Ok(looked);
-        }
-        let Some(((numbers, low, high), more)) = self.ranges.split_first() else {
-            for (i, entry) in range.enumerate() {
-                if self.take(at, entry, found, counters)? && found.once() {
-                    return Ok(i as u64 + 1);
+        let asks = self.compared.len() + self.of_node.len() + self.rest.len() > 0;
+        let (mut looked, mut more) = (0, 0);
+        for part in &self.parts {
+            let (rows, side) = (&part.rows, part.rows.side);
+            let row = side.row(from);
+            let whole = part.ranges.is_empty();
+            let all = self.passing.all() && self.taken.is_empty() && !rows.without_loops;
+            if found.counts() && !asks && whole && all {
+                more += row.len() as u64;
+                continue;
+            }
+            looked += row.len() as u64;
+            part.select(row.clone(), entries, counters);
+            let selected = if whole { row.len() } else { entries.len() };
+            let entry_of = |i: usize| if whole { row.start + i } else { entries[i] };
+            for i in 0..selected {
+                let entry = entry_of(i);
+                let (edge, node) = (rows.edge(entry), side.neighbour(entry));
+                if !all {
+                    let taken = self.taken.iter().any(|taken| taken[at.1] == edge);
+                    if taken || !self.passing.has(node) || rows.without_loops && node == from {
+                        continue;
+                    }
+                }
+                if asks && !self.holds(at, (edge, node), counters)? {
+                    continue;
+                }
+                if found.counts() {
+                    more += 1;
+                    continue;
+                }
+                found.push(at.1, edge, node);
+                if found.once() {
+                    let left = if whole { row.len() - i - 1 } else { 0 };
+                    return Ok(looked - left as u64);
                 }
             }
-            return Ok(looked);
-        };
-        counters.properties_read += looked;
-        let side = self.rows.side;
-        entries.clear();
-        if side.is_forward() {
-            numbers.select(range, *low, *high, entries);
-        } else {
-            for entry in range {
-                if numbers.within(side.position(entry) as usize, *low, *high) {
-                    entries.push(entry);
-                }
-            }
         }
-        for (numbers, low, high) in more {
-            counters.properties_read += entries.len() as u64;
-            entries.retain(|&entry| numbers.within(side.position(entry) as usize, *low, *high));
-        }
-        for &entry in entries.iter() {
-            if self.take(at, entry, found, counters)? && found.once() {
-                break;
-            }
+        if found.counts() {
+            found.add(more);
         }
         Ok(looked)
     }
 
-    /// Takes the edge at an entry, where it passes what is left to ask.
+    /// Whether an edge and the node it leads to pass what is left to ask.
     #[inline]
-    fn take<S: Sink>(
-        &self, (batch, row): (&Batch, usize), entry: usize, found: &mut S, counters: &mut Counters,
+    fn holds(
+        &self, (batch, row): (&Batch, usize), (edge, node): (Dense, Dense), counters: &mut Counters,
     ) -> Outcome<bool> {
-        let (edge, node) = (self.rows.edge(entry), self.rows.side.neighbour(entry));
-        if self.taken.iter().any(|taken| taken[row] == edge)
-            || self.ask_node && !self.scope.node_passes(node, &self.spec.node.test)
-        {
-            return Ok(false);
-        }
         for (comparison, condition) in &self.compared {
             counters.properties_read += comparison.reads;
             let holds = match comparison.get(Place { row, edge, node }) {
@@ -304,11 +335,8 @@ impl<'a> Plain<'a> {
         }
         if !self.rest.is_empty() {
             let locals = [Value::Edge(edge), Value::Node(node)];
-            if !all_hold(&self.rest, Row { batch, row, locals: &locals }, self.scope, counters)? {
-                return Ok(false);
-            }
+            return all_hold(&self.rest, Row { batch, row, locals: &locals }, self.scope, counters);
         }
-        found.push(row, edge, node);
         Ok(true)
     }
 }

@@ -3,11 +3,12 @@
 use std::sync::Arc;
 
 use graphodrome_graph::{Code, Value};
-use graphodrome_language::Diagnostic;
 use graphodrome_language::ast::Aggregate;
+use graphodrome_language::{Diagnostic, Span};
+use hashbrown::HashSet;
 
 use crate::batch::{BATCH_ROWS, Batch, Vector, value_bytes};
-use crate::columnar;
+use crate::columnar::{self, Cells, Numbers};
 use crate::context::{Context, Counters, Outcome, located};
 use crate::evaluate::{Evaluator, Row};
 use crate::expression::{Expr, Kind};
@@ -95,6 +96,8 @@ pub(super) struct Grouping {
     pub keys: Vec<Vector>,
     pub groups: Vec<Vec<Accumulator>>,
     totals: Vec<Totals>,
+    /// Of aggregates over distinct values: which value each group has had.
+    firsts: Vec<Option<Firsts>>,
     pub known: Option<Groups>,
     /// Bytes of the totals that are accounted for.
     held: usize,
@@ -120,6 +123,7 @@ impl Grouping {
             keys: spec.key_vectors.clone(),
             groups: vec![],
             totals: spec.aggregates.iter().map(|_| Totals::default()).collect(),
+            firsts: spec.aggregates.iter().map(|_| None).collect(),
             known: None,
             held: 0,
             slices: vec![],
@@ -133,18 +137,44 @@ impl Grouping {
     }
 
     fn begin_group(&mut self) {
-        let all = self.spec.aggregates.iter().zip(&self.shares);
-        let fresh = |(a, share): (&AggregateSpec, &Option<f64>)| {
-            Accumulator::new(a.function, a.distinct, self.node_bound).with_share(*share)
-        };
-        self.groups.push(all.map(fresh).collect());
+        self.groups.push(vec![]);
         self.slices.push(self.slice);
+    }
+
+    fn fresh(&self, place: usize) -> Accumulator {
+        let spec = &self.spec.aggregates[place];
+        Accumulator::new(spec.function, spec.distinct, self.node_bound).with_share(self.shares[place])
+    }
+
+    /// What was read once a node: for the keys, and for each aggregate over distinct values.
+    pub fn read_once(&self) -> Vec<Option<&Groups>> {
+        let firsts = self.firsts.iter().map(|firsts| firsts.as_ref().map(|firsts| &firsts.codes));
+        std::iter::once(self.known.as_ref()).chain(firsts).collect()
+    }
+
+    /// The accumulators of a group, which has none as long as all it has is in arrays.
+    pub fn accumulators(&mut self, group: usize) -> &mut [Accumulator] {
+        if self.groups[group].is_empty() {
+            self.groups[group] = (0..self.spec.aggregates.len()).map(|place| self.fresh(place)).collect();
+        }
+        &mut self.groups[group]
+    }
+
+    /// Adds what another grouping has in arrays; `places` has its groups as they are called here. What cannot be added so is
+    /// left to its accumulators.
+    pub fn absorb_totals(&mut self, other: &mut Grouping, places: &[u32]) {
+        let groups = self.groups.len();
+        for (own, totals) in self.totals.iter_mut().zip(&mut other.totals) {
+            if own.absorb(totals, places, groups) {
+                *totals = Totals::default();
+            }
+        }
     }
 
     pub fn add(&mut self, batch: &Batch, context: &mut Context) -> Outcome<()> {
         let spec = self.spec.clone();
         self.slice = context.slice;
-        if spec.keys.is_empty() && count_columns(&spec, batch, &mut self.groups[0]) {
+        if spec.keys.is_empty() && count_columns(&spec, batch, self.accumulators(0)) {
             return match spec.aggregates.iter().any(|a| a.distinct) {
                 true => context.reserve(4 * batch.len),
                 false => Ok(()),
@@ -154,16 +184,19 @@ impl Grouping {
         let rows: Vec<u32> = match &self.weighed {
             None => all.collect(),
             // A row that stands for no row is in no group.
-            Some(slots) => all.filter(|row| weight(batch, slots, *row as usize) > 0).collect(),
+            Some(slots) => {
+                let rows: Vec<u32> = all.collect();
+                let weights = weights_of(batch, slots, &rows);
+                rows.into_iter().zip(weights).filter(|(_, weight)| *weight > 0).map(|(row, _)| row).collect()
+            }
         };
         let counters = &mut context.metrics[context.current].counters;
         let mut evaluator = Evaluator { scope: &context.scope, counters };
         let mut new_bytes = 0;
         let places = self.places(batch, &rows, &mut evaluator, &mut new_bytes)?;
         for (place, aggregate) in spec.aggregates.iter().enumerate() {
-            let weight = |row: &u32| weight(batch, &aggregate.weights, *row as usize);
             let times: Option<Vec<usize>> =
-                (!aggregate.weights.is_empty()).then(|| rows.iter().map(weight).collect());
+                (!aggregate.weights.is_empty()).then(|| weights_of(batch, &aggregate.weights, &rows));
             let at = Places { rows: &rows, groups: &places, times: times.as_deref() };
             self.aggregate((place, aggregate), batch, at, &mut evaluator, &mut new_bytes)?;
         }
@@ -230,14 +263,31 @@ impl Grouping {
             evaluator.counters.properties_read += found.reads;
             return Ok(());
         }
+        if spec.distinct {
+            let (known_nodes, bound) = (evaluator.scope.known_nodes, self.node_bound);
+            let new = || Firsts::new(argument, batch, known_nodes, bound);
+            let firsts = self.firsts[place].get_or_insert_with(new);
+            let found = firsts.of(argument, batch, at, evaluator)?;
+            *new_bytes += firsts.new_bytes(found.len());
+            // What is read was counted when its code was found.
+            let mut counted = Counters::default();
+            let mut again = Evaluator { scope: evaluator.scope, counters: &mut counted };
+            for (row, group) in found {
+                let value = again.value(argument, Row { batch, row: row as usize, locals: &[] })?;
+                *new_bytes += value_bytes(&value) + 2 * size_of::<Value>();
+                let accumulator = &mut self.accumulators(group as usize)[place];
+                accumulator.add_times(value, 1).map_err(|e| located(e, argument.span))?;
+            }
+            return Ok(());
+        }
         for (i, (row, group)) in at.rows.iter().zip(at.groups).enumerate() {
             let row = Row { batch, row: *row as usize, locals: &[] };
             let value = evaluator.value(argument, row)?;
-            if spec.distinct || spec.function.keeps_values() {
+            if spec.function.keeps_values() {
                 *new_bytes += value_bytes(&value) + 2 * size_of::<Value>();
             }
             let times = at.times.map_or(1, |times| times[i]);
-            let accumulator = &mut self.groups[*group as usize][place];
+            let accumulator = &mut self.accumulators(*group as usize)[place];
             accumulator.add_times(value, times).map_err(|e| located(e, argument.span))?;
         }
         Ok(())
@@ -245,32 +295,68 @@ impl Grouping {
 
     /// Puts what is in arrays into the accumulators.
     pub fn settle(&mut self) -> Outcome<()> {
-        for (place, spec) in self.spec.aggregates.iter().enumerate() {
-            let at = spec.argument.as_ref().map(|argument| argument.span).unwrap_or_default();
+        for place in 0..self.spec.aggregates.len() {
             let totals = std::mem::take(&mut self.totals[place]);
-            for (group, accumulators) in self.groups.iter_mut().enumerate() {
-                totals.put(group, &mut accumulators[place]).map_err(|e| located(e, at))?;
+            if totals.is_empty() {
+                continue;
+            }
+            let at = self.place_of(place);
+            for group in 0..self.groups.len() {
+                totals.put(group, &mut self.accumulators(group)[place]).map_err(|e| located(e, at))?;
             }
         }
         Ok(())
     }
 
+    fn place_of(&self, aggregate: usize) -> Span {
+        self.spec.aggregates[aggregate].argument.as_ref().map(|argument| argument.span).unwrap_or_default()
+    }
+
     pub fn finish(mut self) -> Outcome<Batch> {
-        self.settle()?;
         let len = self.groups.len();
         let mut results: Vec<Vec<Value>> =
             self.spec.aggregates.iter().map(|_| Vec::with_capacity(len)).collect();
-        for accumulators in self.groups {
-            for ((column, accumulator), spec) in
-                results.iter_mut().zip(accumulators).zip(&self.spec.aggregates)
-            {
-                let place = spec.argument.as_ref().map(|argument| argument.span).unwrap_or_default();
-                column.push(accumulator.finish().map_err(|e| located(e, place))?);
+        for group in 0..len {
+            let mut accumulators = std::mem::take(&mut self.groups[group]).into_iter();
+            for (place, column) in results.iter_mut().enumerate() {
+                let mut accumulator = accumulators.next().unwrap_or_else(|| self.fresh(place));
+                let at = self.place_of(place);
+                self.totals[place].put(group, &mut accumulator).map_err(|e| located(e, at))?;
+                column.push(accumulator.finish().map_err(|e| located(e, at))?);
             }
         }
         let mut columns = self.keys;
-        columns.extend(results.into_iter().map(Vector::Values));
+        columns.extend(results.into_iter().map(Vector::of_values));
         Ok(Batch { len, columns })
+    }
+}
+
+/// Which values groups have had, by codes: what comes again is neither made nor added again.
+struct Firsts {
+    codes: Groups,
+    seen: HashSet<(u32, u32)>,
+}
+
+impl Firsts {
+    fn new(argument: &Expr, batch: &Batch, known_nodes: bool, node_bound: u32) -> Firsts {
+        let codes = Groups::new(std::slice::from_ref(argument), batch, known_nodes, node_bound);
+        Firsts { codes: codes.told_apart_as_written(), seen: HashSet::new() }
+    }
+
+    /// The rows whose value is the first of its kind in their group, with the groups.
+    fn of(
+        &mut self, argument: &Expr, batch: &Batch, at: Places<'_>, evaluator: &mut Evaluator<'_>,
+    ) -> Outcome<Vec<(u32, u32)>> {
+        let codes = self.codes.of(std::slice::from_ref(argument), batch, at.rows, evaluator)?;
+        let rows = at.rows.iter().zip(at.groups).zip(codes);
+        Ok(rows
+            .filter(|((_, group), code)| self.seen.insert((**group, *code)))
+            .map(|((row, group), _)| (*row, *group))
+            .collect())
+    }
+
+    fn new_bytes(&mut self, found: usize) -> usize {
+        self.codes.new_bytes() + found * 16
     }
 }
 
@@ -296,6 +382,26 @@ fn weight(batch: &Batch, slots: &[usize], row: usize) -> usize {
         _ => 0,
     };
     slots.iter().fold(1usize, |all, slot| all.saturating_mul(number(slot)))
+}
+
+/// How many rows each of the rows stands for.
+fn weights_of(batch: &Batch, slots: &[usize], rows: &[u32]) -> Vec<usize> {
+    let mut weights = vec![1usize; rows.len()];
+    for slot in slots {
+        match &batch.columns[*slot] {
+            Vector::Numbers(Numbers { cells: Cells::Ints(ints), nulls }) if nulls.is_empty() => {
+                for (weight, row) in weights.iter_mut().zip(rows) {
+                    *weight = weight.saturating_mul(ints[*row as usize] as usize);
+                }
+            }
+            _ => {
+                for (known, row) in weights.iter_mut().zip(rows) {
+                    *known = known.saturating_mul(weight(batch, &[*slot], *row as usize));
+                }
+            }
+        }
+    }
+    weights
 }
 
 /// Where every aggregate counts rows or nodes: the whole batch at once. `false` where it cannot be.

@@ -29,7 +29,11 @@ struct Key {
     of_nodes: NodeCodes,
     /// A whole number, which most are that are grouped by many.
     numbers: HashMap<i64, u32>,
+    /// Dates by their days.
+    days: HashMap<i32, u32>,
     values: HashMap<Value, u32>,
+    /// Where equal values that are written differently are told apart, those that may be.
+    written: Option<HashMap<String, u32>>,
     codes: u32,
     /// Nodes that the key was evaluated for, each with the properties that were read.
     reads: Vec<(Dense, u32)>,
@@ -63,6 +67,18 @@ impl Key {
     /// The code of a value: 1 and 1.0 have one.
     fn of_value(&mut self, value: Value, bytes: &mut usize) -> u32 {
         let next = self.codes;
+        if let (Value::Date(_), Some(day)) = (&value, value.days()) {
+            return self.of_day(day, bytes);
+        }
+        let plain = matches!(value, Value::Int(_) | Value::Text(_) | Value::Bool(_) | Value::Null);
+        let plain = plain || matches!(value, Value::Node(_) | Value::Edge(_));
+        if let (Some(written), false) = (&mut self.written, plain) {
+            let text = format!("{value:?}");
+            *bytes += text.len() + 32;
+            let code = *written.entry(text).or_insert(next);
+            self.codes += u32::from(code == next);
+            return code;
+        }
         let code = match whole_number(&value) {
             Some(whole) => *self.numbers.entry(whole).or_insert(next),
             None => match self.values.get(&value) {
@@ -74,6 +90,16 @@ impl Key {
                 }
             },
         };
+        if code == next {
+            self.codes += 1;
+            *bytes += 24;
+        }
+        code
+    }
+
+    fn of_day(&mut self, day: i32, bytes: &mut usize) -> u32 {
+        let next = self.codes;
+        let code = *self.days.entry(day).or_insert(next);
         if code == next {
             self.codes += 1;
             *bytes += 24;
@@ -109,7 +135,9 @@ impl Groups {
                 node,
                 of_nodes: NodeCodes::Few(HashMap::new()),
                 numbers: HashMap::new(),
+                days: HashMap::new(),
                 values: HashMap::new(),
+                written: None,
                 codes: 0,
                 reads: vec![],
             }
@@ -121,6 +149,12 @@ impl Groups {
             len: 0,
             bytes: 0,
         }
+    }
+
+    /// The same with equal values that are written differently, as 1 and 1.0, in groups of their own.
+    pub fn told_apart_as_written(mut self) -> Groups {
+        self.keys.iter_mut().for_each(|key| key.written = Some(HashMap::new()));
+        self
     }
 
     /// The properties that were read for each key once a node, by the nodes.
@@ -207,15 +241,16 @@ impl Groups {
             }
             return Ok(codes);
         }
-        let column = columnar::column(expression, batch, evaluator.scope);
-        if let Some(found) = column
-            && let Cells::Ints(ints) = &found.numbers.cells
-        {
+        let found = columnar::column(expression, batch, evaluator.scope);
+        if let Some(found) = found.filter(|found| !matches!(found.numbers.cells, Cells::Floats(_))) {
             evaluator.counters.properties_read += found.reads;
             for &row in rows {
-                codes.push(match found.numbers.is_null(row as usize) {
-                    true => key.of_value(Value::Null, bytes),
-                    false => key.of_number(ints[row as usize], bytes),
+                let row = row as usize;
+                codes.push(match &found.numbers.cells {
+                    _ if found.numbers.is_null(row) => key.of_value(Value::Null, bytes),
+                    Cells::Ints(ints) => key.of_number(ints[row], bytes),
+                    Cells::Days(days) => key.of_day(days[row], bytes),
+                    Cells::Floats(floats) => key.of_value(Value::Float(floats[row]), bytes),
                 });
             }
             return Ok(codes);

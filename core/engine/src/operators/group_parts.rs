@@ -8,6 +8,7 @@ use crate::context::{Context, Outcome, located};
 use crate::expression::{Expr, Kind};
 use crate::operators::Group;
 use crate::operators::group::Grouping;
+use crate::operators::group_keys::Groups;
 use crate::plan::{Input, Operator, OperatorPlan};
 use crate::search::NodeSet;
 
@@ -97,14 +98,23 @@ pub(super) fn put_together(group: &Arc<Group>, parts: usize, context: &mut Conte
     let mut together = Grouping::new(Arc::new(by_slot), context)?;
     let rows: Vec<u32> = (0..order.len() as u32).collect();
     let places = together.places_of(&keys, &rows, context)?;
-    for grouping in &mut all {
+    // Where each part's groups are now.
+    let mut now: Vec<Vec<u32>> = all.iter().map(|grouping| vec![0; grouping.groups.len()]).collect();
+    for ((_, part, at), place) in order.iter().zip(&places) {
+        now[*part as usize][*at as usize] = *place;
+    }
+    for (grouping, now) in all.iter_mut().zip(&now) {
+        together.absorb_totals(grouping, now);
         grouping.settle()?;
     }
     let mut left: Vec<_> = all.into_iter().map(|grouping| grouping.groups).collect();
     for ((_, part, at), place) in order.into_iter().zip(places) {
         context.work(1)?;
         let accumulators = std::mem::take(&mut left[part as usize][at as usize]);
-        let own = &mut together.groups[place as usize];
+        if accumulators.is_empty() {
+            continue;
+        }
+        let own = together.accumulators(place as usize);
         for ((own, other), spec) in own.iter_mut().zip(accumulators).zip(&group.aggregates) {
             let span = spec.argument.as_ref().map(|argument| argument.span).unwrap_or_default();
             own.merge(other).map_err(|e| located(e, span))?;
@@ -126,18 +136,22 @@ fn keys_in(all: &[Grouping], order: &[(u64, u32, u32)]) -> Batch {
     Batch { len: order.len(), columns: (0..first.len()).map(column).collect() }
 }
 
-/// Each thread has read a key's properties once a node: the profile counts them once altogether, as one thread would.
+/// Each thread has read a key's properties, and those of distinct values, once a node: the profile counts them once altogether, as
+/// one thread would.
 fn forget_reads(all: &[Grouping], parts: usize, context: &mut Context) {
     let bound = context.scope.node_bound();
-    let keys = all.iter().filter_map(|grouping| grouping.known.as_ref()).map(|known| known.reads().count());
-    for place in 0..keys.max().unwrap_or(0) {
-        let mut seen = NodeSet::new(bound);
-        let reads = all.iter().filter_map(|g| g.known.as_ref()?.reads().nth(place)).flatten();
-        let again = |(node, reads): &(u32, u32)| match *node < bound && !seen.insert(*node) {
-            true => u64::from(*reads),
-            false => 0,
-        };
-        let again: u64 = reads.map(again).sum();
-        context.metrics[parts].counters.properties_read -= again;
+    let read: Vec<Vec<Option<&Groups>>> = all.iter().map(Grouping::read_once).collect();
+    for of in 0..read.first().map_or(0, Vec::len) {
+        let known = || read.iter().filter_map(|groups| groups[of]);
+        for place in 0..known().map(|groups| groups.reads().count()).max().unwrap_or(0) {
+            let mut seen = NodeSet::new(bound);
+            let reads = known().filter_map(|groups| groups.reads().nth(place)).flatten();
+            let again = |(node, reads): &(u32, u32)| match *node < bound && !seen.insert(*node) {
+                true => u64::from(*reads),
+                false => 0,
+            };
+            let again: u64 = reads.map(again).sum();
+            context.metrics[parts].counters.properties_read -= again;
+        }
     }
 }

@@ -177,6 +177,34 @@ impl Totals {
         true
     }
 
+    pub fn is_empty(&self) -> bool {
+        self.counts.is_empty() && self.whole.is_empty() && self.floats.is_empty() && self.extremes.is_none()
+    }
+
+    /// Adds counts and sums of whole numbers of other groups, whose places here are given; `false`, and nothing added, where there
+    /// is anything else.
+    pub fn absorb(&mut self, other: &Totals, places: &[u32], groups: usize) -> bool {
+        if other.extremes.is_some() || self.extremes.is_some() || !other.floats.is_empty() {
+            return false;
+        }
+        if !other.counts.is_empty() {
+            grow(&mut self.counts, groups);
+        }
+        for (count, place) in other.counts.iter().zip(places) {
+            let own = &mut self.counts[*place as usize];
+            *own = own.saturating_add(*count);
+        }
+        if !other.whole.is_empty() {
+            grow(&mut self.whole, groups);
+        }
+        for ((sum, count), place) in other.whole.iter().zip(places) {
+            let own = &mut self.whole[*place as usize];
+            own.0 += sum;
+            own.1 += count;
+        }
+        true
+    }
+
     /// Bytes held.
     pub fn bytes(&self) -> usize {
         let extremes = match &self.extremes {

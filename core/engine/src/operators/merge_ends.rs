@@ -259,6 +259,11 @@ impl Run {
         if done == slices {
             return Ok(());
         }
+        let note = format!("ran on {} threads", pool.current_num_threads());
+        let notes = &mut context.metrics().notes;
+        if !notes.contains(&note) {
+            notes.push(note);
+        }
         let bytes = self.ends.len() * size_of::<u64>();
         let next = AtomicUsize::new(done);
         let ends = std::mem::take(&mut self.ends);
@@ -317,11 +322,11 @@ impl Run {
         if apart.rows.is_empty() {
             return Ok(());
         }
-        let weights = apart.rows.iter().map(|row| Value::Int(reading.weight(*row as usize) as i64)).collect();
+        let weights = apart.rows.iter().map(|row| reading.weight(*row as usize) as i64).collect();
         let mut out = reading.batch.gather(&apart.rows);
         out.columns.push(Vector::Edges(apart.edges));
         out.columns.push(Vector::Nodes(apart.nodes));
-        out.columns[self.plan.weight] = Vector::Values(weights);
+        out.columns[self.plan.weight] = Vector::ints(weights);
         context.reserve(out.bytes())?;
         self.apart.push(out);
         Ok(())
@@ -334,7 +339,7 @@ impl Run {
         while nodes.len() < BATCH_ROWS && at < self.ends.len() {
             if self.ends[at] > 0 {
                 nodes.push(at as Dense);
-                weights.push(Value::Int(self.ends[at] as i64));
+                weights.push(self.ends[at] as i64);
             }
             at += 1;
         }
@@ -351,7 +356,7 @@ impl Run {
         for taken in &self.plan.taken {
             columns[taken.edge] = Vector::Edges(none());
         }
-        columns[self.plan.weight] = Vector::Values(weights);
+        columns[self.plan.weight] = Vector::ints(weights);
         Some(Batch { len, columns })
     }
 }

@@ -168,8 +168,8 @@ impl Run {
 
     /// The batch with these weights.
     fn weighed(&self, mut batch: Batch, weights: &[u64]) -> Batch {
-        let column = weights.iter().map(|n| Value::Int(*n as i64)).collect();
-        batch.columns[self.plan.weight] = Vector::Values(column);
+        let column = weights.iter().map(|n| *n as i64).collect();
+        batch.columns[self.plan.weight] = Vector::ints(column);
         batch
     }
 

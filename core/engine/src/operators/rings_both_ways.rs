@@ -127,6 +127,11 @@ impl Told {
         })
     }
 
+    /// Whether no two of the nodes are the same.
+    pub fn all_different(&self) -> bool {
+        !matches!(self, Told::Nothing)
+    }
+
     fn orders(&self) -> u64 {
         match self {
             Told::Nothing => 6,

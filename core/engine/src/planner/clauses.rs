@@ -103,7 +103,8 @@ fn in_place(
     // A property has no error; a computation that may have one must still be asked for in every row.
     let asked = rest.first().is_some_and(|clause| clause_variables(clause).contains(name));
     let reads_nothing = expression_variables(value).is_empty();
-    if reads_nothing || !is_property(value, elements) && !(asked && is_computed(value, elements)) {
+    let may_be = is_property(value, elements) || asked && is_computed(value, elements);
+    if reads_nothing || !may_be {
         return None;
     }
     let with = |read: &Arc<str>| (read == name).then(|| value.kind.clone());

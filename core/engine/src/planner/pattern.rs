@@ -158,6 +158,11 @@ fn said_different<'e>(condition: &'e Expression) -> Option<Vec<(&'e Arc<str>, &'
 }
 
 impl PatternGraph {
+    /// Whether elements may repeat in the MATCH of a step.
+    pub fn is_repeatable(&self, step: usize) -> bool {
+        self.repeatables[self.steps[step].clause]
+    }
+
     /// Whether no edge may be in both steps.
     pub fn apart(&self, a: usize, b: usize) -> bool {
         let (one, other) = (self.steps[a].clause, self.steps[b].clause);

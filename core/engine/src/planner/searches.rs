@@ -176,7 +176,7 @@ impl Planner<'_> {
             target_conditions,
             differs_from,
             mode: search.mode,
-            trails: !b.graph.repeatables[b.graph.steps[step].clause] && search.search == PathSearch::All,
+            trails: !b.graph.is_repeatable(step) && search.search == PathSearch::All,
             different_from: different_from.clone(),
             outputs,
         };
@@ -190,9 +190,7 @@ impl Planner<'_> {
         let ends_only = match search.search {
             PathSearch::All => {
                 let endless = spec.mode == PathMode::Walk && spec.max.is_none();
-                !b.usage.multiplicity
-                    && !endless
-                    && (b.graph.repeatables[b.graph.steps[step].clause] || !shared)
+                !b.usage.multiplicity && !endless && (b.graph.is_repeatable(step) || !shared)
             }
             PathSearch::Any | PathSearch::AnyShortest | PathSearch::Shortest(1) => weight.is_none(),
             _ => !b.usage.multiplicity && weight.is_none(),

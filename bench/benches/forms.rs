@@ -274,12 +274,13 @@ fn main() {
         for text in *forms {
             let ms = form(&snapshot, text, &limits, &mut answer);
             if tell {
-                eprintln!("{}: {text}", shown(ms));
+                eprintln!("{}: {text}", if ms.is_finite() { shown(ms) } else { "-".into() });
             }
             times.push(ms);
         }
         times.sort_by(f64::total_cmp);
         let (best, worst) = (times[0], times[times.len() - 1]);
+        let told = |ms: f64| if ms.is_finite() { shown(ms) } else { "beyond the limit".into() };
         let (theirs, ratio) = peers[name]["ms"]
             .as_f64()
             .map_or(("-".into(), "-".into()), |ms| (shown(ms), format!("{:.2} x", ms / worst)));

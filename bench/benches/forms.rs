@@ -284,6 +284,6 @@ fn main() {
         let (theirs, ratio) = peers[name]["ms"]
             .as_f64()
             .map_or(("-".into(), "-".into()), |ms| (shown(ms), format!("{:.2} x", ms / worst)));
-        println!("| {name} | {} | {} | {} | {theirs} | {ratio} |", forms.len(), shown(best), shown(worst));
+        println!("| {name} | {} | {} | {} | {theirs} | {ratio} |", forms.len(), told(best), told(worst));
     }
 }

@@ -71,6 +71,25 @@ fn too_much_together() -> Diagnostic {
     )
 }
 
+/// Memory of an operator that may end before its rows do: given back with it.
+#[derive(Debug, Default)]
+pub(crate) struct Held(Option<(Arc<Budget>, usize)>);
+
+impl Held {
+    /// Of memory that was accounted for.
+    pub fn of(budget: &Arc<Budget>, bytes: usize) -> Held {
+        Held(Some((budget.clone(), bytes)))
+    }
+}
+
+impl Drop for Held {
+    fn drop(&mut self) {
+        if let Some((budget, bytes)) = self.0.take() {
+            budget.release(bytes);
+        }
+    }
+}
+
 #[derive(Debug)]
 pub(crate) struct Budget {
     pub started: Instant,

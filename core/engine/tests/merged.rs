@@ -116,6 +116,7 @@ fn question(rng: &mut ChaCha8Rng) -> String {
         "COUNT(*) AS n".to_string(),
         format!("COUNT({last}) AS n"),
         "COUNT(b) AS n, COUNT(*) AS m".into(),
+        "COUNT(*) AS n, COUNT(DISTINCT a) AS m, COUNT(DISTINCT b) AS o".into(),
         format!("SUM({last}.score) AS n"),
         format!("AVG({last}.score) AS n, COUNT({last}.score) AS m"),
         format!("COUNT(DISTINCT {last}.kind) AS n, MIN({last}.x) AS m"),

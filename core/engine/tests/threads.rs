@@ -185,3 +185,19 @@ fn errors_and_bounds_stop_several_threads() {
     let limits = Limits { memory_bytes: 1 << 20, ..spread(Duration::ZERO) };
     assert_eq!(run(&snapshot, paths, limits).unwrap_err().code, Code::MEMORY_LIMIT);
 }
+
+/// What runs on all threads by itself, below operators that are shared out: a thread that waits for the others while they wait for
+/// what it holds would wait for ever.
+#[test]
+fn what_uses_all_threads_runs_below_what_is_shared_out() {
+    let snapshot = graph();
+    let ends = "MATCH (a:A)-[:R]->(b:A)-[:R]->(c:A) RETURN DISTINCT c AS a";
+    let last = "MATCH (a)-[:R]->(e)-[:R]->(g) RETURN SUM(e.x * g.x) AS s, COUNT(*) AS n";
+    let text = format!("MATCH (a:A) RETURN a UNION ALL {ends} NEXT {last}");
+    let (one, _) = run(&snapshot, &text, spread(Duration::MAX)).unwrap();
+    let (many, profile) = run(&snapshot, &text, spread(Duration::ZERO)).unwrap();
+    assert_eq!(one, many);
+    let has = |name: &str| profile.walk().iter().any(|(_, o)| o.operator == name);
+    let operators: Vec<_> = profile.walk().iter().map(|(_, o)| o.operator.to_string()).collect();
+    assert!(has("MergeEnds") && has("ShareOut"), "{operators:?}");
+}

@@ -291,3 +291,36 @@ fn wordings_of_one_question_have_one_plan() {
     let closed = graph(&mut rng, Some(small()));
     assert!(counted(&closed, "e.w") && !counted(&closed, "e.v"));
 }
+
+/// Every node of a small graph leads to the next two of four; two more have no edges. One has an edge of another kind.
+fn known() -> Snapshot {
+    let mut transaction = Transaction::new(Snapshot::empty(None).unwrap());
+    for x in 0..6 {
+        let properties = vec![("x".into(), Value::Int(x))];
+        transaction.insert_node(NewNode { labels: label_set(["A"]), properties }).unwrap();
+    }
+    let ends = (0..4u32).flat_map(|a| [(a, (a + 1) % 4, "R"), (a, (a + 2) % 4, "R")]);
+    for (source, target, label) in ends.chain([(0, 5, "S")]) {
+        let (labels, directed) = (label_set([label]), true);
+        transaction.insert_edge(NewEdge { labels, properties: vec![], directed, source, target }).unwrap();
+    }
+    folded(&transaction.finish().unwrap().0)
+}
+
+#[test]
+fn rows_that_stand_for_none_bring_nothing_to_any_aggregate() {
+    let text = "MATCH (a:A)-[:R]->(b) RETURN COUNT(*) AS n, COUNT(DISTINCT a) AS m, MAX(a.x) AS k";
+    let text_of_nodes = "MATCH (a:A)-[:R]->(b) RETURN COUNT(*) AS n, COUNT(DISTINCT a) AS m";
+    for rules in [Rules::none(), Rules::all()] {
+        assert_eq!(run(&known(), text, rules, false).0.unwrap(), [["8", "4", "3"]]);
+        assert_eq!(run(&known(), text_of_nodes, rules, false).0.unwrap(), [["8", "4"]]);
+    }
+}
+
+#[test]
+fn a_part_is_written_out_beside_conditions_with_queries_of_their_own() {
+    let text = "MATCH (a WHERE EXISTS { (a)-[:S]->() })((m)-[u:R]->(n)){2}(c WHERE c.x > 1) RETURN c.x AS x, COUNT(*) AS n";
+    let (plain, _) = run(&known(), text, Rules::none(), false);
+    assert_eq!(plain, Ok(vec![vec!["2".to_string(), "1".into()], vec!["3".into(), "2".into()]]));
+    assert_eq!(run(&known(), text, Rules::all(), false).0, plain);
+}

@@ -74,17 +74,18 @@ impl Passing<'_> {
 impl Snapshot {
     /// Which nodes pass.
     pub fn passing<'a>(&'a self, test: &'a NodeTest) -> Passing<'a> {
+        let all = self.all_pass(test);
+        let one_range = if all { None } else { self.one_range(test) };
+        Passing { snapshot: self, test, all, one_range }
+    }
+
+    /// The first number of the nodes that pass and how many there are, where they follow each other.
+    fn one_range(&self, test: &NodeTest) -> Option<(Dense, Dense)> {
         let mut ranges = self.base_ranges(test).into_iter();
-        let joined = ranges.next().and_then(|first| {
-            ranges.try_fold(first, |all, next| (all.end == next.start).then_some(all.start..next.end))
-        });
-        let one_range = joined.filter(|_| self.overlay.nodes.is_empty());
-        Passing {
-            snapshot: self,
-            test,
-            all: self.all_pass(test),
-            one_range: one_range.map(|r| (r.start, r.end - r.start)),
-        }
+        let first = ranges.next().filter(|_| self.overlay.nodes.is_empty())?;
+        let range =
+            ranges.try_fold(first, |all, next| (all.end == next.start).then_some(all.start..next.end))?;
+        Some((range.start, range.end - range.start))
     }
 
     /// The rows that together hold every edge which passes, for nodes of which [`Self::untouched`] is true.

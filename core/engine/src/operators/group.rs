@@ -417,7 +417,10 @@ fn count_columns(spec: &Group, batch: &Batch, accumulators: &mut [Accumulator]) 
         let as_nodes = |e: &Expr| nodes(e).is_some() && a.weights.is_empty();
         a.function == Aggregate::Count && a.argument.as_ref().is_none_or(as_nodes)
     };
-    if !spec.aggregates.iter().all(countable) {
+    // Where some are weighed a row may stand for none, which the others must not count.
+    let weighed = spec.aggregates.iter().filter(|a| !a.weights.is_empty()).count();
+    let alike = weighed == 0 || weighed == spec.aggregates.len();
+    if !alike || !spec.aggregates.iter().all(countable) {
         return false;
     }
     for (aggregate, accumulator) in spec.aggregates.iter().zip(accumulators) {

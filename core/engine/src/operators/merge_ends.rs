@@ -9,11 +9,12 @@ use graphodrome_graph::{Dense, Value};
 use graphodrome_language::Diagnostic;
 
 use crate::batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
+use crate::budget::Held;
 use crate::context::{Context, Counters, Outcome};
 use crate::operators::FollowEdges;
 use crate::operators::follow_edges::{Conditions, Plain, Sink, conditions_of, follow};
 use crate::operators::merge_rows::{Taken, elements};
-use crate::operators::share_out::threads;
+use crate::operators::share_out::other_threads;
 use crate::plan::{Input, Operator, OperatorPlan};
 
 /// Rows that are read before their edges are followed.
@@ -53,6 +54,7 @@ impl OperatorPlan for MergeEnds {
             ends: vec![],
             width: 0,
             apart: vec![],
+            held: vec![],
             began: None,
             next: None,
         })
@@ -198,6 +200,8 @@ struct Run {
     width: usize,
     /// Batches of rows that stay apart, in their order, with what they stand for.
     apart: Vec<Batch>,
+    /// What the ends and the rows apart take.
+    held: Vec<Held>,
     began: Option<Instant>,
     /// The node from which on ends are to be handed on, once all are there.
     next: Option<usize>,
@@ -215,7 +219,7 @@ impl Run {
     /// Reads the whole input.
     fn fill(&mut self, context: &mut Context) -> Outcome<()> {
         let bound = context.scope.node_bound() as usize;
-        context.reserve(bound * size_of::<u64>())?;
+        self.hold(bound * size_of::<u64>(), context)?;
         self.ends = vec![0; bound];
         let mut ended = false;
         while !ended {
@@ -253,7 +257,7 @@ impl Run {
             self.keep(apart, &reading, context)?;
             done += 1;
             let long = self.began.is_some_and(|began| began.elapsed() >= context.limits.spread_after);
-            pool = if long && context.limits.brief.is_none() { threads() } else { None };
+            pool = if long && context.limits.brief.is_none() { other_threads() } else { None };
         }
         let Some(pool) = pool else { return Ok(()) };
         if done == slices {
@@ -327,8 +331,15 @@ impl Run {
         out.columns.push(Vector::Edges(apart.edges));
         out.columns.push(Vector::Nodes(apart.nodes));
         out.columns[self.plan.weight] = Vector::ints(weights);
-        context.reserve(out.bytes())?;
+        self.hold(out.bytes(), context)?;
         self.apart.push(out);
+        Ok(())
+    }
+
+    /// Accounts for memory until the operator ends, which is before its rows do where no more are wanted.
+    fn hold(&mut self, bytes: usize, context: &mut Context) -> Outcome<()> {
+        context.reserve(bytes)?;
+        self.held.push(Held::of(&context.scope.budget, bytes));
         Ok(())
     }
 
@@ -370,14 +381,15 @@ impl Operator for Run {
             self.next = Some(0);
         }
         if let Some(batch) = self.apart.pop() {
-            context.release(batch.bytes());
             return Ok(Some(batch));
         }
         let first = self.next.unwrap_or_default();
         let batch = self.ends_from(first);
-        if batch.is_none() && !self.ends.is_empty() {
-            context.release(self.ends.len() * size_of::<u64>());
+        let last = self.next.unwrap_or(first);
+        context.work((last - first) as u64 / 64)?;
+        if batch.is_none() {
             self.ends = vec![];
+            self.held.clear();
         }
         Ok(batch)
     }

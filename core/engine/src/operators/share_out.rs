@@ -42,6 +42,11 @@ pub(crate) fn threads() -> Option<&'static rayon::ThreadPool> {
     POOL.get_or_init(make).as_ref()
 }
 
+/// The same for an operator that would use them by itself: not from one of them, which may hold what the others wait for.
+pub(super) fn other_threads() -> Option<&'static rayon::ThreadPool> {
+    if rayon::current_thread_index().is_some() { None } else { threads() }
+}
+
 #[derive(Clone, Debug)]
 pub(crate) struct ShareOut {
     /// How many operators below run side by side.

@@ -100,7 +100,7 @@ fn is_computed(e: &Expression, elements: &BTreeSet<Arc<str>>) -> bool {
 fn in_place(
     name: &Arc<str>, value: &Expression, rest: &[Clause], elements: &BTreeSet<Arc<str>>,
 ) -> Option<Vec<Clause>> {
-    // A property has no error; a computation that may have one must still be asked for in every row.
+    // A property has no error; a computation may have one, and is asked for where the next clause reads it.
     let asked = rest.first().is_some_and(|clause| clause_variables(clause).contains(name));
     let reads_nothing = expression_variables(value).is_empty();
     let may_be = is_property(value, elements) || asked && is_computed(value, elements);

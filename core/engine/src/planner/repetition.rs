@@ -91,18 +91,24 @@ fn filter_of(element: &mut PathElement) -> Option<&mut ElementFilter> {
     }
 }
 
-/// Names and all that reads them, renamed; `false` where that cannot be.
+/// Names and all that reads them, renamed throughout; `false` where a query of its own is among what reads.
 fn rename(elements: &mut [PathElement], names: &BTreeMap<Arc<str>, Arc<str>>) -> bool {
-    let with = |read: &Arc<str>| names.get(read).map(|name| ExpressionKind::Variable(name.clone()));
-    elements.iter_mut().filter_map(filter_of).all(|filter| {
+    let mut whole = true;
+    for filter in elements.iter_mut().filter_map(filter_of) {
         if let Some(variable) = &mut filter.variable
             && let Some(name) = names.get(&variable.text)
         {
             variable.text = name.clone();
         }
-        let conditions = filter.properties.iter_mut().map(|(_, e)| e).chain(&mut filter.condition);
-        conditions.into_iter().all(|e| replace(e, &with))
-    })
+        for e in filter.properties.iter_mut().map(|(_, e)| e).chain(&mut filter.condition) {
+            whole &= renamed(e, names);
+        }
+    }
+    whole
+}
+
+fn renamed(e: &mut Expression, names: &BTreeMap<Arc<str>, Arc<str>>) -> bool {
+    replace(e, &|read| names.get(read).map(|name| ExpressionKind::Variable(name.clone())))
 }
 
 fn name_of(element: Option<&PathElement>) -> Option<Arc<str>> {
@@ -126,13 +132,11 @@ impl Planner<'_> {
                 None => {
                     let meets = name_of(out.last()).filter(|name| open.contains(name));
                     if let (Some(before), Some(name)) = (meets, name_of(Some(&element))) {
+                        // No query that a user wrote reads the name of a copy.
                         let names = BTreeMap::from([(before, name)]);
                         rename(&mut out, &names);
-                        let with = |read: &Arc<str>| {
-                            names.get(read).map(|name| ExpressionKind::Variable(name.clone()))
-                        };
                         conditions.iter_mut().for_each(|e| {
-                            replace(e, &with);
+                            renamed(e, &names);
                         });
                     }
                     if join(&mut out, element.clone()).is_none() {
@@ -187,18 +191,17 @@ impl Planner<'_> {
         let mut copies = vec![];
         let mut meets = name_of(before.last());
         for _ in 0..times {
-            let mut renamed: BTreeMap<Arc<str>, Arc<str>> = BTreeMap::new();
+            let mut own: BTreeMap<Arc<str>, Arc<str>> = BTreeMap::new();
             for name in &names {
-                renamed.insert(name.clone(), self.hidden("copy"));
+                own.insert(name.clone(), self.hidden("copy"));
             }
             if let (Some(first), Some(meets)) = (name_of(apart.first()), &meets) {
-                renamed.insert(first, meets.clone());
+                own.insert(first, meets.clone());
             }
             let mut copy = apart.clone();
             let mut own_condition = condition.clone();
-            let with = |read: &Arc<str>| renamed.get(read).map(|name| ExpressionKind::Variable(name.clone()));
-            let whole = own_condition.as_mut().is_none_or(|e| replace(e, &with));
-            if !rename(&mut copy, &renamed) || !whole {
+            let whole = own_condition.as_mut().is_none_or(|e| renamed(e, &own));
+            if !rename(&mut copy, &own) || !whole {
                 return None;
             }
             meets = name_of(copy.last());

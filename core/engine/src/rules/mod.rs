@@ -34,7 +34,7 @@ rules! {
     JoinedPatterns "joined-patterns"
         "MATCH after MATCH has the rows of one pattern in which edges need differ only where they are of the same MATCH. Which of several failing conditions raises its error is not defined.";
     LetInPlace "let-in-place"
-        "What LET names is the same wherever it is read, as long as no row changes. Properties, which have no errors, are read where they are wanted; what is computed of them only where the next clause asks for it in every row.";
+        "What LET names is the same wherever it is read, as long as no row changes. Properties, which have no errors, are read where they are wanted; what is computed of them only where the next clause reads it: for a row that is dropped for another reason its error may not be raised.";
     DifferentEdges "different-edges"
         "That two edges of a pattern are different is what one MATCH says of its edges: bound edges are not null.";
     EarlyConditions "early-conditions"

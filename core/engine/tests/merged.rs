@@ -3,15 +3,15 @@
 
 #![allow(clippy::unwrap_used)]
 
+mod asked;
 mod folded;
 
-use graphodrome_engine::{Limits, Parameters, Rule, Rules, TextOptions, prepare_by, render_plan};
+use graphodrome_engine::{Rule, Rules};
 use graphodrome_graph::{NewEdge, NewNode, Snapshot, Transaction, Value, label_set};
-use graphodrome_language::ast::Statement;
-use graphodrome_language::parse;
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
+use crate::asked::{Rows, run_as};
 use crate::folded::folded;
 
 fn graph(rng: &mut ChaCha8Rng) -> Snapshot {
@@ -157,32 +157,8 @@ fn canonical(value: &Value) -> String {
     }
 }
 
-type Rows = Result<Vec<Vec<String>>, String>;
-
 fn run(snapshot: &Snapshot, text: &str, rules: Rules, threads: bool) -> (Rows, String) {
-    let statements = parse(text).unwrap_or_else(|e| panic!("{text}: {}", e.0[0].message));
-    let [Statement::Query(query)] = &statements[..] else { panic!("{text} is no query") };
-    let none = Parameters::new();
-    let prepared = match prepare_by(query, text, snapshot, &none, rules) {
-        Ok(prepared) => prepared,
-        Err(errors) => return (Err(errors.0[0].message.clone()), String::new()),
-    };
-    let plan = render_plan(&prepared.plan(), &[], &TextOptions::default());
-    let spread_after = if threads { std::time::Duration::ZERO } else { std::time::Duration::MAX };
-    let mut execution = prepared.run(snapshot.clone(), &none, Limits { spread_after, ..Limits::default() });
-    let mut rows = vec![];
-    loop {
-        match execution.next_batch() {
-            Err(error) => return (Err(error.code.to_string()), plan),
-            Ok(None) => break,
-            Ok(Some(batch)) => rows.extend(
-                (0..batch.len)
-                    .map(|row| batch.columns.iter().map(|c| canonical(&c.get(row))).collect::<Vec<_>>()),
-            ),
-        }
-    }
-    rows.sort();
-    (Ok(rows), plan)
+    run_as(canonical, snapshot, text, rules, threads)
 }
 
 #[test]

@@ -4,18 +4,19 @@
 
 #![allow(clippy::unwrap_used)]
 
+mod asked;
 mod folded;
 
 use std::sync::Arc;
-use std::time::Duration;
 
-use graphodrome_engine::{Limits, Parameters, Rule, Rules, TextOptions, prepare_by, render_plan};
+use graphodrome_engine::{Rule, Rules};
 use graphodrome_graph::{GraphType, NewEdge, NewNode, Snapshot, Transaction, Value, label_set};
 use graphodrome_language::ast::Statement;
 use graphodrome_language::parse;
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
+use crate::asked::{Rows, run_as};
 use crate::folded::folded;
 
 /// A small graph full of loops and parallel edges; some of it above the base.
@@ -164,32 +165,8 @@ fn wordings(rng: &mut ChaCha8Rng) -> Vec<String> {
     texts
 }
 
-type Rows = Result<Vec<Vec<String>>, String>;
-
 fn run(snapshot: &Snapshot, text: &str, rules: Rules, threads: bool) -> (Rows, String) {
-    let statements = parse(text).unwrap_or_else(|e| panic!("{text}: {}", e.0[0].message));
-    let [Statement::Query(query)] = &statements[..] else { panic!("{text} is no query") };
-    let none = Parameters::new();
-    let prepared = match prepare_by(query, text, snapshot, &none, rules) {
-        Ok(prepared) => prepared,
-        Err(errors) => panic!("{text}: {}", errors.0[0].message),
-    };
-    let plan = render_plan(&prepared.plan(), &[], &TextOptions::default());
-    let spread_after = if threads { Duration::ZERO } else { Duration::MAX };
-    let mut execution = prepared.run(snapshot.clone(), &none, Limits { spread_after, ..Limits::default() });
-    let mut rows = vec![];
-    loop {
-        match execution.next_batch() {
-            Err(error) => return (Err(error.code.to_string()), plan),
-            Ok(None) => break,
-            Ok(Some(batch)) => rows.extend(
-                (0..batch.len)
-                    .map(|row| batch.columns.iter().map(|c| c.get(row).to_string()).collect::<Vec<_>>()),
-            ),
-        }
-    }
-    rows.sort();
-    (Ok(rows), plan)
+    run_as(Value::to_string, snapshot, text, rules, threads)
 }
 
 fn asked_in_all_wordings(seed: u64, graph_type: Option<Arc<GraphType>>) {

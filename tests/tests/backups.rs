@@ -69,6 +69,11 @@ async fn a_backup_is_gone_on_with_and_restored_anywhere() {
     std::fs::write(&file, "-- name: stops\nMATCH (s:Stop) RETURN COUNT(*) AS n\n").unwrap();
     run(&service.url, &["saved", "add", file.to_str().unwrap()]);
 
+    let drawing = json!({ "content": { "query": "MATCH (s:Stop) RETURN s", "nodes": ["n1"], "edges": [] } });
+    client.put("/v1/graphs/g/drawings/stops", &drawing).await.unwrap();
+    let looks = json!({ "labels": { "Stop": { "colour": "#1d6f8c" } } });
+    client.put("/v1/graphs/g/looks", &looks).await.unwrap();
+
     let said = run(&service.url, &["backup", "--out", out]);
     assert!(said.contains("averley, version 1: 3062 nodes and 6505 edges"), "{said}");
     assert!(said.contains("g, version 7: 60 nodes and 5 edges"), "{said}");
@@ -121,6 +126,10 @@ async fn a_backup_is_gone_on_with_and_restored_anywhere() {
         assert_eq!(found["problems"], json!([]), "{found}");
     }
     assert_eq!(there.get("/v1/graphs/g").await.unwrap()["version"], json!(10));
+    assert_eq!(there.get("/v1/graphs/g/looks").await.unwrap(), looks);
+    let drawings = [&there, &client].map(|c| c.get("/v1/graphs/g/drawings/stops"));
+    let [restored, taken] = <[_; 2]>::try_from(futures::future::join_all(drawings).await).unwrap();
+    assert_eq!(restored.unwrap()["content"], taken.unwrap()["content"]);
     let types = there.get("/v1/graph-types").await.unwrap();
     assert_eq!(types, client.get("/v1/graph-types").await.unwrap());
     // The past above the base came along, and a key holds what is inserted.

@@ -1,4 +1,4 @@
-//! Notebooks as they are kept and written, and saved queries that queries call.
+//! Notebooks and drawings as they are kept, and saved queries that queries call.
 
 #![allow(clippy::unwrap_used)]
 
@@ -311,4 +311,66 @@ async fn notebooks_are_kept_run_again_and_written_as_files() {
     assert_eq!(service.client().get(&path).await.unwrap()["cells"], whole["cells"]);
     assert!(stdout(&cli(&service.url, &["notebook", "remove", name])).contains("removed"));
     assert_eq!(service.client().get("/v1/notebooks").await.unwrap(), json!([]));
+}
+
+fn drawing(nodes: &[&str]) -> Value {
+    json!({ "content": {
+        "query": "MATCH (a)-[e]->(b) RETURN a, e, b", "nodes": nodes, "edges": ["e1"], "layout": "layered",
+        "colour_by": "depth", "captions": { "Well": "name" }, "places": { "n1": [12.5, -3.0] }
+    } })
+}
+
+async fn problem(result: Result<Value, ClientError>) -> (u16, String, String) {
+    match result {
+        Err(ClientError::Problem(p)) => (p.status, p.detail.clone(), p.hint.clone().unwrap_or_default()),
+        other => panic!("{other:?}"),
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn drawings_are_kept_with_their_graph() {
+    let folder = folder();
+    let service = Running::start(&folder.path().join("data"), &[]);
+    let client = service.client();
+    wells(&client).await;
+    let path = "/v1/graphs/g/drawings/wells%20in%20line";
+    let saved = client.put(path, &drawing(&["n1", "n2"])).await.unwrap();
+    assert_eq!((&saved["revision"], &saved["node_count"]), (&json!(1), &json!(2)));
+
+    let whole = client.get(path).await.unwrap();
+    let content = &whole["content"];
+    assert_eq!(content["places"]["n1"], json!([12.5, -3.0]));
+    assert_eq!((&content["layout"], &content["size_by"]), (&json!("layered"), &json!("")));
+
+    // Another's save is never written over unseen.
+    let (status, text, hint) = problem(client.put(path, &drawing(&["n3"])).await).await;
+    assert_eq!((status, text.as_str()), (409, "there is a drawing wells in line of g already"));
+    assert!(hint.contains("revision 1"), "{hint}");
+    let mut next = drawing(&["n3"]);
+    next["revision"] = json!(1);
+    assert_eq!(client.put(path, &next).await.unwrap()["revision"], 2);
+    let (status, text, _) = problem(client.put(path, &next).await).await;
+    assert_eq!(status, 409);
+    assert!(text.contains("it is at revision 2, yours was made from 1"), "{text}");
+
+    let mut strange = drawing(&[]);
+    strange["content"]["layout"] = json!("spiral");
+    let (status, text, hint) = problem(client.put("/v1/graphs/g/drawings/x", &strange).await).await;
+    assert_eq!((status, text.as_str()), (400, "there is no layout \"spiral\""));
+    assert!(hint.starts_with("one of force, layered"), "{hint}");
+    let (status, text, hint) = problem(client.get("/v1/graphs/g/drawings/wells%20in%20lime").await).await;
+    assert_eq!((status, text.as_str()), (404, "there is no drawing wells in lime of g"));
+    assert_eq!(hint, "did you mean wells in line?");
+
+    let listed = client.get("/v1/graphs/g/drawings").await.unwrap();
+    assert_eq!(listed.as_array().unwrap().len(), 1);
+    assert_eq!(listed[0]["name"], "wells in line");
+    client.delete(path).await.unwrap();
+    assert_eq!(client.get("/v1/graphs/g/drawings").await.unwrap(), json!([]));
+
+    // A graph that is dropped takes its drawings along.
+    client.put(path, &drawing(&["n1"])).await.unwrap();
+    client.drop_graph("g").await.unwrap();
+    client.create_graph("g", None).await.unwrap();
+    assert_eq!(client.get("/v1/graphs/g/drawings").await.unwrap(), json!([]));
 }

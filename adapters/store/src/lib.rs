@@ -6,6 +6,7 @@
 
 mod backup;
 mod catalog;
+mod drawings;
 mod entities;
 mod entries;
 mod error;
@@ -37,6 +38,7 @@ mod verification;
 
 pub use backup::{BACKUP_FORMAT, BackupBase, BackupManifest, LogEntry, Restoring};
 pub use catalog::{Catalog, GraphInfo, GraphTypeInfo, NewGraph, OfflineGraph, OpenMode};
+pub use drawings::DrawingRecord;
 pub use error::StoreError;
 pub use graph_handle::{GraphHandle, Turn};
 pub use history::{KeptVersion, Moment, Retention, VersionInfo, VersionKind};

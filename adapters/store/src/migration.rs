@@ -22,6 +22,7 @@ impl MigratorTrait for Migrator {
             Box::new(Notebooks),
             Box::new(Looks),
             Box::new(Procedures),
+            Box::new(Drawings),
         ]
     }
 }
@@ -454,6 +455,32 @@ impl MigrationTrait for Procedures {
             PRIMARY KEY (name, version)
         );
         CREATE UNIQUE INDEX procedures_current ON procedures (name) WHERE current";
+        manager.get_connection().execute_unprepared(text).await?;
+        Ok(())
+    }
+}
+
+/// Drawings that were saved. The content is one text, as the cells of notebooks are.
+struct Drawings;
+
+impl MigrationName for Drawings {
+    fn name(&self) -> &str {
+        "m0015_drawings"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Drawings {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        let text = "CREATE TABLE drawings (
+            graph_id bigint NOT NULL REFERENCES graphs (id) ON DELETE CASCADE,
+            name text NOT NULL,
+            revision bigint NOT NULL,
+            content text NOT NULL,
+            node_count integer NOT NULL,
+            changed timestamptz NOT NULL,
+            PRIMARY KEY (graph_id, name)
+        )";
         manager.get_connection().execute_unprepared(text).await?;
         Ok(())
     }

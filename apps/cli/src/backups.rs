@@ -204,6 +204,7 @@ async fn take(client: &Client, out: &Path, wanted: &[String]) -> anyhow::Result<
         let all = crate::notebooks::whole(client).await?;
         write_whole(&out.join("notebooks.json"), format!("[{}]\n", all.join(",\n")).as_bytes())?;
         crate::procedures::export(client, out).await?;
+        write_whole(&out.join("drawings.json"), crate::drawings::whole(client, &names).await?.as_bytes())?;
     }
     Ok(())
 }
@@ -467,11 +468,8 @@ pub async fn restore(client: &Client, options: RestoreOptions) -> anyhow::Result
     if options.graphs.is_empty() && options.name.is_none() {
         restore_saved(client, &options.folder.join("saved-queries.json")).await?;
         crate::notebooks::restore_file(client, &options.folder.join("notebooks.json")).await?;
-        let procedures = crate::procedures::import(client, &options.folder).await?;
-        if procedures > 0 {
-            let what = if procedures == 1 { "procedure" } else { "procedures" };
-            println!("{procedures} {what} restored");
-        }
+        crate::drawings::restore_file(client, &options.folder.join("drawings.json")).await?;
+        crate::procedures::restore(client, &options.folder).await?;
     }
     Ok(())
 }

@@ -3,6 +3,7 @@
 mod arguments;
 mod backups;
 mod demo;
+mod drawings;
 mod evolve;
 mod export;
 mod fmt;

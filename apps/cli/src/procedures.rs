@@ -149,6 +149,16 @@ pub async fn export(client: &Client, folder: &Path) -> anyhow::Result<usize> {
     Ok(all.len())
 }
 
+/// Those of a backup.
+pub async fn restore(client: &Client, folder: &Path) -> anyhow::Result<()> {
+    match import(client, folder).await? {
+        0 => {}
+        1 => println!("1 procedure restored"),
+        n => println!("{n} procedures restored"),
+    }
+    Ok(())
+}
+
 /// Uploads every module of a folder that [`export`] wrote.
 pub async fn import(client: &Client, folder: &Path) -> anyhow::Result<usize> {
     let folder = folder.join("procedures");

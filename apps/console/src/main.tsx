@@ -6,15 +6,22 @@ import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router-dom";
 import { App } from "./app/App";
 import { initialTheme } from "./shared/theme";
+import { initialLanguage, useLanguage } from "./shared/words";
+
+/** Another language is another page: every text is said anew. */
+function Spoken() {
+  return <App key={useLanguage()} />;
+}
 
 initialTheme();
 const client = new QueryClient({ defaultOptions: { queries: { retry: 1, staleTime: 2000 } } });
 const root = document.getElementById("root");
 if (root) {
+  await initialLanguage();
   createRoot(root).render(
     <StrictMode>
       <QueryClientProvider client={client}>
-        <BrowserRouter><App /></BrowserRouter>
+        <BrowserRouter><Spoken /></BrowserRouter>
       </QueryClientProvider>
     </StrictMode>,
   );

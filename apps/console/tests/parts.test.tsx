@@ -8,7 +8,11 @@ import { useAttempt } from "../src/shared/attempt";
 import { PALETTE, labelColours } from "../src/shared/palette";
 import { ProblemBox, Warnings } from "../src/shared/Problems";
 import { Tabs } from "../src/shared/Tabs";
+import { contentOf, pictureOf } from "../src/explore/drawings";
+import { EMPTY, withRows } from "../src/explore/picture";
+import Chart from "../src/query/Chart";
 import { ColumnStatistics } from "../src/query/ColumnStatistics";
+import { setLanguage } from "../src/shared/words";
 import { forget, past, pin, remember } from "../src/query/history";
 import { TextCell } from "../src/notebooks/TextCell";
 import { bars } from "../src/profile/FlameView";
@@ -166,5 +170,39 @@ describe("a profile as bars", () => {
     expect(flow(0)).toBe(flow(1));
     expect(flow(1e6)).toBeGreaterThan(flow(1e3));
     expect(flow(1e12)).toBeLessThanOrEqual(18);
+  });
+});
+
+describe("texts with marks in them", () => {
+  it("have these in each language", async () => {
+    const result = { columns: [{ name: "a", kind: "value" as const }], rows: [["x"]], summary: { rows: 1 }, warnings: [] };
+    const { unmount } = render(<Chart result={result} />);
+    expect(screen.getByText(/^No column holds numbers/).querySelector("code")?.textContent).toMatch(/^RETURN LABELS/);
+    unmount();
+    await setLanguage("de");
+    render(<Chart result={result} />);
+    expect(screen.getByText(/^Keine Spalte enthält Zahlen/).querySelector("code")?.textContent).toMatch(/^RETURN LABELS/);
+    await setLanguage("en");
+  });
+});
+
+describe("a saved drawing", () => {
+  const node = (id: string) => ({ type: "node", id, labels: ["N"], key: [], properties: {} });
+  const edge = (id: string, source: string, target: string) => ({ type: "edge", id, labels: ["E"], key: [], properties: {}, source, target });
+  const rows = [[node("n1"), edge("e1", "n1", "n2"), node("n2")], [node("n1"), edge("e2", "n1", "n3"), node("n3")]] as never[][];
+
+  it("holds what is drawn with its places, and finds it again among what its query gives", () => {
+    const picture = withRows(EMPTY, rows.slice(0, 1));
+    const places = new Map([["n1", { x: 1.26, y: 2 }], ["n2", { x: 0, y: -3 }], ["gone", { x: 9, y: 9 }]]);
+    const content = contentOf(picture, { layout: "layered", fields: ["opened", ""], choices: { colourBy: "k", sizeBy: "", captions: { N: "name" }, edgeCaption: "" }, places });
+    expect([content.nodes, content.edges, content.fields]).toEqual([["n1", "n2"], ["e1"], ["opened"]]);
+    expect(content.places).toEqual({ n1: [1.3, 2], n2: [0, -3] });
+    const again = pictureOf(content, rows);
+    expect([[...again.picture.nodes.keys()], [...again.picture.edges.keys()], again.gone]).toEqual([["n1", "n2"], ["e1"], 0]);
+  });
+
+  it("tells how much of it has left the graph", () => {
+    const left = pictureOf({ nodes: ["n1", "n2", "n9"], edges: ["e1", "e8"] }, rows);
+    expect([left.picture.nodes.size, left.gone]).toEqual([2, 2]);
   });
 });

@@ -4,6 +4,7 @@
 
 mod accessible;
 mod explore;
+mod languages;
 mod notebooks;
 mod page;
 mod runs;
@@ -118,7 +119,7 @@ async fn a_session_in_the_console() {
     see(page, "#propose", "").await.click().await.unwrap();
     see(page, ".status", "2 node types and 1 edge types").await;
     see(page, "#create", "").await.click().await.unwrap();
-    see(page, ".job-title", "into draft").await;
+    see(page, ".job-title", "load, draft").await;
     let draft = client.jobs().await.unwrap().into_iter().find(|j| j.graph == "draft").unwrap();
     let loaded = client.wait(draft.id).await.unwrap();
     assert_eq!((loaded.graph.as_str(), loaded.state.as_str()), ("draft", "done"), "{}", loaded.detail);

@@ -24,7 +24,7 @@ async fn a_notebook_is_written_run_kept_and_opened_again() {
     until(page, "document.querySelector('.notebook .parameters input')").await;
     fill(page, ".notebook .parameters input", "S-001").await;
     page.find(By::Css(".cm-content")).await.unwrap().send_keys(Key::Control + Key::Enter).await.unwrap();
-    see(page, ".cell-result", "of averley, version").await;
+    see(page, ".cell-result", "averley, version").await;
     press(page, ".cell-result .nav-link", "Drawing").await;
     until(page, "document.querySelector('.cell-result [data-drawn]:not([data-drawn^=\"0 \"])')").await;
 

@@ -49,10 +49,10 @@ async fn profiles_are_kept_compared_and_findings_tried() {
     see(page, "table.runs", "tried").await;
     press(page, "input[aria-label='run 1 before']", "").await;
     press(page, "input[aria-label='run 2 after']", "").await;
-    see(page, ".comparison .status", "The plan is another, and the work differs.").await;
+    see(page, ".comparison .status", "The plan is another. The work differs.").await;
     see(page, ".comparison", "instead of ScanNodes").await;
     fill(page, ".run-search", "nothing like it").await;
-    see(page, ".empty", "No run is kept that fits").await;
+    see(page, ".empty", "No run that is kept fits.").await;
     page.clone().quit().await.unwrap();
 }
 

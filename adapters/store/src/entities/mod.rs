@@ -2,6 +2,7 @@
 
 pub mod baseline;
 pub mod commit;
+pub mod drawing;
 pub mod graph;
 pub mod graph_type;
 pub mod job;

@@ -4,10 +4,12 @@ import { Suspense, lazy, useEffect, useMemo, useState } from "react";
 import Alert from "react-bootstrap/Alert";
 import Form from "react-bootstrap/Form";
 import { NavLink, Route, Routes, useSearchParams } from "react-router-dom";
+import { Trans } from "react-i18next";
 import { type GraphSummary, Problem, get } from "../shared/api";
 import { read, write } from "../shared/kept";
 import { setDark, useDark } from "../shared/theme";
 import { QueryPage } from "../query/QueryPage";
+import { figure, say } from "../shared/words";
 
 const ExplorePage = lazy(() => import("../explore/ExplorePage"));
 const ModelPage = lazy(() => import("../model/ModelPage").then((m) => ({ default: m.ModelPage })));
@@ -23,11 +25,11 @@ const PAGES: [string, string][] = [["/", "Query"], ["/explore", "Explore"], ["/n
 function NoGraph({ asked, known, onSelect }: { asked: string | null; known: GraphSummary[]; onSelect: (name: string) => void }) {
   return (
     <main className="page">
-      <h1>{asked === null ? "Choose a graph" : `There is no graph ${asked}`}</h1>
-      {asked !== null && <p>The link names it. Nothing was run. It may have been dropped or renamed{known.length > 0 ? "; the graphs that are there:" : "."}</p>}
+      <h1>{asked === null ? say("Choose a graph") : say("There is no graph {{asked}}", { asked })}</h1>
+      {asked !== null && <p>{say("The link names it. Nothing was run. It may have been dropped or renamed.")}{known.length > 0 && ` ${say("The graphs that are there:")}`}</p>}
       {known.length > 0 ? (
-        <ul className="choices">{known.map((g) => <li key={g.name}><button type="button" className="example" onClick={() => onSelect(g.name)}>{g.name} <span className="faint">{g.nodes.toLocaleString("en")} nodes, {g.edges.toLocaleString("en")} edges</span></button></li>)}</ul>
-      ) : <p>There is none yet: <NavLink to="/load">load tables</NavLink>, <NavLink to="/model">draft a model</NavLink> from them, or start the service with <code>graphodrome demo</code>.</p>}
+        <ul className="choices">{known.map((g) => <li key={g.name}><button type="button" className="example" onClick={() => onSelect(g.name)}>{g.name} <span className="faint">{say("{{nodes}} nodes, {{edges}} edges", { nodes: figure(g.nodes), edges: figure(g.edges) })}</span></button></li>)}</ul>
+      ) : <p><Trans i18nKey="There is none yet: <load>load tables</load>, <draft>draft a model</draft> from them, or start the service with <code>graphodrome demo</code>." components={{ load: <NavLink to="/load" />, draft: <NavLink to="/model" />, code: <code /> }} /></p>}
     </main>
   );
 }
@@ -63,19 +65,19 @@ export function App() {
     <>
       <header className="bar-top">
         <NavLink to="/" className="brand"><img src="/mark.svg" alt="" width="24" height="24" /> Graphodrome</NavLink>
-        <nav aria-label="Pages">{PAGES.map(([to, text]) => <NavLink key={to} to={to} end={to === "/"}>{text}</NavLink>)}</nav>
+        <nav aria-label={say("Pages")}>{PAGES.map(([to, text]) => <NavLink key={to} to={to} end={to === "/"}>{say(text)}</NavLink>)}</nav>
         <div className="chooser">
-          <Form.Select size="sm" aria-label="Graph" value={graph?.name ?? ""} onChange={(e) => select(e.target.value)} disabled={known.length === 0}>
-            {graph === null && <option value="">{known.length === 0 ? "no graph yet" : "choose a graph"}</option>}
+          <Form.Select size="sm" aria-label={say("Graph")} value={graph?.name ?? ""} onChange={(e) => select(e.target.value)} disabled={known.length === 0}>
+            {graph === null && <option value="">{known.length === 0 ? say("no graph yet") : say("choose a graph")}</option>}
             {known.map((g) => <option key={g.name} value={g.name}>{g.name}</option>)}
           </Form.Select>
-          {graph && <span className="faint graph-size">{graph.nodes.toLocaleString("en")} nodes, {graph.edges.toLocaleString("en")} edges</span>}
-          <button type="button" className="theme" onClick={() => setDark(!dark)}>{dark ? "Light" : "Dark"}</button>
+          {graph && <span className="faint graph-size">{say("{{nodes}} nodes, {{edges}} edges", { nodes: figure(graph.nodes), edges: figure(graph.edges) })}</span>}
+          <button type="button" className="theme" onClick={() => setDark(!dark)}>{dark ? say("Light") : say("Dark")}</button>
         </div>
       </header>
-      {away && <Alert variant="warning" className="m-2" role="status">The service does not answer. Nothing here is lost; the page goes on when it is back.</Alert>}
+      {away && <Alert variant="warning" className="m-2" role="status">{say("The service does not answer. Nothing here is lost; the page goes on when it is back.")}</Alert>}
       {!away && graphs.error instanceof Problem && <Alert variant="warning" className="m-2">{graphs.error.message} {graphs.error.hint}</Alert>}
-      <Suspense fallback={<main className="page"><p className="empty" role="status">Opening…</p></main>}>
+      <Suspense fallback={<main className="page"><p className="empty" role="status">{say("Opening…")}</p></main>}>
         <Routes>
           <Route path="/" element={missing !== null || (graph === null && known.length > 1) ? needed : <QueryPage graph={graph?.name ?? null} />} />
           <Route path="/explore" element={graph === null ? (graphs.data ? needed : null) : <ExplorePage key={graph.name} graph={graph.name} />} />
@@ -86,7 +88,7 @@ export function App() {
           <Route path="/runs" element={<RunsPage graph={graph?.name ?? null} />} />
           <Route path="/jobs" element={<JobsPage />} />
           <Route path="/settings" element={<SettingsPage graph={graph?.name ?? null} />} />
-          <Route path="*" element={<main className="page"><h1>There is no such page</h1><p>The pages are {PAGES.map(([to, text], i) => <span key={to}>{i > 0 ? ", " : ""}<NavLink to={to}>{text}</NavLink></span>)}.</p></main>} />
+          <Route path="*" element={<main className="page"><h1>{say("There is no such page")}</h1><p>{say("The pages are")} {PAGES.map(([to, text], i) => <span key={to}>{i > 0 ? ", " : ""}<NavLink to={to}>{say(text)}</NavLink></span>)}.</p></main>} />
         </Routes>
       </Suspense>
     </>

@@ -3,6 +3,7 @@ import cytoscape from "cytoscape";
 import { useEffect, useRef } from "react";
 import type { Bundle, Picture } from "./picture";
 import type { Places } from "./layout";
+import { figure, say } from "../shared/words";
 
 export interface Looks {
   colour: (id: string) => string;
@@ -169,7 +170,7 @@ export function Canvas(properties: Properties) {
   return (
     <div className={arranging ? "canvas is-arranging" : "canvas"}>
       <div className="drawing" ref={host} role="img" aria-label={label} />
-      {arranging && <p className="arranging" role="status">Arranging {picture.nodes.size.toLocaleString("en")} nodes…</p>}
+      {arranging && <p className="arranging" role="status">{say("Arranging {{nodes}} nodes…", { nodes: figure(picture.nodes.size) })}</p>}
     </div>
   );
 }

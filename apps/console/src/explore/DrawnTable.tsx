@@ -3,6 +3,7 @@ import { useMemo, useState } from "react";
 import Form from "react-bootstrap/Form";
 import { type GraphElement, cellText, elementName } from "../shared/api";
 import type { Picture } from "./picture";
+import { figure, say } from "../shared/words";
 
 const SHOWN = 200;
 
@@ -19,8 +20,8 @@ export function DrawnTable({ picture, chosen, onChoose }: { picture: Picture; ch
   if (picture.nodes.size === 0) return null;
   return (
     <details className="drawn-table">
-      <summary>Nodes that are drawn <span className="faint">{picture.nodes.size.toLocaleString("en")}</span></summary>
-      <Form.Control size="sm" type="search" aria-label="Search in the drawing" placeholder="Search in the drawing" value={text} onChange={(e) => setText(e.target.value)} onKeyDown={(e) => {
+      <summary>{say("Nodes that are drawn")} <span className="faint">{figure(picture.nodes.size)}</span></summary>
+      <Form.Control size="sm" type="search" aria-label={say("Search in the drawing")} placeholder={say("Search in the drawing")} value={text} onChange={(e) => setText(e.target.value)} onKeyDown={(e) => {
         if (e.key === "Enter") onChoose(new Set(nodes.map((n) => n.id)));
       }} />
       <ul>
@@ -34,7 +35,7 @@ export function DrawnTable({ picture, chosen, onChoose }: { picture: Picture; ch
           </li>
         ))}
       </ul>
-      {nodes.length > SHOWN && <p className="faint">{SHOWN} of {nodes.length.toLocaleString("en")} are listed; search to see others. Enter chooses all that are found.</p>}
+      {nodes.length > SHOWN && <p className="faint">{say("{{shown}} of {{nodes}} are listed; search to see others. Enter chooses all that are found.", { shown: SHOWN, nodes: figure(nodes.length) })}</p>}
     </details>
   );
 }

@@ -14,21 +14,24 @@ import { DrawnTable } from "./DrawnTable";
 import { FindPanel } from "./FindPanel";
 import { LegendPanel } from "./LegendPanel";
 import { LooksPanel } from "./LooksPanel";
+import { DrawingsPanel } from "./DrawingsPanel";
 import { SelectionPanel } from "./SelectionPanel";
 import { StepsPanel } from "./StepsPanel";
 import { Toolbar } from "./Toolbar";
 import { handedOver } from "./handOver";
 import { type LayoutName, type Places, placed, suitable } from "./layout";
+import { openDrawing } from "./drawings";
 import { type Choices, USUAL, label, looksOf } from "./looks";
 import { bundled } from "./picture";
 import { edgesBetween, measured } from "./queries";
 import { useExploration } from "./useExploration";
+import { figure, say } from "../shared/words";
 
 const NONE: ReadonlySet<string> = new Set();
 
 export default function ExplorePage({ graph }: { graph: string }) {
   const exploration = useExploration(graph);
-  const { picture, run, take } = exploration;
+  const { picture, run, take, show, tell, fail } = exploration;
   const dark = useDark();
   const kept = useLooks(graph);
   const [chosen, choose] = useState<ReadonlySet<string>>(NONE);
@@ -44,7 +47,10 @@ export default function ExplorePage({ graph }: { graph: string }) {
   const frame = useRef<HTMLDivElement>(null);
   const names = useQuery({ queryKey: ["names", graph], queryFn: () => get<Names>(`/v1/graphs/${encodeURIComponent(graph)}/names`) });
   const measures = useQuery({ queryKey: ["measures"], queryFn: () => get<Measure[]>("/v1/measures"), staleTime: Infinity });
-  const [asked] = useSearchParams();
+  const [asked, setAsked] = useSearchParams();
+  const [open, setOpen] = useState<{ name: string; revision: number } | null>(null);
+  // Where nodes are put by a saved drawing, until they are.
+  const saved = useRef<Places | null>(null);
 
   // A link may bring a query, the Query page a result.
   const begun = useRef<string | null>(null);
@@ -54,9 +60,31 @@ export default function ExplorePage({ graph }: { graph: string }) {
     if (begun.current === key) return;
     begun.current = key;
     const handed = handedOver(graph);
-    if (handed) take("Result of a query", handed.rows, handed.text);
-    else if (text !== null && exploration.at === 0) void run("Linked query", text);
+    if (handed) take(say("Result of a query"), handed.rows, handed.text);
+    else if (text !== null && exploration.at === 0) void run(say("Linked query"), text);
   }, [asked, graph, run, take, exploration.at]);
+
+  // A link may name a saved drawing, and so does choosing one.
+  const named = asked.get("drawing");
+  useEffect(() => {
+    if (named === null) return;
+    setAsked((now) => {
+      now.delete("drawing");
+      now.set("graph", graph);
+      return now;
+    }, { replace: true });
+    openDrawing(graph, named).then(({ revision, query, picture: kept_, arrangement, gone }) => {
+      saved.current = arrangement.places;
+      setLayout(arrangement.layout);
+      setFields(arrangement.fields);
+      setChoices(arrangement.choices);
+      show(named, kept_, query);
+      setOpen({ name: named, revision });
+      if (gone > 0) tell(say("{{n}} elements of the drawing {{name}} are no longer in the graph.", { count: gone, name: named }));
+    }, (error: unknown) => {
+      if (error instanceof Problem) fail(error);
+    });
+  }, [named, graph, setAsked, setChoices, show, tell, fail]);
 
   const bundles = useMemo(() => bundled(picture), [picture]);
   const name = layout ?? suitable(picture, bundles);
@@ -68,6 +96,14 @@ export default function ExplorePage({ graph }: { graph: string }) {
     const before = known.current;
     // Forces go on from where nodes are, other layouts begin anew.
     const from = before.name === name && before.graph === graph && name === "force" ? before.places : new Map();
+    const given = saved.current;
+    saved.current = null;
+    if (given !== null && [...picture.nodes.keys()].every((id) => given.has(id))) {
+      known.current = { places: given, name, fields: fields.join(), graph };
+      setPlaces(given);
+      setFit((f) => f + 1);
+      return;
+    }
     const group = (id: string) => {
       const node = picture.nodes.get(id);
       return node ? label(node) : "";
@@ -117,7 +153,7 @@ export default function ExplorePage({ graph }: { graph: string }) {
   const empty = picture.nodes.size === 0;
   return (
     <main className="page explore" onKeyDown={keys}>
-      <h1 className="visually-hidden">Explore {graph}</h1>
+      <h1 className="visually-hidden">{say("Explore {{graph}}", { graph })}</h1>
       <FindPanel graph={graph} names={names.data} exploration={exploration} onFound={(ids) => choose(ids)} />
       {exploration.problem && <ProblemBox problem={exploration.problem} onClose={exploration.dismiss} />}
       {measuring && <ProblemBox problem={measuring} onClose={() => setMeasuring(null)} />}
@@ -126,7 +162,7 @@ export default function ExplorePage({ graph }: { graph: string }) {
         <div className="explore-main" ref={frame}>
           <Toolbar
             graph={graph} exploration={exploration} chosen={there} layout={name} onLayout={setLayout} fields={fields} onFields={setFields} onFit={() => setFit((f) => f + 1)}
-            drawn={drawn} dark={dark} onComplete={() => void run("All edges between", edgesBetween(picture))} onChoose={choose}
+            drawn={drawn} dark={dark} onComplete={() => void run(say("All edges between"), edgesBetween(picture))} onChoose={choose}
           />
           <Canvas
             picture={picture} bundles={bundles} places={places} looks={looks} chosen={there} faded={faded} fit={fit} onChoose={chooseAll}
@@ -134,23 +170,27 @@ export default function ExplorePage({ graph }: { graph: string }) {
             onMoved={(moved) => {
               known.current = { ...known.current, places: moved };
             }}
-            label={`Drawing of ${picture.nodes.size} nodes and ${picture.edges.size} edges; the table below lists them`}
+            label={say("Drawing of {{nodes}} nodes and {{edges}} edges; the table below lists them", { nodes: figure(picture.nodes.size), edges: figure(picture.edges.size) })}
             drawn={(instance) => {
               drawn.current = instance;
             }}
           />
           {empty && (
             <div className="explore-empty">
-              <p>Look for a node above, by its key or its name, or begin with one of these:</p>
-              <p><button type="button" className="example" onClick={() => void run("Labels at a glance", "MATCH (a)-[e]->(b)\nRETURN a, e, b\nLIMIT 40")}>forty edges</button></p>
+              <p>{say("Look for a node above, by its key or its name, or begin with one of these:")}</p>
+              <p><button type="button" className="example" onClick={() => void run(say("Forty edges"), "MATCH (a)-[e]->(b)\nRETURN a, e, b\nLIMIT 40")}>{say("Forty edges")}</button></p>
             </div>
           )}
         </div>
-        <aside className="explore-side" aria-label="About the drawing">
+        <aside className="explore-side" aria-label={say("About the drawing")}>
           <SelectionPanel key={selected.map((n) => n.id).join()} graph={graph} selected={selected} edges={[...there].flatMap((id) => picture.edges.get(id) ?? [])} exploration={exploration} names={names.data} onChoose={choose} />
           <LegendPanel legend={legend} off={off} onOff={setOff} onChoose={choose} scale={scale} by={choices.colourBy} />
           <LooksPanel picture={picture} choices={choices} onChange={setChoices} measures={measures.data ?? []} />
           <StepsPanel exploration={exploration} graph={graph} />
+          <DrawingsPanel
+            graph={graph} picture={picture} arrangement={() => ({ layout, fields, choices, places: known.current.places })} open={open}
+            onOpen={(of) => setAsked({ graph, drawing: of })} onSaved={(of, revision) => setOpen({ name: of, revision })}
+          />
         </aside>
       </div>
       <DrawnTable picture={picture} chosen={there} onChoose={choose} />

@@ -6,6 +6,7 @@ import { type GraphElement, type Names, Problem, ask, elementName } from "../sha
 import { ProblemBox } from "../shared/Problems";
 import { found } from "./queries";
 import type { Exploration } from "./useExploration";
+import { say } from "../shared/words";
 
 /** Properties that people look for, in this order; of those that the graph has. */
 const LIKELY = ["code", "name", "title", "number", "id", "key", "label", "email", "text"];
@@ -29,7 +30,7 @@ export function FindPanel({ graph, names, exploration, onFound }: { graph: strin
     }
   };
   const take = (elements: GraphElement[]) => {
-    exploration.take(elements.length === 1 && elements[0] ? elementName(elements[0]) : `${elements.length} found nodes`, [elements as never], found(text.trim(), properties));
+    exploration.take(elements.length === 1 && elements[0] ? elementName(elements[0]) : say("{{n}} found nodes", { count: elements.length }), [elements as never], found(text.trim(), properties));
     onFound(new Set(elements.map((e) => e.id)));
     setHits(null);
     setText("");
@@ -40,22 +41,22 @@ export function FindPanel({ graph, names, exploration, onFound }: { graph: strin
         e.preventDefault();
         void look();
       }}>
-        <Form.Control size="sm" type="search" aria-label="Find nodes" placeholder={`Find nodes by ${properties.slice(0, 3).join(", ") || "a property"}`} value={text} onChange={(e) => setText(e.target.value)} />
-        <Button size="sm" type="submit" id="find">Find</Button>
-        {exploration.busy && <span className="status" role="status">working…</span>}
+        <Form.Control size="sm" type="search" aria-label={say("Find nodes")} placeholder={properties.length === 0 ? say("Find nodes by a property") : say("Find nodes by {{properties}}", { properties: properties.slice(0, 3).join(", ") })} value={text} onChange={(e) => setText(e.target.value)} />
+        <Button size="sm" type="submit" id="find">{say("Find")}</Button>
+        {exploration.busy && <span className="status" role="status">{say("working…")}</span>}
       </Form>
       {problem && <ProblemBox problem={problem} onClose={() => setProblem(null)} />}
       {hits && (
-        <div className="find-hits" role="listbox" aria-label="Found nodes">
-          {hits.length === 0 && <p className="faint">No node has “{text}” in {properties.join(", ")}.</p>}
+        <div className="find-hits" role="listbox" aria-label={say("Found nodes")}>
+          {hits.length === 0 && <p className="faint">{say("No node has “{{text}}” in {{properties}}.", { text, properties: properties.join(", ") })}</p>}
           {hits.map((hit) => (
             <button key={hit.id} type="button" role="option" aria-selected="false" onClick={() => take([hit])}>
               <strong>{elementName(hit)}</strong> <span className="faint">{String(hit.properties["name"] ?? "")}</span>
             </button>
           ))}
           <div className="tools">
-            {hits.length > 1 && <Button size="sm" variant="outline-secondary" onClick={() => take(hits)}>Draw all {hits.length}{hits.length === 25 ? " (there may be more)" : ""}</Button>}
-            <Button size="sm" variant="outline-secondary" onClick={() => setHits(null)}>Close</Button>
+            {hits.length > 1 && <Button size="sm" variant="outline-secondary" onClick={() => take(hits)}>{hits.length === 25 ? say("Draw all {{n}} (there may be more)", { n: hits.length }) : say("Draw all {{n}}", { n: hits.length })}</Button>}
+            <Button size="sm" variant="outline-secondary" onClick={() => setHits(null)}>{say("Close")}</Button>
           </div>
         </div>
       )}

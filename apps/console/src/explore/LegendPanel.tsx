@@ -1,5 +1,6 @@
 // What colours mean, how many there are, and a filter.
 import type { LegendEntry } from "./looks";
+import { figure, say } from "../shared/words";
 
 interface Properties {
   legend: LegendEntry[];
@@ -18,14 +19,14 @@ export function LegendPanel({ legend, off, onOff, onChoose, scale, by }: Propert
     onOff(next);
   };
   return (
-    <section className="side-part" aria-label="Legend">
-      <h3>{by === "" ? "Labels" : by.replace(":", ", ")}{scale && <span className="faint"> {Number(scale.least.toPrecision(4))} to {Number(scale.most.toPrecision(4))}</span>}</h3>
+    <section className="side-part" aria-label={say("Legend")}>
+      <h3>{by === "" ? say("Labels") : by.replace(":", ", ")}{scale && <span className="faint"> {say("{{least}} to {{most}}", { least: figure(Number(scale.least.toPrecision(4))), most: figure(Number(scale.most.toPrecision(4))) })}</span>}</h3>
       <ul className="legend">
         {legend.map((entry) => (
           <li key={entry.name} className={off.has(entry.name) ? "is-off" : ""}>
-            <label><input type="checkbox" checked={!off.has(entry.name)} onChange={() => toggle(entry.name)} aria-label={`Show ${entry.name}`} /> <span className="dot" style={{ background: entry.colour }} /></label>
-            <button type="button" className="link" title="Choose all of them" onClick={() => onChoose(new Set(entry.ids))}>{entry.name}</button>
-            <span className="count">{entry.count.toLocaleString("en")}</span>
+            <label><input type="checkbox" checked={!off.has(entry.name)} onChange={() => toggle(entry.name)} aria-label={say("Show {{name}}", { name: entry.name })} /> <span className="dot" style={{ background: entry.colour }} /></label>
+            <button type="button" className="link" title={say("Choose all of them")} onClick={() => onChoose(new Set(entry.ids))}>{entry.name}</button>
+            <span className="count">{figure(entry.count)}</span>
           </li>
         ))}
       </ul>

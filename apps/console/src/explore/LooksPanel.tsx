@@ -4,6 +4,7 @@ import type { Measure } from "../shared/api";
 import { scalar } from "./layout";
 import { type Choices, label } from "./looks";
 import { type Picture, labelCounts, propertyNames } from "./picture";
+import { say } from "../shared/words";
 
 interface Properties {
   picture: Picture;
@@ -27,37 +28,37 @@ export function LooksPanel({ picture, choices, onChange, measures }: Properties)
   const measured = usable(measures).map(([m, c]) => <option key={`${m}:${c}`} value={`${m}:${c}`}>{m.replaceAll("_", " ")}</option>);
   return (
     <details className="side-part">
-      <summary>Colours, sizes, captions</summary>
+      <summary>{say("Colours, sizes, captions")}</summary>
       <div className="form-row">
-        <Form.Label htmlFor="colour-by">Colour by</Form.Label>
+        <Form.Label htmlFor="colour-by">{say("Colour by")}</Form.Label>
         <Form.Select id="colour-by" size="sm" value={choices.colourBy} onChange={(e) => onChange({ ...choices, colourBy: e.target.value })}>
-          <option value="">label</option>
-          <optgroup label="Properties">{all.map((p) => <option key={p}>{p}</option>)}</optgroup>
-          <optgroup label="Measures of the whole graph">{measured}</optgroup>
+          <option value="">{say("label")}</option>
+          <optgroup label={say("Properties")}>{all.map((p) => <option key={p}>{p}</option>)}</optgroup>
+          <optgroup label={say("Measures of the whole graph")}>{measured}</optgroup>
         </Form.Select>
       </div>
       <div className="form-row">
-        <Form.Label htmlFor="size-by">Size by</Form.Label>
+        <Form.Label htmlFor="size-by">{say("Size by")}</Form.Label>
         <Form.Select id="size-by" size="sm" value={choices.sizeBy} onChange={(e) => onChange({ ...choices, sizeBy: e.target.value })}>
-          <option value="">all alike</option>
-          <option value="#degree">edges in the drawing</option>
-          <optgroup label="Properties">{numbers.map((p) => <option key={p}>{p}</option>)}</optgroup>
-          <optgroup label="Measures of the whole graph">{measured}</optgroup>
+          <option value="">{say("all alike")}</option>
+          <option value="#degree">{say("edges in the drawing")}</option>
+          <optgroup label={say("Properties")}>{numbers.map((p) => <option key={p}>{p}</option>)}</optgroup>
+          <optgroup label={say("Measures of the whole graph")}>{measured}</optgroup>
         </Form.Select>
       </div>
       {labelCounts(picture.nodes.values()).map(([name]) => (
         <div className="form-row" key={name}>
           <Form.Label htmlFor={`caption-${name}`}>{name}</Form.Label>
           <Form.Select id={`caption-${name}`} size="sm" value={choices.captions[name] ?? ""} onChange={(e) => onChange({ ...choices, captions: { ...choices.captions, [name]: e.target.value } })}>
-            <option value="">its key</option>
+            <option value="">{say("its key")}</option>
             {propertyNames([...picture.nodes.values()].filter((n) => label(n) === name), (v) => v !== null).map((p) => <option key={p}>{p}</option>)}
           </Form.Select>
         </div>
       ))}
       <div className="form-row">
-        <Form.Label htmlFor="edge-caption">Edges</Form.Label>
+        <Form.Label htmlFor="edge-caption">{say("Edges")}</Form.Label>
         <Form.Select id="edge-caption" size="sm" value={choices.edgeCaption} onChange={(e) => onChange({ ...choices, edgeCaption: e.target.value })}>
-          <option value="">label</option>
+          <option value="">{say("label")}</option>
           {edgeProperties.map((p) => <option key={p}>{p}</option>)}
         </Form.Select>
       </div>

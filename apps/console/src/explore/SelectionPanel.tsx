@@ -7,6 +7,7 @@ import { ProblemBox } from "../shared/Problems";
 import { PathForm } from "./PathForm";
 import { type Way, neighbourCounts, neighbours } from "./queries";
 import type { Exploration } from "./useExploration";
+import { figure, say } from "../shared/words";
 
 /** So many neighbours are drawn without asking. */
 const HUB = 60;
@@ -20,12 +21,12 @@ function Neighbours({ graph, node, exploration }: { graph: string; node: GraphEl
   const draw = (labels: string[], way: Way, limit: number, all: number) => {
     setHub(null);
     const [before, after] = ARROWS[way];
-    void exploration.run(`${elementName(node)} ${before}${labels.join("&")}${after}${limit < all ? ` (${limit} of ${all})` : ""}`, neighbours(node, labels, way, limit));
+    void exploration.run(`${elementName(node)} ${before}${labels.join("&")}${after}${limit < all ? ` (${say("{{shown}} of {{all}}", { shown: figure(limit), all: figure(all) })})` : ""}`, neighbours(node, labels, way, limit));
   };
   if (counts.error instanceof Problem) return <ProblemBox problem={counts.error} />;
-  if (counts.data?.rows.length === 0) return <p className="faint">It has no edges.</p>;
+  if (counts.data?.rows.length === 0) return <p className="faint">{say("It has no edges.")}</p>;
   return (
-    <ul className="neighbours" aria-label="Neighbours">
+    <ul className="neighbours" aria-label={say("Neighbours")}>
       {counts.data?.rows.map((row) => {
         const [labels, way, count] = [row[0] as string[], row[1] as Way, Number(row[2])];
         const key = `${labels.join("&")} ${way}`;
@@ -33,13 +34,13 @@ function Neighbours({ graph, node, exploration }: { graph: string; node: GraphEl
         return (
           <li key={key}>
             <button type="button" className="expand" onClick={() => (count > HUB ? setHub(key) : draw(labels, way, count, count))}>
-              <code>{before}{labels.join("&")}{after}</code> <span className="count">{count.toLocaleString("en")}</span>
+              <code>{before}{labels.join("&")}{after}</code> <span className="count">{figure(count)}</span>
             </button>
             {hub === key && (
               <div className="hub" role="alert">
-                {count.toLocaleString("en")} edges are many.
-                <Button size="sm" variant="outline-secondary" onClick={() => draw(labels, way, SAMPLE, count)}>{SAMPLE} of them</Button>
-                <Button size="sm" variant="outline-secondary" onClick={() => draw(labels, way, Math.min(count, 5000), count)}>{count > 5000 ? "5,000 of them" : "all"}</Button>
+                {say("{{edges}} edges are many.", { edges: figure(count) })}
+                <Button size="sm" variant="outline-secondary" onClick={() => draw(labels, way, SAMPLE, count)}>{say("{{sample}} of them", { sample: SAMPLE })}</Button>
+                <Button size="sm" variant="outline-secondary" onClick={() => draw(labels, way, Math.min(count, 5000), count)}>{count > 5000 ? say("{{sample}} of them", { sample: figure(5000) }) : say("all")}</Button>
               </div>
             )}
           </li>
@@ -54,7 +55,7 @@ export function Properties({ element }: { element: GraphElement }) {
   return (
     <>
       <h3>{elementName(element)}</h3>
-      {entries.length === 0 ? <p className="faint">It has no properties.</p> : <dl className="properties-list">{entries.map(([k, v]) => <div key={k}><dt>{k}</dt><dd>{cellText(v)}</dd></div>)}</dl>}
+      {entries.length === 0 ? <p className="faint">{say("It has no properties.")}</p> : <dl className="properties-list">{entries.map(([k, v]) => <div key={k}><dt>{k}</dt><dd>{cellText(v)}</dd></div>)}</dl>}
     </>
   );
 }
@@ -72,17 +73,17 @@ export function SelectionPanel({ graph, selected, edges, exploration, names, onC
   const only = selected.length === 1 ? selected[0] : undefined;
   const edge = edges.length === 1 && selected.length === 0 ? edges[0] : undefined;
   return (
-    <section className="side-part" aria-label="Selection">
+    <section className="side-part" aria-label={say("Selection")}>
       {only && <><Properties element={only} /><Neighbours graph={graph} node={only} exploration={exploration} /></>}
       {edge && <Properties element={edge} />}
       {selected.length > 1 && (
         <>
-          <h3>{selected.length} nodes are chosen</h3>
+          <h3>{say("{{nodes}} nodes are chosen", { nodes: figure(selected.length) })}</h3>
           {selected.length <= 12 && <ul className="chosen-list">{selected.map((n) => <li key={n.id}><button type="button" className="link" onClick={() => onChoose(new Set([n.id]))}>{elementName(n)}</button></li>)}</ul>}
         </>
       )}
       {selected.length > 0 && <PathForm selected={selected} exploration={exploration} names={names} onChoose={onChoose} />}
-      {selected.length === 0 && !edge && exploration.picture.nodes.size > 0 && <p className="faint">Choose a node to see its properties and neighbours. Shift adds to the choice; dragging with Shift chooses an area.</p>}
+      {selected.length === 0 && !edge && exploration.picture.nodes.size > 0 && <p className="faint">{say("Choose a node to see its properties and neighbours. Shift adds to the choice; dragging with Shift chooses an area.")}</p>}
     </section>
   );
 }

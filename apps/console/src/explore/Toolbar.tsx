@@ -12,6 +12,7 @@ import { asQuery } from "./queries";
 import { save } from "../shared/save";
 import { svgOf } from "./svg";
 import type { Exploration } from "./useExploration";
+import { say } from "../shared/words";
 
 const LAYOUTS: [LayoutName, string][] = [
   ["force", "by forces"], ["layered", "in layers"], ["rings", "in rings"], ["circle", "in a circle"], ["groups", "by label"], ["timeline", "along a date"], ["map", "on a map"],
@@ -52,32 +53,32 @@ export function Toolbar({ graph, exploration, chosen, layout, onLayout, fields, 
     if (instance) save(`${graph}.png`, "image/png", await instance.png({ output: "blob-promise", full: true, scale: 2, bg: dark ? "#1b2227" : "#fdfcfa" }));
   };
   return (
-    <div className="explore-tools" role="toolbar" aria-label="Drawing">
+    <div className="explore-tools" role="toolbar" aria-label={say("Drawing")}>
       <ButtonGroup size="sm">
-        <Button variant="outline-secondary" disabled={exploration.at === 0} onClick={() => exploration.goTo(exploration.at - 1)} title="Ctrl+Z">Undo</Button>
-        <Button variant="outline-secondary" disabled={exploration.at === exploration.steps.length - 1} onClick={() => exploration.goTo(exploration.at + 1)} title="Ctrl+Shift+Z">Redo</Button>
+        <Button variant="outline-secondary" disabled={exploration.at === 0} onClick={() => exploration.goTo(exploration.at - 1)} title={say("Ctrl+Z")}>{say("Undo")}</Button>
+        <Button variant="outline-secondary" disabled={exploration.at === exploration.steps.length - 1} onClick={() => exploration.goTo(exploration.at + 1)} title={say("Ctrl+Shift+Z")}>{say("Redo")}</Button>
       </ButtonGroup>
       <ButtonGroup size="sm">
-        <Button variant="outline-secondary" disabled={chosen.size === 0} onClick={() => exploration.hide(chosen)} title="Delete">Hide</Button>
-        <Button variant="outline-secondary" disabled={chosen.size === 0} onClick={() => exploration.keep(chosen)}>Keep only</Button>
-        <Button variant="outline-secondary" disabled={empty} onClick={() => onChoose(new Set([...picture.nodes.keys()].filter((id) => !chosen.has(id))))}>Invert</Button>
+        <Button variant="outline-secondary" disabled={chosen.size === 0} onClick={() => exploration.hide(chosen)} title={say("Delete")}>{say("Hide")}</Button>
+        <Button variant="outline-secondary" disabled={chosen.size === 0} onClick={() => exploration.keep(chosen)}>{say("Keep only")}</Button>
+        <Button variant="outline-secondary" disabled={empty} onClick={() => onChoose(new Set([...picture.nodes.keys()].filter((id) => !chosen.has(id))))}>{say("Invert")}</Button>
       </ButtonGroup>
-      <Form.Select size="sm" aria-label="Arrangement" value={layout} onChange={(e) => onLayout(e.target.value as LayoutName)}>
-        {LAYOUTS.map(([name, text]) => <option key={name} value={name}>{text}</option>)}
+      <Form.Select size="sm" aria-label={say("Arrangement")} value={layout} onChange={(e) => onLayout(e.target.value as LayoutName)}>
+        {LAYOUTS.map(([name, text]) => <option key={name} value={name}>{say(text)}</option>)}
       </Form.Select>
-      {layout === "timeline" && field(0, "date")}
-      {layout === "map" && <>{field(0, "across")}{field(1, "up")}</>}
-      <Button size="sm" variant="outline-secondary" disabled={empty} onClick={onFit}>Fit</Button>
-      <Button size="sm" variant="outline-secondary" disabled={empty} onClick={onComplete} title="All edges between the nodes that are drawn">Complete edges</Button>
-      <Button size="sm" variant="outline-secondary" disabled={empty} id="as-query" onClick={show}>As a query</Button>
+      {layout === "timeline" && field(0, say("date"))}
+      {layout === "map" && <>{field(0, say("across"))}{field(1, say("up"))}</>}
+      <Button size="sm" variant="outline-secondary" disabled={empty} onClick={onFit}>{say("Fit")}</Button>
+      <Button size="sm" variant="outline-secondary" disabled={empty} onClick={onComplete} title={say("All edges between the nodes that are drawn")}>{say("Complete edges")}</Button>
+      <Button size="sm" variant="outline-secondary" disabled={empty} id="as-query" onClick={show}>{say("As a query")}</Button>
       <Dropdown>
-        <Dropdown.Toggle size="sm" variant="outline-secondary" disabled={empty}>Save</Dropdown.Toggle>
+        <Dropdown.Toggle size="sm" variant="outline-secondary" disabled={empty}>{say("Save")}</Dropdown.Toggle>
         <Dropdown.Menu>
           <Dropdown.Item onClick={() => void png()}>PNG</Dropdown.Item>
           <Dropdown.Item onClick={() => drawn.current && save(`${graph}.svg`, "image/svg+xml", svgOf(drawn.current, dark))}>SVG</Dropdown.Item>
         </Dropdown.Menu>
       </Dropdown>
-      <Button size="sm" variant="outline-secondary" disabled={empty} onClick={exploration.clear}>Clear</Button>
+      <Button size="sm" variant="outline-secondary" disabled={empty} onClick={exploration.clear}>{say("Clear")}</Button>
     </div>
   );
 }

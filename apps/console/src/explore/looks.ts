@@ -5,6 +5,7 @@ import { type GraphLooks, chosenFor } from "../shared/looks";
 import { scalar } from "./layout";
 import type { Looks } from "./Canvas";
 import type { Bundle, Picture } from "./picture";
+import { say } from "../shared/words";
 
 export interface Choices {
   /** `""`: the label. Otherwise a property, or a measure as `measure:column`. */
@@ -35,7 +36,7 @@ export function captionOf(node: GraphElement, property: string | undefined): str
 }
 
 export function label(node: GraphElement): string {
-  return node.labels.join("&") || "(no label)";
+  return node.labels.join("&") || say("(no label)");
 }
 
 type Values = ReadonlyMap<string, number>;
@@ -69,10 +70,10 @@ export function looksOf(
       const value = valueOf(node, choices.colourBy, measured);
       const step = value === null ? -1 : Math.min(SCALE.length - 1, Math.floor(((value - least) / Math.max(most - least, 1e-12)) * SCALE.length));
       const from = (s: number) => Number((least + ((most - least) * s) / SCALE.length).toPrecision(4));
-      put(step === -1 ? "no value" : `${from(step)} to ${from(step + 1)}`, step === -1 ? "#b9b4a8" : (SCALE[step] ?? ""), node.id);
+      put(step === -1 ? say("no value") : say("{{least}} to {{most}}", { least: from(step), most: from(step + 1) }), step === -1 ? "#b9b4a8" : (SCALE[step] ?? ""), node.id);
     }
   } else {
-    const text = (n: GraphElement) => (choices.colourBy.includes(":") ? String(measured.get(n.id) ?? "no value") : cellText(n.properties[choices.colourBy] ?? null).replace(/^null$/, "no value"));
+    const text = (n: GraphElement) => (choices.colourBy.includes(":") ? String(measured.get(n.id) ?? say("no value")) : cellText(n.properties[choices.colourBy] ?? null).replace(/^null$/, say("no value")));
     const byValue = labelColours([...new Set(nodes.map(text))].slice(0, 10));
     nodes.forEach((n) => put(byValue.has(text(n)) ? text(n) : "other", byValue.get(text(n)) ?? "#8d8a83", n.id));
   }

@@ -1,6 +1,7 @@
 // What is drawn: nodes and edges by id. Pictures are never changed; each step makes another.
 import { type GraphElement, isElement } from "../shared/api";
 import type { Json } from "../shared/json";
+import { say } from "../shared/words";
 
 export interface Picture {
   nodes: ReadonlyMap<string, GraphElement>;
@@ -76,7 +77,7 @@ export function bundled(picture: Picture): Bundle[] {
 export function labelCounts(elements: Iterable<GraphElement>): [string, number][] {
   const counts = new Map<string, number>();
   for (const element of elements) {
-    const label = element.labels.join("&") || "(no label)";
+    const label = element.labels.join("&") || say("(no label)");
     counts.set(label, (counts.get(label) ?? 0) + 1);
   }
   return [...counts].sort(([a], [b]) => a.localeCompare(b));

@@ -3,6 +3,7 @@ import { useCallback, useState } from "react";
 import { type Json, Problem, ask } from "../shared/api";
 import { storeSteps, storedSteps } from "./stored";
 import { EMPTY, type Picture, only, withRows, without } from "./picture";
+import { figure, say } from "../shared/words";
 
 export interface Step {
   what: string;
@@ -19,6 +20,10 @@ export interface Exploration {
   note: string | null;
   run: (what: string, query: string) => Promise<Picture | null>;
   take: (what: string, rows: Json[][], query: string | null) => void;
+  /** Draws this picture in place of what is drawn. */
+  show: (what: string, picture: Picture, query: string | null) => void;
+  tell: (note: string) => void;
+  fail: (problem: Problem) => void;
   hide: (ids: ReadonlySet<string>) => void;
   keep: (ids: ReadonlySet<string>) => void;
   goTo: (at: number) => void;
@@ -60,10 +65,10 @@ export function useExploration(graph: string): Exploration {
     try {
       const answer = await ask(graph, query, MOST_ROWS);
       if (answer.rows.length === 0) {
-        setNote(`${what}: nothing was found.`);
+        setNote(say("{{what}}: nothing was found.", { what }));
         return null;
       }
-      if (answer.summary.truncated) setNote(`The first ${MOST_ROWS.toLocaleString("en")} rows are drawn; there are more.`);
+      if (answer.summary.truncated) setNote(say("The first {{rows}} rows are drawn; there are more.", { rows: figure(MOST_ROWS) }));
       return push(what, query, (picture) => withRows(picture, answer.rows));
     } catch (error) {
       if (!(error instanceof Problem)) throw error;
@@ -76,8 +81,10 @@ export function useExploration(graph: string): Exploration {
   return {
     picture: steps[at]?.picture ?? EMPTY, steps, at, busy, problem, note, run,
     take: useCallback((what: string, rows: Json[][], query: string | null) => void push(what, query, (picture) => withRows(picture, rows)), [push]),
-    hide: useCallback((ids: ReadonlySet<string>) => void push(`Hide ${ids.size}`, null, (picture) => without(picture, ids)), [push]),
-    keep: useCallback((ids: ReadonlySet<string>) => void push(`Keep ${ids.size}`, null, (picture) => only(picture, ids)), [push]),
+    show: useCallback((what: string, picture: Picture, query: string | null) => void push(what, query, () => picture), [push]),
+    tell: setNote, fail: setProblem,
+    hide: useCallback((ids: ReadonlySet<string>) => void push(say("Hide {{elements}}", { elements: figure(ids.size) }), null, (picture) => without(picture, ids)), [push]),
+    keep: useCallback((ids: ReadonlySet<string>) => void push(say("Keep {{elements}}", { elements: figure(ids.size) }), null, (picture) => only(picture, ids)), [push]),
     goTo: (to) => set(steps, Math.max(0, Math.min(to, steps.length - 1))),
     clear: () => set([FIRST], 0),
     dismiss: () => {

@@ -6,12 +6,23 @@ import Badge from "react-bootstrap/Badge";
 import Button from "react-bootstrap/Button";
 import ProgressBar from "react-bootstrap/ProgressBar";
 import Table from "react-bootstrap/Table";
+import { Trans } from "react-i18next";
 import { type Job, Problem, type Rejects, cancelJob, get, timeLeft } from "../shared/api";
+import { figure, moment, say } from "../shared/words";
 
 const COLOURS = { running: "info", done: "success", failed: "danger", cancelled: "secondary" } as const;
 
 const FIGURES = ["made", "changed", "unchanged", "duplicates", "skipped", "rejects", "created"] as const;
 const ALWAYS: readonly string[] = ["made", "duplicates", "rejects"];
+
+/** `reading: 12,000 rows, 3.1 of 9.4 MB, 4 s left` */
+export function progressText(p: NonNullable<Job["progress"]>): string {
+  const parts = [say("{{n}} rows", { count: p.rows_read })];
+  if (p.bytes_total > 0) parts.push(say("{{read}} of {{all}} MB", { read: figure(p.bytes_read / 1e6, 1), all: figure(p.bytes_total / 1e6, 1) }));
+  if (p.bytes_total > 0 && p.elapsed_ms > 0) parts.push(say("{{megabytes}} MB/s", { megabytes: figure(p.bytes_read / 1e3 / p.elapsed_ms, 1) }));
+  if (p.left_ms !== null) parts.push(say("{{time}} left", { time: timeLeft(p.left_ms) }));
+  return `${say(p.phase)}: ${parts.join(", ")}`;
+}
 
 export function JobAccount({ job }: { job: Job }) {
   const account = job.detail.account;
@@ -22,18 +33,18 @@ export function JobAccount({ job }: { job: Job }) {
   const figures = FIGURES.filter((f) => ALWAYS.includes(f) || rules.some((r) => (r[f] ?? 0) > 0));
   return (
     <>
-      {job.detail.check === true && <p className="status">This was a check: nothing was published. {account && `A load would add ${account.nodes_made.toLocaleString("en")} nodes and ${account.edges_made.toLocaleString("en")} edges.`} {(job.detail.breaks ?? []).map((b) => <strong key={b}>It would fail: {b}. </strong>)}</p>}
-      {job.detail.check !== true && job.state === "done" && account && <p className="status">{job.detail.changed === false ? "Nothing new: everything was there already." : `${account.nodes_made.toLocaleString("en")} nodes and ${account.edges_made.toLocaleString("en")} edges are new.`}</p>}
+      {job.detail.check === true && <p className="status">{say("This was a check: nothing was published.")} {account && say("A load would add {{nodes}} nodes and {{edges}} edges.", { nodes: figure(account.nodes_made), edges: figure(account.edges_made) })} {(job.detail.breaks ?? []).map((b) => <strong key={b}>{say("It would fail: {{reason}}.", { reason: b })} </strong>)}</p>}
+      {job.detail.check !== true && job.state === "done" && account && <p className="status">{job.detail.changed === false ? say("Nothing new: everything was there already.") : say("{{nodes}} nodes and {{edges}} edges are new.", { nodes: figure(account.nodes_made), edges: figure(account.edges_made) })}</p>}
       {job.detail.error && <Alert variant="danger">{job.detail.error}</Alert>}
       {job.detail.differences && <ul className="findings">{job.detail.differences.map((d, i) => <li key={i}>{d.message}</li>)}</ul>}
       {account && (
         <Table size="sm" className="result">
-          <thead><tr>{["table", "becomes", "rows", ...figures].map((h) => <th key={h}>{h}</th>)}</tr></thead>
+          <thead><tr>{["table", "becomes", "rows", ...figures].map((h) => <th key={h}>{say(h)}</th>)}</tr></thead>
           <tbody>
             {account.tables.flatMap((t) => t.rules.map((rule, i) => (
               <tr key={`${t.table}${i}`}>
                 <td>{i === 0 ? t.table : ""}</td><td>{rule.rule}</td>
-                {[rule.rows, ...figures.map((f) => rule[f] ?? 0)].map((n, c) => <td key={c} className="number">{n.toLocaleString("en")}</td>)}
+                {[rule.rows, ...figures.map((f) => rule[f] ?? 0)].map((n, c) => <td key={c} className="number">{figure(n)}</td>)}
               </tr>
             )))}
           </tbody>
@@ -41,11 +52,11 @@ export function JobAccount({ job }: { job: Job }) {
       )}
       {rejects.data && (
         <>
-          <h3>Rejects <span className="faint">{rejects.data.rejects.length} of {rejects.data.total}</span></h3>
-          {files.data && <p>Repair and load again: {files.data.files.map((f) => <a key={f.table} className="reject-file" href={`/v1/jobs/${job.id}/rejects/rows?table=${encodeURIComponent(f.table)}`} download>{f.file}</a>)} with <a href={`data:text/plain;charset=utf-8,${encodeURIComponent(files.data.mapping)}`} download="load.toml">load.toml</a>, the mapping of these rows alone.</p>}
+          <h3>{say("Rejects")} <span className="faint">{say("{{shown}} of {{all}}", { shown: figure(rejects.data.rejects.length), all: figure(rejects.data.total) })}</span></h3>
+          {files.data && <p>{say("Repair and load again:")} {files.data.files.map((f) => <a key={f.table} className="reject-file" href={`/v1/jobs/${job.id}/rejects/rows?table=${encodeURIComponent(f.table)}`} download>{f.file}</a>)} <Trans i18nKey="with <file>load.toml</file>, the mapping of these rows alone." components={{ file: <a href={`data:text/plain;charset=utf-8,${encodeURIComponent(files.data.mapping)}`} download="load.toml" /> }} /></p>}
           <Table size="sm" className="result">
-            <thead><tr>{["table", "line", "column", "value", "kind", "reason"].map((h) => <th key={h}>{h}</th>)}</tr></thead>
-            <tbody>{rejects.data.rejects.map((r, i) => <tr key={i}><td>{r.table}</td><td className="number">{r.line}</td><td>{r.column}</td><td>{r.value}</td><td>{r.kind}</td><td>{r.reason}</td></tr>)}</tbody>
+            <thead><tr>{["table", "line", "column", "value", "kind", "reason"].map((h) => <th key={h}>{say(h)}</th>)}</tr></thead>
+            <tbody>{rejects.data.rejects.map((r, i) => <tr key={i}><td>{r.table}</td><td className="number">{r.line}</td><td>{r.column}</td><td>{r.value}</td><td>{say(r.kind)}</td><td>{r.reason}</td></tr>)}</tbody>
           </Table>
         </>
       )}
@@ -74,26 +85,26 @@ export function JobsPage() {
   }, [client]);
   return (
     <main className="page">
-      <h1>Jobs</h1>
+      <h1>{say("Jobs")}</h1>
       {jobs.error instanceof Problem && <Alert variant="danger">{jobs.error.message} {jobs.error.hint}</Alert>}
-      {jobs.data?.length === 0 && <p className="empty">No job has run yet. Start one with <code>graphodrome load mapping.toml</code>; it shows here while it runs.</p>}
+      {jobs.data?.length === 0 && <p className="empty"><Trans i18nKey="No job has run yet. Start one with <code>graphodrome load mapping.toml</code>; it shows here while it runs." components={{ code: <code /> }} /></p>}
       {jobs.data?.map((job) => (
         <article key={job.id} className="job">
           <div className="job-head">
-            <Badge bg={COLOURS[job.state]}>{job.state}</Badge>
+            <Badge bg={COLOURS[job.state]}>{say(job.state)}</Badge>
             <button type="button" className="job-title" aria-expanded={open === job.id} onClick={() => setOpen(open === job.id ? null : job.id)}>
-              Job {job.id}: {job.kind} {job.kind === "load" || job.kind === "check" ? "into" : "of"} {job.graph}
+              {say("Job {{id}}: {{kind}}, {{graph}}", { id: job.id, kind: say(job.kind), graph: job.graph })}
             </button>
             <span className="faint job-files">{job.title}</span>
-            <time className="faint" dateTime={job.started}>{new Date(job.started).toLocaleString()}</time>
-            {job.state === "running" && <Button size="sm" variant="outline-danger" onClick={() => void cancelJob(job.id).then(() => client.invalidateQueries({ queryKey: ["jobs"] }))}>Cancel</Button>}
+            <time className="faint" dateTime={job.started}>{moment(job.started)}</time>
+            {job.state === "running" && <Button size="sm" variant="outline-danger" onClick={() => void cancelJob(job.id).then(() => client.invalidateQueries({ queryKey: ["jobs"] }))}>{say("Cancel")}</Button>}
           </div>
           {job.progress && (
             <>
               {job.progress.bytes_total > 0
-                ? <ProgressBar now={job.progress.bytes_read} max={job.progress.bytes_total} aria-label={`Job ${job.id}`} />
-                : <ProgressBar now={1} max={1} striped animated aria-label={`Job ${job.id}`} />}
-              <div className="faint">{job.progress.phase}: {job.progress.rows_read.toLocaleString("en")} rows{job.progress.bytes_total > 0 && `, ${(job.progress.bytes_read / 1e6).toFixed(1)} of ${(job.progress.bytes_total / 1e6).toFixed(1)} MB`}{job.progress.left_ms !== null ? `, ${timeLeft(job.progress.left_ms)} left` : ""}</div>
+                ? <ProgressBar now={job.progress.bytes_read} max={job.progress.bytes_total} aria-label={say("Job {{id}}", { id: job.id })} />
+                : <ProgressBar now={1} max={1} striped animated aria-label={say("Job {{id}}", { id: job.id })} />}
+              <div className="faint">{progressText(job.progress)}</div>
             </>
           )}
           {open === job.id && <JobAccount job={job} />}

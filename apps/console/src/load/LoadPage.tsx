@@ -7,12 +7,13 @@ import Badge from "react-bootstrap/Badge";
 import Button from "react-bootstrap/Button";
 import Form from "react-bootstrap/Form";
 import ProgressBar from "react-bootstrap/ProgressBar";
-import { type Job, type Model, Problem, cancelJob, get, post, postForm, timeLeft } from "../shared/api";
+import { type Job, type Model, Problem, cancelJob, get, post, postForm } from "../shared/api";
 import { useAttempt } from "../shared/attempt";
 import { useHeld } from "../shared/held";
-import { JobAccount } from "../jobs/JobsPage";
+import { JobAccount, progressText } from "../jobs/JobsPage";
 import { type EdgeRule, type Mapping, type MappingTable, type NodeRule, type TableColumns, byHand, propose } from "./mapping";
 import { EdgeForm, NodeForm } from "./RuleForms";
+import { figure, say } from "../shared/words";
 
 interface Preview {
   table: string;
@@ -28,11 +29,11 @@ function uploaded(files: File[], mapping: string): FormData {
 
 function Columns({ table }: { table: TableColumns }) {
   return (
-    <div className="columns-list" aria-label={`Columns of ${table.file}`}>
+    <div className="columns-list" aria-label={say("Columns of {{file}}", { file: table.file })}>
       {table.columns.map((c) => (
-        <div key={c.name} className="column-chip" draggable onDragStart={(e) => e.dataTransfer.setData("text/plain", c.name)} title="Drag onto a property">
+        <div key={c.name} className="column-chip" draggable onDragStart={(e) => e.dataTransfer.setData("text/plain", c.name)} title={say("Drag onto a property")}>
           <strong>{c.name}</strong> <Badge bg="secondary">{c.kind}</Badge>
-          <div className="faint samples">{c.samples.join(" · ")}{c.nulls > 0 && ` (${c.nulls.toLocaleString("en")} null)`}</div>
+          <div className="faint samples">{c.samples.join(" · ")}{c.nulls > 0 && ` (${say("{{nulls}} null", { nulls: figure(c.nulls) })})`}</div>
         </div>
       ))}
     </div>
@@ -48,10 +49,10 @@ function ElementText({ element }: { element: Preview["rows"][number]["elements"]
 
 function PreviewRows({ previews }: { previews: Preview[] }) {
   return (
-    <section aria-label="Preview">
+    <section aria-label={say("Preview")}>
       {previews.map((p) => (
         <div key={p.table}>
-          <h3>{p.table} <span className="faint">its first rows as elements</span></h3>
+          <h3>{p.table} <span className="faint">{say("its first rows as elements")}</span></h3>
           <table className="table table-sm result"><tbody>
             {p.rows.map((row) => (
               <tr key={row.row}>
@@ -91,14 +92,12 @@ function useJob(id: number | null): Job | null {
 function Running({ job }: { job: Job }) {
   const p = job.progress;
   if (job.state !== "running" || !p) return null;
-  const seconds = p.elapsed_ms / 1000;
   return (
     <div className="job">
-      <ProgressBar now={p.bytes_read} max={Math.max(p.bytes_total, 1)} aria-label="Progress" />
+      <ProgressBar now={p.bytes_read} max={Math.max(p.bytes_total, 1)} aria-label={say("Progress")} />
       <div className="faint">
-        {p.phase}: {p.rows_read.toLocaleString("en")} rows, {(p.bytes_read / 1e6).toFixed(1)} of {(p.bytes_total / 1e6).toFixed(1)} MB
-        {seconds > 0 && `, ${(p.bytes_read / 1e6 / seconds).toFixed(1)} MB/s`}{p.left_ms !== null && `, ${timeLeft(p.left_ms)} left`}
-        {" "}<Button size="sm" variant="outline-danger" onClick={() => void cancelJob(job.id)}>Cancel</Button>
+        {progressText(p)}
+        {" "}<Button size="sm" variant="outline-danger" onClick={() => void cancelJob(job.id)}>{say("Cancel")}</Button>
       </div>
     </div>
   );
@@ -120,9 +119,9 @@ export function LoadPage({ graph }: { graph: string | null }) {
   useEffect(() => {
     if (job && job.state !== "running") void client.invalidateQueries({ queryKey: ["graphs"] });
   }, [job, client]);
-  if (graph === null) return <main className="page"><h1>Load</h1><p className="empty">There is no graph to load into yet: draft one from your tables on the Model page.</p></main>;
+  if (graph === null) return <main className="page"><h1>{say("Load")}</h1><p className="empty">{say("There is no graph to load into yet: draft one from your tables on the Model page.")}</p></main>;
 
-  const choose = (chosen: File[]) => attempt("Looking at the tables ...", async () => {
+  const choose = (chosen: File[]) => attempt(say("Looking at the tables …"), async () => {
     setFiles(chosen);
     setPreviews([]);
     setJobId(null);
@@ -156,21 +155,21 @@ export function LoadPage({ graph }: { graph: string | null }) {
     setPreviews([]);
     post<{ mapping: Mapping }>("/v1/mappings", { text: next }).then((answer) => { setMapping(answer.mapping); setProblem(null); }, (error: unknown) => { if (error instanceof Problem) setProblem(error); else throw error; });
   };
-  const preview = () => attempt("Reading the first rows ...", async () => setPreviews(await postForm<Preview[]>(`/v1/graphs/${encodeURIComponent(graph ?? "")}/loads/preview?rows=8`, uploaded(files, text))));
-  const run = (check: boolean) => attempt(check ? "Checking ..." : "Uploading ...", async () => setJobId((await postForm<Job>(`/v1/graphs/${encodeURIComponent(graph ?? "")}/loads?check=${check}`, uploaded(files, text))).id));
+  const preview = () => attempt(say("Reading the first rows …"), async () => setPreviews(await postForm<Preview[]>(`/v1/graphs/${encodeURIComponent(graph ?? "")}/loads/preview?rows=8`, uploaded(files, text))));
+  const run = (check: boolean) => attempt(check ? say("Checking …") : say("Uploading …"), async () => setJobId((await postForm<Job>(`/v1/graphs/${encodeURIComponent(graph ?? "")}/loads?check=${check}`, uploaded(files, text))).id));
   const types = model.data ?? null;
   const lost = files.length === 0 && tables.length > 0;
   const startOver = () => { setFiles([]); setTables([]); setText(""); setMapping(null); setPreviews([]); setJobId(null); setProblem(null); };
   return (
     <main className="page load-page" onDragOver={(e) => { if (e.dataTransfer.types.includes("Files")) { e.preventDefault(); setOver(true); } }} onDragLeave={() => setOver(false)} onDrop={(e) => { if (e.dataTransfer.files.length > 0) { e.preventDefault(); setOver(false); void choose([...e.dataTransfer.files]); } }}>
-      <h1>Load into {graph}</h1>
+      <h1>{say("Load into {{graph}}", { graph })}</h1>
       <div className={`tools ${over ? "drop-here" : ""}`}>
-        <Form.Control type="file" size="sm" multiple className="files" aria-label="Tables" onChange={(e) => void choose([...((e.target as HTMLInputElement).files ?? [])])} />
-        <span className="faint">CSV, TSV, JSON, Parquet, Arrow, also .gz and .zst; a mapping (.toml) beside them is taken over. Files can be dropped here.</span>
+        <Form.Control type="file" size="sm" multiple className="files" aria-label={say("Tables")} onChange={(e) => void choose([...((e.target as HTMLInputElement).files ?? [])])} />
+        <span className="faint">{say("CSV, TSV, JSON, Parquet, Arrow, also .gz and .zst; a mapping (.toml) beside them is taken over. Files can be dropped here.")}</span>
       </div>
       {problem && <Alert variant="danger" className="problem">{problem.message}{problem.hint && <div>{problem.hint}</div>}</Alert>}
-      {lost && <Alert variant="warning" className="lost-files">The mapping is as it was, but a browser gives no page its files back: choose {tables.map((t) => t.file).join(", ")} again.</Alert>}
-      {tables.length === 0 && !mapping && <p className="empty">Choose the tables to load. Their columns are shown with samples, and a mapping is proposed that fits the model of {graph}; nothing is loaded before you say so.</p>}
+      {lost && <Alert variant="warning" className="lost-files">{say("The mapping is as it was, but a browser gives no page its files back: choose {{tables}} again.", { tables: tables.map((t) => t.file).join(", ") })}</Alert>}
+      {tables.length === 0 && !mapping && <p className="empty">{say("Choose the tables to load. Their columns are shown with samples, and a mapping is proposed that fits the model of {{graph}}; nothing is loaded before you say so.", { graph })}</p>}
       {mapping && (
         <>
           <div className="load-frame">
@@ -179,29 +178,29 @@ export function LoadPage({ graph }: { graph: string | null }) {
                 const known = tables.find((t) => t.file === table.file);
                 return (
                   <section key={`${table.file}${place}`} className="table-card" aria-label={table.file}>
-                    <h2>{table.file} {known && <span className="faint">{known.rows.toLocaleString("en")} rows</span>}</h2>
+                    <h2>{table.file} {known && <span className="faint">{say("{{n}} rows", { count: known.rows })}</span>}</h2>
                     {known && <Columns table={known} />}
                     {(table.node ?? []).map((rule, i) => <NodeForm key={`n${i}`} rule={rule} columns={known?.columns.map((c) => c.name) ?? []} model={types} onChange={(next: NodeRule | null) => change(place, { ...table, node: byHand(table.node ?? [], i, next) })} />)}
                     {(table.edge ?? []).map((rule, i) => <EdgeForm key={`e${i}`} rule={rule} columns={known?.columns.map((c) => c.name) ?? []} model={types} onChange={(next: EdgeRule | null) => change(place, { ...table, edge: byHand(table.edge ?? [], i, next) })} />)}
                     <div className="tools">
-                      <Button size="sm" variant="outline-secondary" onClick={() => change(place, { ...table, node: [...(table.node ?? []), { labels: [types?.node_types[0]?.labels[0] ?? "Thing"], properties: {} }] })}>Add a node</Button>
-                      <Button size="sm" variant="outline-secondary" onClick={() => change(place, { ...table, edge: [...(table.edge ?? []), { label: types?.edge_types[0]?.labels[0] ?? "IS", from: { labels: [], key: {} }, to: { labels: [], key: {} } }] })}>Add an edge</Button>
+                      <Button size="sm" variant="outline-secondary" onClick={() => change(place, { ...table, node: [...(table.node ?? []), { labels: [types?.node_types[0]?.labels[0] ?? "Thing"], properties: {} }] })}>{say("Add a node")}</Button>
+                      <Button size="sm" variant="outline-secondary" onClick={() => change(place, { ...table, edge: [...(table.edge ?? []), { label: types?.edge_types[0]?.labels[0] ?? "IS", from: { labels: [], key: {} }, to: { labels: [], key: {} } }] })}>{say("Add an edge")}</Button>
                     </div>
                   </section>
                 );
               })}
             </div>
             <div>
-              <h2>Mapping</h2>
-              <Form.Control as="textarea" className="mapping" aria-label="Mapping" spellCheck={false} value={text} onChange={(e) => edited(e.target.value)} />
+              <h2>{say("Mapping")}</h2>
+              <Form.Control as="textarea" className="mapping" aria-label={say("Mapping")} spellCheck={false} value={text} onChange={(e) => edited(e.target.value)} />
             </div>
           </div>
           <div className="tools load-steps">
-            <Button size="sm" variant="outline-secondary" id="preview" disabled={busy !== null || files.length === 0} onClick={() => void preview()}>Show the first rows</Button>
-            <Button size="sm" variant="outline-secondary" id="check-load" disabled={busy !== null || files.length === 0 || job?.state === "running"} onClick={() => void run(true)}>Check</Button>
-            <Button size="sm" id="load" disabled={busy !== null || files.length === 0 || job?.state === "running"} onClick={() => void run(false)}>Load</Button>
-            <Button size="sm" variant="outline-secondary" id="start-over" disabled={busy !== null || job?.state === "running"} onClick={startOver}>Start over</Button>
-            <span className="status" role="status">{busy ?? (job ? `${job.kind === "check" ? "check" : "load"} ${job.id}: ${job.state}` : "")}</span>
+            <Button size="sm" variant="outline-secondary" id="preview" disabled={busy !== null || files.length === 0} onClick={() => void preview()}>{say("Show the first rows")}</Button>
+            <Button size="sm" variant="outline-secondary" id="check-load" disabled={busy !== null || files.length === 0 || job?.state === "running"} onClick={() => void run(true)}>{say("Check")}</Button>
+            <Button size="sm" id="load" disabled={busy !== null || files.length === 0 || job?.state === "running"} onClick={() => void run(false)}>{say("Load")}</Button>
+            <Button size="sm" variant="outline-secondary" id="start-over" disabled={busy !== null || job?.state === "running"} onClick={startOver}>{say("Start over")}</Button>
+            <span className="status" role="status">{busy ?? (job ? `${say(job.kind)} ${job.id}: ${say(job.state)}` : "")}</span>
           </div>
           {previews.length > 0 && <PreviewRows previews={previews} />}
           {job && <Running job={job} />}

@@ -3,6 +3,7 @@
 import Form from "react-bootstrap/Form";
 import type { Model } from "../shared/api";
 import { type EdgeRule, type FieldSource, type NodeRule, type Reference, fieldText } from "./mapping";
+import { say } from "../shared/words";
 
 function Field({ name, field, columns, hint, onChange }: { name: string; field: FieldSource | undefined; columns: string[]; hint: string; onChange: (next: FieldSource | undefined) => void }) {
   const shown = fieldText(field);
@@ -10,8 +11,8 @@ function Field({ name, field, columns, hint, onChange }: { name: string; field: 
   return (
     <label className="rule-field" onDragOver={(e) => e.preventDefault()} onDrop={(e) => { const column = e.dataTransfer.getData("text/plain"); if (columns.includes(column)) { e.preventDefault(); e.stopPropagation(); onChange(column); } }}>
       <span>{name} <span className="faint">{hint}</span></span>
-      <Form.Select size="sm" aria-label={`Column for ${name}`} value={shown} onChange={(e) => onChange(e.target.value === "" ? undefined : e.target.value)}>
-        <option value="">no column</option>
+      <Form.Select size="sm" aria-label={say("Column for {{name}}", { name })} value={shown} onChange={(e) => onChange(e.target.value === "" ? undefined : e.target.value)}>
+        <option value="">{say("no column")}</option>
         {(!isColumn || !columns.includes(shown)) && shown !== "" && <option value={shown}>{shown}</option>}
         {columns.map((c) => <option key={c} value={c}>{c}</option>)}
       </Form.Select>
@@ -28,9 +29,9 @@ const EXISTING = [["reject", "rejected"], ["keep", "left as it is"], ["update", 
 
 function Existing({ value, onChange }: { value: string | undefined; onChange: (next: string) => void }) {
   return (
-    <label className="rule-field"><span>one that is there already, with other values, is</span>
-      <Form.Select size="sm" aria-label="What is there already" value={value ?? "reject"} onChange={(e) => onChange(e.target.value)}>
-        {EXISTING.map(([name, words]) => <option key={name} value={name}>{words}</option>)}
+    <label className="rule-field"><span>{say("one that is there already, with other values, is")}</span>
+      <Form.Select size="sm" aria-label={say("What is there already")} value={value ?? "reject"} onChange={(e) => onChange(e.target.value)}>
+        {EXISTING.map(([name, words]) => <option key={name} value={name}>{say(words)}</option>)}
       </Form.Select>
     </label>
   );
@@ -43,16 +44,16 @@ export function NodeForm({ rule, columns, model, onChange }: { rule: NodeRule; c
   const labels = [...new Set([...types.map((t) => t.labels.join("&")), rule.labels.join("&")])];
   return (
     <fieldset className="rule node-rule">
-      <legend>Node
-        <Form.Select size="sm" aria-label="Label" value={rule.labels.join("&")} onChange={(e) => onChange({ ...rule, labels: e.target.value.split("&") })}>
+      <legend>{say("Node")}
+        <Form.Select size="sm" aria-label={say("Label")} value={rule.labels.join("&")} onChange={(e) => onChange({ ...rule, labels: e.target.value.split("&") })}>
           {labels.map((l) => <option key={l} value={l}>{l}</option>)}
         </Form.Select>
-        <button type="button" className="btn btn-sm btn-link" onClick={() => onChange(null)}>Remove</button>
+        <button type="button" className="btn btn-sm btn-link" onClick={() => onChange(null)}>{say("Remove")}</button>
       </legend>
       <div className="rule-fields">
         {names.map((name) => {
           const known = type?.properties.find((p) => p.name === name);
-          const hint = known ? `${known.type}${type?.key.includes(name) ? ", key" : ""}` : "";
+          const hint = known ? `${known.type}${type?.key.includes(name) ? `, ${say("key")}` : ""}` : "";
           return <Field key={name} name={name} field={rule.properties[name]} columns={columns} hint={hint} onChange={(next) => onChange({ ...rule, properties: changed(rule.properties, name, next) })} />;
         })}
         <Existing value={rule.existing} onChange={(existing) => onChange({ ...rule, existing })} />
@@ -74,8 +75,8 @@ function End({ name, end, columns, model, onChange }: { name: string; end: Refer
   return (
     <>
       <label className="rule-field"><span>{name}</span>
-        <Form.Select size="sm" aria-label={`${name} label`} value={label} onChange={(e) => pick(e.target.value)}>
-          {label === "" && <option value="">choose</option>}
+        <Form.Select size="sm" aria-label={say("Label of {{name}}", { name })} value={label} onChange={(e) => pick(e.target.value)}>
+          {label === "" && <option value="">{say("choose")}</option>}
           {labels.map((l) => <option key={l} value={l}>{l}</option>)}
         </Form.Select>
       </label>
@@ -91,22 +92,22 @@ export function EdgeForm({ rule, columns, model, onChange }: { rule: EdgeRule; c
   const labels = [...new Set([...types.flatMap((t) => t.labels), rule.label])];
   return (
     <fieldset className="rule edge-rule">
-      <legend>Edge
-        <Form.Select size="sm" aria-label="Edge label" value={rule.label} onChange={(e) => { const next = types.find((t) => t.labels.includes(e.target.value)); onChange({ ...rule, label: e.target.value, undirected: next ? !next.directed : (rule.undirected ?? false) }); }}>
+      <legend>{say("Edge")}
+        <Form.Select size="sm" aria-label={say("Edge label")} value={rule.label} onChange={(e) => { const next = types.find((t) => t.labels.includes(e.target.value)); onChange({ ...rule, label: e.target.value, undirected: next ? !next.directed : (rule.undirected ?? false) }); }}>
           {labels.map((l) => <option key={l} value={l}>{l}</option>)}
         </Form.Select>
-        <button type="button" className="btn btn-sm btn-link" onClick={() => onChange(null)}>Remove</button>
+        <button type="button" className="btn btn-sm btn-link" onClick={() => onChange(null)}>{say("Remove")}</button>
       </legend>
       <div className="rule-fields">
-        <End name="from" end={rule.from} columns={columns} model={model} onChange={(from) => onChange({ ...rule, from })} />
-        <End name="to" end={rule.to} columns={columns} model={model} onChange={(to) => onChange({ ...rule, to })} />
+        <End name={say("from")} end={rule.from} columns={columns} model={model} onChange={(from) => onChange({ ...rule, from })} />
+        <End name={say("to")} end={rule.to} columns={columns} model={model} onChange={(to) => onChange({ ...rule, to })} />
         {names.map((name) => <Field key={name} name={name} field={rule.properties?.[name]} columns={columns} hint={type?.properties.find((p) => p.name === name)?.type ?? ""} onChange={(next) => onChange({ ...rule, properties: changed(rule.properties, name, next) })} />)}
-        <label className="rule-field"><span>edges with the same ends are</span>
-          <Form.Select size="sm" aria-label="Same edges" value={rule.same ?? "identical-once"} onChange={(e) => onChange({ ...rule, same: e.target.value })}>
-            <option value="identical-once">one if all values agree</option>
-            <option value="same-ends-once">one</option>
-            <option value="one-per-row">parallel, one for each row</option>
-            <option value="keep-parallel">parallel, new ones each time</option>
+        <label className="rule-field"><span>{say("edges with the same ends are")}</span>
+          <Form.Select size="sm" aria-label={say("Same edges")} value={rule.same ?? "identical-once"} onChange={(e) => onChange({ ...rule, same: e.target.value })}>
+            <option value="identical-once">{say("one if all values agree")}</option>
+            <option value="same-ends-once">{say("one")}</option>
+            <option value="one-per-row">{say("parallel, one for each row")}</option>
+            <option value="keep-parallel">{say("parallel, new ones each time")}</option>
           </Form.Select>
         </label>
       </div>

@@ -5,6 +5,7 @@ import Button from "react-bootstrap/Button";
 import Form from "react-bootstrap/Form";
 import { type ModelDiff, post, queryText } from "../shared/api";
 import { Findings } from "../shared/Findings";
+import { figure, say } from "../shared/words";
 
 /** Everything that would be lost, as JSON Lines, one file. */
 async function save(diff: ModelDiff) {
@@ -27,29 +28,29 @@ export function ModelChange({ diff, text, onApplied, attempt }: { diff: ModelDif
   });
   const nothing = diff.differences.length === 0 && diff.obstacles.length === 0;
   return (
-    <section aria-label="Difference" role="status">
-      {nothing && <p className="status">Nothing changes: the graph has this model.</p>}
+    <section aria-label={say("Difference")} role="status">
+      {nothing && <p className="status">{say("Nothing changes: the graph has this model.")}</p>}
       {diff.differences.length > 0 && (
         <>
-          <h3>What changes</h3>
+          <h3>{say("What changes")}</h3>
           <ul className="findings">
             {diff.differences.map((d, i) => (
-              <li key={i}>{d.message}{d.lost > 0 && <strong className="lost"> {d.lost.toLocaleString("en")} {d.property === null ? "elements" : "values"} lost</strong>}</li>
+              <li key={i}>{d.message}{d.lost > 0 && <strong className="lost"> {d.property === null ? say("{{n}} elements lost", { count: d.lost }) : say("{{n}} values lost", { count: d.lost })}</strong>}</li>
             ))}
           </ul>
         </>
       )}
-      <Findings title="What stands in the way" findings={diff.obstacles} graph={diff.graph} />
+      <Findings title={say("What stands in the way")} findings={diff.obstacles} graph={diff.graph} />
       {!nothing && diff.obstacles.length === 0 && (
         <Alert variant={diff.lost > 0 ? "warning" : "secondary"} className="apply">
           {diff.lost > 0 && (
             <div className="tools">
-              <Form.Check id="meant" label={`${diff.lost.toLocaleString("en")} elements and values are lost, and that is meant`} checked={meant} onChange={(e) => setMeant(e.target.checked)} />
-              <Button size="sm" variant="outline-secondary" id="save-lost" onClick={() => void attempt(() => save(diff))}>Save them first</Button>
+              <Form.Check id="meant" label={say("{{lost}} elements and values are lost, and that is meant", { lost: figure(diff.lost) })} checked={meant} onChange={(e) => setMeant(e.target.checked)} />
+              <Button size="sm" variant="outline-secondary" id="save-lost" onClick={() => void attempt(() => save(diff))}>{say("Save them first")}</Button>
             </div>
           )}
-          <Button size="sm" id="apply" disabled={diff.lost > 0 && !meant} onClick={() => void apply()}>Apply to {diff.graph}</Button>
-          <span className="faint"> {diff.changes_elements ? "The elements change with it, all at once or not at all." : "No element changes."}</span>
+          <Button size="sm" id="apply" disabled={diff.lost > 0 && !meant} onClick={() => void apply()}>{say("Apply to {{graph}}", { graph: diff.graph })}</Button>
+          <span className="faint"> {diff.changes_elements ? say("The elements change with it, all at once or not at all.") : say("No element changes.")}</span>
         </Alert>
       )}
     </section>

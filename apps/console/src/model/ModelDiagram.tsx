@@ -1,6 +1,7 @@
 // A model as a diagram: the service lays it out and draws it, here its boxes and lines can be chosen.
 import { useEffect, useRef } from "react";
 import type { Choice } from "./TypeForm";
+import { say } from "../shared/words";
 
 const places = (part: Element) => (part.getAttribute("data-places") ?? "").split(",").map(Number);
 
@@ -22,5 +23,5 @@ export function ModelDiagram({ picture, choice, onChoose }: { picture: string; c
     onChoose({ kind, place: all[(at + 1) % all.length] ?? 0 });
   };
   // The types can be chosen from a list as well, which is the way for the keyboard.
-  return <div className="model-picture" ref={host} tabIndex={0} role="region" aria-label="Diagram of the model" onClick={(e) => choose(e.target)} dangerouslySetInnerHTML={{ __html: picture }} />;
+  return <div className="model-picture" ref={host} tabIndex={0} role="region" aria-label={say("Diagram of the model")} onClick={(e) => choose(e.target)} dangerouslySetInnerHTML={{ __html: picture }} />;
 }

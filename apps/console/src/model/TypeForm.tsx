@@ -3,6 +3,7 @@ import { useState } from "react";
 import Button from "react-bootstrap/Button";
 import Form from "react-bootstrap/Form";
 import type { ModelEdgeType, ModelNodeType, ModelProperty, ModelTypes } from "../shared/api";
+import { say } from "../shared/words";
 
 /** A type by its kind and place in the model. */
 export interface Choice {
@@ -92,57 +93,57 @@ export function TypeForm({ types, choice, onChoose, onChange }: { types: ModelTy
 
   const nodeLabels = [...new Set(types.node_types.flatMap((t) => [t.labels.join("&"), ...(t.key_labels.length > 0 ? [t.key_labels.join("&")] : [])]))];
   return (
-    <section className="type-form" aria-label="A type of the model">
+    <section className="type-form" aria-label={say("A type of the model")}>
       <div className="tools">
-        <Form.Select size="sm" aria-label="Type to change" value={choice ? `${choice.kind}:${choice.place}` : ""} onChange={(e) => {
+        <Form.Select size="sm" aria-label={say("Type to change")} value={choice ? `${choice.kind}:${choice.place}` : ""} onChange={(e) => {
           const [kind, place] = e.target.value.split(":");
           onChoose(kind === "node" || kind === "edge" ? { kind, place: Number(place) } : null);
         }}>
-          <option value="">Choose a type here or in the diagram</option>
-          <optgroup label="Nodes">{types.node_types.map((_, place) => <option key={place} value={`node:${place}`}>{typeName(types, { kind: "node", place })}</option>)}</optgroup>
-          <optgroup label="Edges">{types.edge_types.map((_, place) => <option key={place} value={`edge:${place}`}>{typeName(types, { kind: "edge", place })}</option>)}</optgroup>
+          <option value="">{say("Choose a type here or in the diagram")}</option>
+          <optgroup label={say("Nodes")}>{types.node_types.map((_, place) => <option key={place} value={`node:${place}`}>{typeName(types, { kind: "node", place })}</option>)}</optgroup>
+          <optgroup label={say("Edges")}>{types.edge_types.map((_, place) => <option key={place} value={`edge:${place}`}>{typeName(types, { kind: "edge", place })}</option>)}</optgroup>
         </Form.Select>
-        <Button size="sm" variant="outline-secondary" id="add-node" onClick={addNode}>Add node type</Button>
-        <Button size="sm" variant="outline-secondary" id="add-edge" disabled={types.node_types.length === 0} onClick={addEdge}>Add edge type</Button>
-        {type && <Button size="sm" variant="outline-danger" id="remove-type" onClick={remove}>Drop this type</Button>}
+        <Button size="sm" variant="outline-secondary" id="add-node" onClick={addNode}>{say("Add node type")}</Button>
+        <Button size="sm" variant="outline-secondary" id="add-edge" disabled={types.node_types.length === 0} onClick={addEdge}>{say("Add edge type")}</Button>
+        {type && <Button size="sm" variant="outline-danger" id="remove-type" onClick={remove}>{say("Drop this type")}</Button>}
       </div>
       {type && choice && (
         <>
           <div className="tools">
-            <Settled label="Labels" className="name" value={type.labels.join("&")} onSettle={relabel} />
+            <Settled label={say("Labels")} className="name" value={type.labels.join("&")} onSettle={relabel} />
             {edge && (
               <>
-                <Settled label="From" list="node-labels" className="name" value={sets(edge.source)} onSettle={(text) => replace({ source: text.split("|").map(labelSet) })} />
-                <Form.Select size="sm" className="direction" aria-label="Direction" value={edge.directed ? "to" : "with"} onChange={(e) => replace({ directed: e.target.value === "to" })}>
-                  <option value="to">to</option>
-                  <option value="with">with (undirected)</option>
+                <Settled label={say("From")} list="node-labels" className="name" value={sets(edge.source)} onSettle={(text) => replace({ source: text.split("|").map(labelSet) })} />
+                <Form.Select size="sm" className="direction" aria-label={say("Direction")} value={edge.directed ? "to" : "with"} onChange={(e) => replace({ directed: e.target.value === "to" })}>
+                  <option value="to">{say("to")}</option>
+                  <option value="with">{say("with (undirected)")}</option>
                 </Form.Select>
-                <Settled label="To" list="node-labels" className="name" value={sets(edge.target)} onSettle={(text) => replace({ target: text.split("|").map(labelSet) })} />
+                <Settled label={say("To")} list="node-labels" className="name" value={sets(edge.target)} onSettle={(text) => replace({ target: text.split("|").map(labelSet) })} />
               </>
             )}
-            <span className="faint">{type.count.toLocaleString("en")} {choice.kind === "node" ? "nodes" : "edges with these labels"}</span>
+            <span className="faint">{choice.kind === "node" ? say("{{n}} nodes", { count: type.count }) : say("{{n}} edges with these labels", { count: type.count })}</span>
             <datalist id="node-labels">{nodeLabels.map((l) => <option key={l} value={l} />)}</datalist>
             <datalist id="value-types">{VALUE_TYPES.map((t) => <option key={t} value={t} />)}</datalist>
           </div>
           <table className="properties">
-            <thead><tr><th>Property</th><th>Type</th><th>Needed</th><th>Key</th><th>Default</th><th></th></tr></thead>
+            <thead><tr><th>{say("Property")}</th><th>{say("Type")}</th><th>{say("Needed")}</th><th>{say("Key")}</th><th>{say("Default")}</th><th></th></tr></thead>
             <tbody>
               {type.properties.map((p, i) => (
                 <tr key={p.name}>
-                  <td><Settled label="Property" value={p.name} onSettle={(name) => property(i, { name })} /></td>
-                  <td><Settled label={`Type of ${p.name}`} list="value-types" value={p.type} onSettle={(t) => property(i, { type: t })} /></td>
-                  <td><Form.Check aria-label={`${p.name} is needed`} checked={p.not_null} disabled={type.key.includes(p.name)} onChange={(e) => property(i, { not_null: e.target.checked })} /></td>
-                  <td><Form.Check aria-label={`${p.name} is in the key`} checked={type.key.includes(p.name)} onChange={(e) => {
+                  <td><Settled label={say("Property")} value={p.name} onSettle={(name) => property(i, { name })} /></td>
+                  <td><Settled label={say("Type of {{name}}", { name: p.name })} list="value-types" value={p.type} onSettle={(t) => property(i, { type: t })} /></td>
+                  <td><Form.Check aria-label={say("{{name}} is needed", { name: p.name })} checked={p.not_null} disabled={type.key.includes(p.name)} onChange={(e) => property(i, { not_null: e.target.checked })} /></td>
+                  <td><Form.Check aria-label={say("{{name}} is in the key", { name: p.name })} checked={type.key.includes(p.name)} onChange={(e) => {
                     const key = e.target.checked ? [...type.key, p.name] : type.key.filter((k) => k !== p.name);
                     replace({ key, properties: type.properties.map((q, j) => (j === i && e.target.checked ? { ...q, not_null: true } : q)) });
                   }} /></td>
-                  <td><Settled label={`Default of ${p.name}`} placeholder="none" value={p.default ?? ""} onSettle={(d) => property(i, { default: d === "" ? null : d })} /></td>
-                  <td><Button size="sm" variant="link" aria-label={`Drop ${p.name}`} onClick={() => replace({ properties: type.properties.filter((_, j) => j !== i), key: type.key.filter((k) => k !== p.name) })}>drop</Button></td>
+                  <td><Settled label={say("Default of {{name}}", { name: p.name })} placeholder={say("none")} value={p.default ?? ""} onSettle={(d) => property(i, { default: d === "" ? null : d })} /></td>
+                  <td><Button size="sm" variant="link" aria-label={say("Drop {{name}}", { name: p.name })} onClick={() => replace({ properties: type.properties.filter((_, j) => j !== i), key: type.key.filter((k) => k !== p.name) })}>{say("drop")}</Button></td>
                 </tr>
               ))}
             </tbody>
           </table>
-          <Button size="sm" variant="outline-secondary" id="add-property" onClick={() => replace({ properties: [...type.properties, { name: free("property", type.properties.map((p) => p.name)), type: "STRING", not_null: false, default: null }] })}>Add property</Button>
+          <Button size="sm" variant="outline-secondary" id="add-property" onClick={() => replace({ properties: [...type.properties, { name: free("property", type.properties.map((p) => p.name)), type: "STRING", not_null: false, default: null }] })}>{say("Add property")}</Button>
         </>
       )}
     </section>

@@ -10,6 +10,7 @@ import { forget } from "../shared/held";
 import { ProblemBox } from "../shared/Problems";
 import { NotebookView } from "./NotebookView";
 import { type NotebookInfo, cell, kept, pathOf } from "./notebook";
+import { moment, say } from "../shared/words";
 
 export function NotebooksPage({ graph }: { graph: string | null }) {
   const all = useQuery({ queryKey: ["notebooks"], queryFn: () => get<NotebookInfo[]>("/v1/notebooks") });
@@ -30,7 +31,7 @@ export function NotebooksPage({ graph }: { graph: string | null }) {
     go(called);
   });
   const drop = (of: string) => attempt("remove", async () => {
-    if (!confirm(`Remove the notebook ${of}? It cannot be brought back.`)) return;
+    if (!confirm(say("Remove the notebook {{name}}? It cannot be brought back.", { name: of }))) return;
     await remove(pathOf(of));
     forget(`notebook ${of}`);
     await all.refetch();
@@ -39,20 +40,20 @@ export function NotebooksPage({ graph }: { graph: string | null }) {
   const list = all.data ?? [];
   return (
     <main className="page notebooks-page">
-      <h1 className="visually-hidden">Notebooks</h1>
-      <aside className="notebook-list" aria-label="Notebooks">
+      <h1 className="visually-hidden">{say("Notebooks")}</h1>
+      <aside className="notebook-list" aria-label={say("Notebooks")}>
         <Form onSubmit={(e) => {
           e.preventDefault();
           void begin();
         }}>
-          <Form.Control size="sm" aria-label="Name of a new notebook" placeholder="name of a new notebook" value={name} onChange={(e) => setName(e.target.value)} />
-          <Button size="sm" type="submit" disabled={name.trim() === "" || busy !== null}>Begin</Button>
+          <Form.Control size="sm" aria-label={say("Name of a new notebook")} placeholder={say("name of a new notebook")} value={name} onChange={(e) => setName(e.target.value)} />
+          <Button size="sm" type="submit" disabled={name.trim() === "" || busy !== null}>{say("Begin")}</Button>
         </Form>
         <ul>
           {list.map((n) => (
             <li key={n.name}>
               <button type="button" className={n.name === open ? "link is-open" : "link"} aria-current={n.name === open ? "true" : undefined} onClick={() => go(n.name)}>{n.name}</button>
-              <span className="faint">{n.cell_count === 1 ? "1 cell" : `${n.cell_count} cells`}, {new Date(n.changed).toLocaleDateString()}</span>
+              <span className="faint">{say("{{n}} cells", { count: n.cell_count })}, {moment(n.changed)}</span>
             </li>
           ))}
         </ul>
@@ -60,7 +61,7 @@ export function NotebooksPage({ graph }: { graph: string | null }) {
       <div>
         {problem && <ProblemBox problem={problem} onClose={() => setProblem(null)} />}
         {open !== null ? <NotebookView key={open} name={open} graph={graph} onRemove={() => void drop(open)} />
-          : <p className="empty">A notebook is a page of texts and queries that keeps what came of them: for a report, a handover, a question that is asked again each month. Begin one by its name, open one, or put a result into one from the Query page (Into a notebook).</p>}
+          : <p className="empty">{say("A notebook is a page of texts and queries that keeps what came of them: for a report, a handover, a question that is asked again each month. Begin one by its name, open one, or put a result into one from the Query page (Into a notebook).")}</p>}
       </div>
     </main>
   );

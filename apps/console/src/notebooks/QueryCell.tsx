@@ -7,6 +7,7 @@ import { Tabs } from "../shared/Tabs";
 import { ResultTable } from "../query/ResultTable";
 import { parameterNames } from "../query/parameters";
 import { type Cell, type CellResult, type CellView, KEPT_ROWS, asAnswer } from "./notebook";
+import { figure, moment, say } from "../shared/words";
 
 const Editor = lazy(() => import("../shared/Editor").then((m) => ({ default: m.Editor })));
 const Drawing = lazy(() => import("../query/Drawing"));
@@ -15,9 +16,9 @@ const Chart = lazy(() => import("../query/Chart"));
 const VIEWS: [CellView, string][] = [["table", "Table"], ["drawing", "Drawing"], ["chart", "Chart"]];
 
 function of(result: CellResult): string {
-  const rows = `${result.row_count.toLocaleString("en")} ${result.row_count === 1 ? "row" : "rows"}`;
-  const shown = result.rows.length < result.row_count ? `, the first ${KEPT_ROWS} kept` : "";
-  return `${rows} of ${result.graph}, version ${result.version}, ${new Date(result.at).toLocaleString()}${shown}`;
+  const rows = say("{{n}} rows", { count: result.row_count });
+  const shown = result.rows.length < result.row_count ? `, ${say("the first {{rows}} kept", { rows: figure(KEPT_ROWS) })}` : "";
+  return `${rows}, ${result.graph}, ${say("version {{version}}", { version: result.version })}, ${moment(result.at)}${shown}`;
 }
 
 interface Properties {
@@ -45,11 +46,11 @@ export function QueryCell({ cell, editing, running, problem, names, measures, on
           }} onRun={onRun} waits={!editing} />
         </Suspense>
       ) : (
-        <pre className="cell-query" title="Choose it to write" onClick={() => onEdit(true)}>{cell.text}</pre>
+        <pre className="cell-query" title={say("Choose it to write")} onClick={() => onEdit(true)}>{cell.text}</pre>
       )}
       {parameters.length > 0 && (
         <fieldset className="parameters">
-          <legend className="visually-hidden">Parameters</legend>
+          <legend className="visually-hidden">{say("Parameters")}</legend>
           {parameters.map((name) => (
             <label key={name}><code>${name}</code>
               <Form.Control size="sm" value={cell.parameters[name] ?? ""} onChange={(e) => onChange({ parameters: { ...cell.parameters, [name]: e.target.value } })} />
@@ -58,16 +59,16 @@ export function QueryCell({ cell, editing, running, problem, names, measures, on
         </fieldset>
       )}
       {problem && <ProblemBox problem={problem} />}
-      {running && <p className="status" role="status">Running …</p>}
+      {running && <p className="status" role="status">{say("Running …")}</p>}
       {cell.result && !running && (
         <div className="cell-result">
           <div className="views">
-            <Tabs name="Views of the result" tabs={VIEWS} open={cell.view} onOpen={(view) => onChange({ view })} />
+            <Tabs name={say("Views of the result")} tabs={VIEWS.map(([view, text]) => [view, say(text)])} open={cell.view} onOpen={(view) => onChange({ view })} />
             <span className="faint">{of(cell.result)}</span>
           </div>
           {cell.view === "table" && <ResultTable result={asAnswer(cell.result)} />}
-          {cell.view === "drawing" && <Suspense fallback={<p className="empty">Drawing…</p>}><Drawing result={asAnswer(cell.result)} onDrawn={(drawing) => drawing !== cell.drawing && onChange({ drawing })} /></Suspense>}
-          {cell.view === "chart" && <Suspense fallback={<p className="empty">Drawing…</p>}><Chart result={asAnswer(cell.result)} /></Suspense>}
+          {cell.view === "drawing" && <Suspense fallback={<p className="empty">{say("Drawing…")}</p>}><Drawing result={asAnswer(cell.result)} onDrawn={(drawing) => drawing !== cell.drawing && onChange({ drawing })} /></Suspense>}
+          {cell.view === "chart" && <Suspense fallback={<p className="empty">{say("Drawing…")}</p>}><Chart result={asAnswer(cell.result)} /></Suspense>}
         </div>
       )}
     </>

@@ -4,6 +4,7 @@ import { Problem, type QueryResult, post } from "../shared/api";
 import { useAttempt } from "../shared/attempt";
 import { useHeld } from "../shared/held";
 import { type Cell, type CellKind, cell, kept, opened, request, resultOf } from "./notebook";
+import { say } from "../shared/words";
 
 interface Draft {
   revision: number;
@@ -99,7 +100,7 @@ export function useNotebook(name: string, graph: string | null): Work {
       }
     },
     cancel: () => running?.abort.abort(),
-    save: () => attempt("Saving ...", async () => {
+    save: () => attempt(say("Saving …"), async () => {
       if (!draft) return;
       await kept(name, draft.revision, draft.cells);
       setDraft((now) => now && { ...now, revision: draft.revision + 1, changed: now.cells !== draft.cells });

@@ -1,6 +1,7 @@
 // Where the time went, as bars: each operator as wide as the time that it and what is below it took, its inputs under it, and under a
 // search its hops.
 import { type PlanTree, duration } from "../shared/api";
+import { say } from "../shared/words";
 
 const LINE = 24;
 
@@ -42,7 +43,7 @@ export function bars(plan: PlanTree): Bar[] {
     const scale = inHops > own ? own / inHops : 1;
     hops.forEach((hop, i) => {
       const share = (hop.time_us * scale) / all;
-      if (share >= 0.001) found.push({ key: `${key}/${i}`, name: `hop ${hop.hop} ${hop.side}`, tree, isHop: true, from: next, share, level: level + 1, us: hop.time_us });
+      if (share >= 0.001) found.push({ key: `${key}/${i}`, name: say("hop {{hop}} {{side}}", { hop: hop.hop, side: say(hop.side) }), tree, isHop: true, from: next, share, level: level + 1, us: hop.time_us });
       next += share;
     });
   };
@@ -54,12 +55,12 @@ export function FlameView({ plan, chosen, onChoose }: { plan: PlanTree; chosen: 
   const all = bars(plan);
   const levels = Math.max(0, ...all.map((bar) => bar.level)) + 1;
   return (
-    <div className="flame" role="group" aria-label="Time by operator" style={{ height: levels * LINE }}>
+    <div className="flame" role="group" aria-label={say("Time by operator")} style={{ height: levels * LINE }}>
       {all.map((bar) => (
         <button
-          key={bar.key} type="button" title={`${bar.name}: ${duration(bar.us)}${bar.isHop ? "" : `, ${duration(bar.tree.actual?.own_us ?? 0)} of its own`}`}
+          key={bar.key} type="button" title={`${bar.name}: ${duration(bar.us)}${bar.isHop ? "" : `, ${say("{{time}} of its own", { time: duration(bar.tree.actual?.own_us ?? 0) })}`}`}
           className={`flame-bar${bar.isHop ? " is-hop" : ""}${bar.tree === chosen && !bar.isHop ? " is-chosen" : ""}`} aria-pressed={bar.tree === chosen && !bar.isHop}
-          aria-label={`${bar.name}, ${duration(bar.us)}, ${Math.round(bar.share * 100)} % of the time`}
+          aria-label={say("{{name}}, {{time}}, {{share}} % of the time", { name: bar.name, time: duration(bar.us), share: Math.round(bar.share * 100) })}
           style={{ left: `${bar.from * 100}%`, width: `${bar.share * 100}%`, top: bar.level * LINE }} onClick={() => onChoose(bar.tree)}
         >
           {bar.share > 0.04 && <span>{bar.name} {duration(bar.us)}</span>}

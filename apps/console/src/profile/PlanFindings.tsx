@@ -7,6 +7,7 @@ import { ProblemBox } from "../shared/Problems";
 import { bring } from "../query/sheets";
 import type { Asked } from "./PlanView";
 import { count, work } from "./figures";
+import { say } from "../shared/words";
 
 /** The query as it is and as it would be: nothing is changed by it. */
 function Try({ statement, asked }: { statement: string; asked: Asked }) {
@@ -24,12 +25,12 @@ function Try({ statement, asked }: { statement: string; asked: Asked }) {
   ] as [string, number, number, (n: number) => string][]);
   return (
     <>
-      <Button size="sm" variant="outline-secondary" disabled={busy !== null} onClick={() => void run()}>{busy === null ? "Try it" : "Trying…"}</Button>
+      <Button size="sm" variant="outline-secondary" disabled={busy !== null} onClick={() => void run()}>{busy === null ? say("Try it") : say("Trying…")}</Button>
       {problem && <ProblemBox problem={problem} onClose={() => setProblem(null)} />}
       {figures && (
-        <table className="result tried" aria-label={`With ${statement}`}>
-          <thead><tr><th scope="col" /><th scope="col">as it is</th><th scope="col">with it</th></tr></thead>
-          <tbody>{figures.map(([what, before, after, shown]) => <tr key={what}><th scope="row">{what}</th><td className="number">{shown(before)}</td><td className="number">{shown(after)}</td></tr>)}</tbody>
+        <table className="result tried" aria-label={say("With {{statement}}", { statement })}>
+          <thead><tr><th scope="col" /><th scope="col">{say("as it is")}</th><th scope="col">{say("with it")}</th></tr></thead>
+          <tbody>{figures.map(([what, before, after, shown]) => <tr key={what}><th scope="row">{say(what)}</th><td className="number">{shown(before)}</td><td className="number">{shown(after)}</td></tr>)}</tbody>
         </table>
       )}
     </>
@@ -39,8 +40,8 @@ function Try({ statement, asked }: { statement: string; asked: Asked }) {
 export function PlanFindings({ findings, asked }: { findings: PlanFinding[]; asked?: Asked | undefined }) {
   if (findings.length === 0) return null;
   return (
-    <section className="plan-findings" aria-label="Findings">
-      <h3>What to change</h3>
+    <section className="plan-findings" aria-label={say("Findings")}>
+      <h3>{say("What to change")}</h3>
       <ul>
         {findings.map((f) => (
           <li key={`${f.rule} ${f.message}`}>
@@ -50,7 +51,7 @@ export function PlanFindings({ findings, asked }: { findings: PlanFinding[]; ask
               <div className="tools">
                 <code>{f.statement}</code>
                 {asked && <Try statement={f.statement} asked={asked} />}
-                <Button size="sm" variant="outline-secondary" onClick={() => bring(f.statement ?? "")}>Open in a sheet</Button>
+                <Button size="sm" variant="outline-secondary" onClick={() => bring(f.statement ?? "")}>{say("Open in a sheet")}</Button>
               </div>
             )}
           </li>

@@ -3,6 +3,7 @@ import { type CSSProperties, useState } from "react";
 import { type PlanTree, duration } from "../shared/api";
 import { FlameView } from "./FlameView";
 import { count, rows } from "./figures";
+import { say } from "../shared/words";
 
 const passes = (tree: PlanTree) => tree.actual?.rows_out ?? tree.estimate.rows;
 
@@ -17,7 +18,7 @@ function Operator({ tree, total, onChoose, chosen, beside }: { tree: PlanTree; t
   const share = tree.actual ? tree.actual.own_us / Math.max(total, 1e-9) : 0;
   const off = tree.actual && Math.abs(tree.actual.estimate_factor) >= 10;
   return (
-    <li style={{ "--flow": `${flow(passed)}px`, "--beside": `${beside}px` } as CSSProperties} title={`${rows(passed)}${tree.actual ? "" : ", as estimated"}`}>
+    <li style={{ "--flow": `${flow(passed)}px`, "--beside": `${beside}px` } as CSSProperties} title={tree.actual ? rows(passed) : say("{{rows}}, as estimated", { rows: rows(passed) })}>
       <button type="button" className={tree === chosen ? "operator is-chosen" : "operator"} aria-pressed={tree === chosen} onClick={() => onChoose(tree)}>
         <span className="operator-head">
           <strong>{tree.operator}</strong>
@@ -27,12 +28,12 @@ function Operator({ tree, total, onChoose, chosen, beside }: { tree: PlanTree; t
           {tree.actual ? (
             <>
               <span>{rows(tree.actual.rows_out)}</span>
-              <span className={off ? "off" : "faint"}>estimate {count(tree.estimate.rows)}</span>
+              <span className={off ? "off" : "faint"}>{say("estimate {{rows}}", { rows: count(tree.estimate.rows) })}</span>
               <span>{duration(tree.actual.own_us)}</span>
-              {tree.actual.edges_looked > 0 && <span>{count(tree.actual.edges_looked)} edges</span>}
-              <span className="bar" role="img" aria-label={`${Math.round(share * 100)} % of the time`}><span style={{ width: `${share * 100}%` }} /></span>
+              {tree.actual.edges_looked > 0 && <span>{say("{{edges}} edges", { edges: count(tree.actual.edges_looked) })}</span>}
+              <span className="bar" role="img" aria-label={say("{{share}} % of the time", { share: Math.round(share * 100) })}><span style={{ width: `${share * 100}%` }} /></span>
             </>
-          ) : <><span>estimate {rows(tree.estimate.rows)}</span><span>cost {count(tree.estimate.cost)}</span></>}
+          ) : <><span>{say("estimate {{rows}}", { rows: rows(tree.estimate.rows) })}</span><span>{say("cost {{cost}}", { cost: count(tree.estimate.cost) })}</span></>}
         </span>
       </button>
       {tree.inputs.length > 0 && <ul>{tree.inputs.map((input, i) => <Operator key={i} tree={input} total={total} chosen={chosen} beside={Math.max(0, ...tree.inputs.slice(i + 1).map((next) => flow(passes(next))))} onChoose={onChoose} />)}</ul>}
@@ -43,24 +44,24 @@ function Operator({ tree, total, onChoose, chosen, beside }: { tree: PlanTree; t
 function Details({ tree }: { tree: PlanTree }) {
   const figures: [string, string][] = [
     ...tree.details,
-    ["estimate", `${rows(tree.estimate.rows)}, cost ${count(tree.estimate.cost)}; ${tree.estimate.basis}: ${tree.estimate.source}`],
+    [say("estimate"), `${rows(tree.estimate.rows)}, ${say("cost {{cost}}", { cost: count(tree.estimate.cost) })}; ${tree.estimate.basis}: ${tree.estimate.source}`],
     ...(tree.actual ? [
-      ["rows", `${count(tree.actual.rows_in)} in, ${count(tree.actual.rows_out)} out, in ${count(tree.actual.batches)} batches`] as [string, string],
-      ["time", `${duration(tree.actual.own_us)} of its own, ${duration(tree.actual.total_us)} with what is below`] as [string, string],
-      ["work", `${count(tree.actual.edges_looked)} edges looked at, ${count(tree.actual.properties_read)} properties read, ${count(tree.actual.index_probes)} lookups`] as [string, string],
-      ["memory", `${count(tree.actual.peak_bytes / 1024)} KiB at most`] as [string, string],
-      ...(tree.actual.notes ?? []).map((n) => ["note", n] as [string, string]),
+      [say("rows"), say("{{in}} in, {{out}} out, in {{batches}} batches", { in: count(tree.actual.rows_in), out: count(tree.actual.rows_out), batches: count(tree.actual.batches) })] as [string, string],
+      [say("time"), say("{{own}} of its own, {{all}} with what is below", { own: duration(tree.actual.own_us), all: duration(tree.actual.total_us) })] as [string, string],
+      [say("work"), say("{{edges}} edges looked at, {{properties}} properties read, {{lookups}} lookups", { edges: count(tree.actual.edges_looked), properties: count(tree.actual.properties_read), lookups: count(tree.actual.index_probes) })] as [string, string],
+      [say("memory"), say("{{kib}} KiB at most", { kib: count(tree.actual.peak_bytes / 1024) })] as [string, string],
+      ...(tree.actual.notes ?? []).map((n) => [say("note"), n] as [string, string]),
     ] : []),
   ];
   return (
-    <aside className="operator-details" aria-label={`Details of ${tree.operator}`}>
+    <aside className="operator-details" aria-label={say("Details of {{operator}}", { operator: tree.operator })}>
       <h3>{tree.operator}</h3>
       <dl className="properties-list">{figures.map(([k, v], i) => <div key={i}><dt>{k}</dt><dd>{v}</dd></div>)}</dl>
       {(tree.alternatives ?? []).length > 0 && (
         <>
-          <h3>Why this way</h3>
+          <h3>{say("Why this way")}</h3>
           <ul className="alternatives">
-            {tree.alternatives?.map((a) => <li key={a.method}>{a.chosen ? <strong>{a.method}</strong> : <>not {a.method}</>}{a.cost !== undefined && <span className="faint"> cost {count(a.cost)}</span>}<div>{a.reason}</div></li>)}
+            {tree.alternatives?.map((a) => <li key={a.method}>{a.chosen ? <strong>{a.method}</strong> : <>{say("not {{method}}", { method: a.method })}</>}{a.cost !== undefined && <span className="faint"> {say("cost {{cost}}", { cost: count(a.cost) })}</span>}<div>{a.reason}</div></li>)}
           </ul>
         </>
       )}
@@ -74,9 +75,9 @@ export function PlanTreeView({ plan, total, first }: { plan: PlanTree; total: nu
     <>
       {total > 0 && (
         <details className="flame-frame">
-          <summary>Time as bars</summary>
+          <summary>{say("Time as bars")}</summary>
           <FlameView plan={plan} chosen={chosen} onChoose={choose} />
-          <p className="faint">Each operator is as wide as the time that it and what is below it took; under a search are its hops. Choose one for its details.</p>
+          <p className="faint">{say("Each operator is as wide as the time that it and what is below it took; under a search are its hops. Choose one for its details.")}</p>
         </details>
       )}
       <div className="plan-frame">

@@ -2,6 +2,7 @@
 import { useState } from "react";
 import Button from "react-bootstrap/Button";
 import { Link } from "react-router-dom";
+import { Trans } from "react-i18next";
 import { type Json, type PlanAnswer, duration, post } from "../shared/api";
 import { useAttempt } from "../shared/attempt";
 import { ProblemBox } from "../shared/Problems";
@@ -9,6 +10,7 @@ import { PlanFindings } from "./PlanFindings";
 import { HopChart } from "./HopChart";
 import { PlanTreeView } from "./PlanTreeView";
 import { rows, walk } from "./figures";
+import { figure, say } from "../shared/words";
 
 /** What was asked, to ask it again with something more. */
 export interface Asked {
@@ -28,9 +30,9 @@ function Keep({ asked }: { asked: Asked }) {
   });
   return (
     <form className="tools keep-run" onSubmit={(e) => { e.preventDefault(); void keep(); }}>
-      <input className="form-control form-control-sm" aria-label="Name of the run" placeholder="name, if you like" value={name} onChange={(e) => setName(e.target.value)} />
-      <Button size="sm" type="submit" variant="outline-secondary" disabled={busy !== null}>Run again and keep</Button>
-      {kept !== null && <span role="status">Kept as <Link to={`/runs?run=${kept}`}>run {kept}</Link>.</span>}
+      <input className="form-control form-control-sm" aria-label={say("Name of the run")} placeholder={say("name, if you like")} value={name} onChange={(e) => setName(e.target.value)} />
+      <Button size="sm" type="submit" variant="outline-secondary" disabled={busy !== null}>{say("Run again and keep")}</Button>
+      {kept !== null && <span role="status"><Trans i18nKey="Kept as <open>run {{id}}</open>." values={{ id: kept }} components={{ open: <Link to={`/runs?run=${kept}`} /> }} /></span>}
       {problem && <ProblemBox problem={problem} onClose={() => setProblem(null)} />}
     </form>
   );
@@ -47,18 +49,18 @@ export function PlanView({ answer, asked }: { answer: PlanAnswer; asked?: Asked 
     <div className="plan">
       <p className="phases">
         {answer.rows !== undefined && <span>{rows(answer.rows)}</span>}
-        <span>parse {duration(answer.parse_us)}</span><span>check {duration(answer.check_us)}</span><span>plan {duration(answer.plan_us)}</span>
-        {answer.execute_us !== undefined && <span>execute {duration(answer.execute_us)}</span>}
+        <span>{say("parse {{time}}", { time: duration(answer.parse_us) })}</span><span>{say("check {{time}}", { time: duration(answer.check_us) })}</span><span>{say("plan {{time}}", { time: duration(answer.plan_us) })}</span>
+        {answer.execute_us !== undefined && <span>{say("execute {{time}}", { time: duration(answer.execute_us) })}</span>}
       </p>
       {answer.execute_us !== undefined && total > 0 && (
         <p className="verdict">
-          <strong>{slowest.operator}</strong> took {Math.round((own(slowest) / total) * 100)} % of the time
-          {slowest.actual && slowest.actual.edges_looked > 0 && <>, looking at {slowest.actual.edges_looked.toLocaleString("en")} edges</>}.
-          {off.length > 0 && <> The estimate of {[...new Set(off.map((t) => t.operator))].join(", ")} is off by ten times and more.</>}
+          <Trans i18nKey="<operator>{{name}}</operator> took {{share}} % of the time." values={{ name: slowest.operator, share: Math.round((own(slowest) / total) * 100) }} components={{ operator: <strong /> }} />
+          {slowest.actual && slowest.actual.edges_looked > 0 && ` ${say("It looked at {{edges}} edges.", { edges: figure(slowest.actual.edges_looked) })}`}
+          {off.length > 0 && ` ${say("The estimate of {{operators}} is off by ten times and more.", { operators: [...new Set(off.map((t) => t.operator))].join(", ") })}`}
         </p>
       )}
-      {answer.rolled_back === true && <p className="faint">The query changes the graph: it was run to its end, and nothing of it was kept.</p>}
-      {answer.error && <p className="text-danger">It did not come to its end: {answer.error.message}. This is what was done until then.</p>}
+      {answer.rolled_back === true && <p className="faint">{say("The query changes the graph: it was run to its end, and nothing of it was kept.")}</p>}
+      {answer.error && <p className="text-danger">{say("It did not come to its end: {{message}}. This is what was done until then.", { message: answer.error.message })}</p>}
       {answer.execute_us !== undefined && asked && <Keep asked={asked} />}
       <PlanFindings findings={answer.findings ?? []} asked={answer.execute_us !== undefined ? asked : undefined} />
       <PlanTreeView plan={answer.plan} total={total} first={answer.execute_us !== undefined ? slowest : answer.plan} />

@@ -1,13 +1,14 @@
 // Numbers of plans as they are read.
 import type { PlanTree } from "../shared/api";
+import { figure, say } from "../shared/words";
 
 export function count(n: number): string {
-  if (n < 10 && n % 1 !== 0) return n.toFixed(1);
-  return Math.round(n).toLocaleString("en");
+  if (n < 10 && n % 1 !== 0) return figure(n, 1);
+  return figure(Math.round(n));
 }
 
 export function rows(n: number): string {
-  return `${count(n)} ${n === 1 ? "row" : "rows"}`;
+  return n === 1 ? say("1 row") : say("{{rows}} rows", { rows: count(n) });
 }
 
 /** What all operators did together. */

@@ -1,9 +1,11 @@
 // Plain charts of a result: bars, lines, points, a histogram.
 import { useMemo, useState } from "react";
 import Form from "react-bootstrap/Form";
+import { Trans } from "react-i18next";
 import { Bar, BarChart, CartesianGrid, Line, LineChart, ResponsiveContainer, Scatter, ScatterChart, Tooltip, XAxis, YAxis } from "recharts";
 import { type QueryResult, cellText } from "../shared/api";
 import { number } from "./values";
+import { figure, say } from "../shared/words";
 
 type ChartForm = "bars" | "line" | "points" | "histogram";
 
@@ -42,7 +44,7 @@ export default function Chart({ result }: { result: QueryResult }) {
       return value === null ? [] : [{ x: form === "points" ? (number(row[x]) ?? cellText(row[x])) : cellText(row[x]), y: value }];
     });
   }, [result, form, x, y]);
-  if (numeric.length === 0) return <p className="empty">No column holds numbers: a chart needs one, as in <code>RETURN LABELS(n) AS labels, COUNT(*) AS nodes</code>.</p>;
+  if (numeric.length === 0) return <p className="empty"><Trans i18nKey="No column holds numbers: a chart needs one, as in <code>RETURN LABELS(n) AS labels, COUNT(*) AS nodes</code>." components={{ code: <code /> }} /></p>;
   const axis = { stroke: "var(--ink)", fontSize: 12, tickLine: false } as const;
   const tip = { contentStyle: { background: "var(--paper)", border: "1px solid var(--line)", color: "var(--ink)" } } as const;
   const grid = <CartesianGrid stroke="var(--line)" vertical={false} />;
@@ -51,12 +53,12 @@ export default function Chart({ result }: { result: QueryResult }) {
   return (
     <div className="chart">
       <div className="tools">
-        <Form.Select size="sm" aria-label="Kind of chart" value={form} onChange={(e) => setForm(e.target.value as ChartForm)}>
-          <option value="bars">bars</option><option value="line">a line</option><option value="points">points</option><option value="histogram">histogram</option>
+        <Form.Select size="sm" aria-label={say("Kind of chart")} value={form} onChange={(e) => setForm(e.target.value as ChartForm)}>
+          <option value="bars">{say("bars")}</option><option value="line">{say("a line")}</option><option value="points">{say("points")}</option><option value="histogram">{say("histogram")}</option>
         </Form.Select>
-        <Form.Select size="sm" aria-label="Values" value={y} onChange={(e) => setY(Number(e.target.value))}>{numeric.map((n) => <option key={n.i} value={n.i}>{n.name}</option>)}</Form.Select>
-        {form !== "histogram" && <><span>by</span><Form.Select size="sm" aria-label="By" value={x} onChange={(e) => setX(Number(e.target.value))}>{result.columns.map((c, i) => <option key={c.name} value={i}>{c.name}</option>)}</Form.Select></>}
-        {result.rows.length > MOST && form !== "histogram" && <span className="faint">the first {MOST.toLocaleString("en")} rows</span>}
+        <Form.Select size="sm" aria-label={say("Values")} value={y} onChange={(e) => setY(Number(e.target.value))}>{numeric.map((n) => <option key={n.i} value={n.i}>{n.name}</option>)}</Form.Select>
+        {form !== "histogram" && <><span>{say("by")}</span><Form.Select size="sm" aria-label={say("By")} value={x} onChange={(e) => setX(Number(e.target.value))}>{result.columns.map((c, i) => <option key={c.name} value={i}>{c.name}</option>)}</Form.Select></>}
+        {result.rows.length > MOST && form !== "histogram" && <span className="faint">{say("the first {{rows}} rows", { rows: figure(MOST) })}</span>}
       </div>
       <ResponsiveContainer width="100%" height={380}>
         {form === "line" ? (

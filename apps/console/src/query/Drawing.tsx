@@ -1,6 +1,7 @@
 // A result as a drawing, laid out without help.
 import type cytoscape from "cytoscape";
 import { useEffect, useMemo, useRef, useState } from "react";
+import { Trans } from "react-i18next";
 import type { QueryResult } from "../shared/api";
 import { useLooks } from "../shared/looks";
 import { useDark } from "../shared/theme";
@@ -11,6 +12,7 @@ import { type Places, placed, suitable } from "../explore/layout";
 import { USUAL, label, looksOf } from "../explore/looks";
 import { svgOf } from "../explore/svg";
 import { EMPTY, MOST_NODES, bundled, withRows } from "../explore/picture";
+import { figure, say } from "../shared/words";
 
 const NONE: ReadonlySet<string> = new Set();
 
@@ -45,7 +47,7 @@ export default function Drawing({ result, onDrawn }: { result: QueryResult; onDr
     // eslint-disable-next-line react-hooks/exhaustive-deps -- once for each arrangement
   }, [places]);
   if (picture.nodes.size === 0) {
-    return <p className="empty">Nothing to draw: return nodes, edges or paths, such as <code>RETURN n</code> or <code>p = ... RETURN p</code>.</p>;
+    return <p className="empty"><Trans i18nKey="Nothing to draw: return nodes, edges or paths, such as <code>RETURN n</code> or <code>p = ... RETURN p</code>." components={{ code: <code /> }} /></p>;
   }
   const one = [...chosen][0];
   const element = one === undefined ? undefined : (picture.nodes.get(one) ?? picture.edges.get(one));
@@ -54,12 +56,12 @@ export default function Drawing({ result, onDrawn }: { result: QueryResult; onDr
       <Canvas
         picture={picture} bundles={bundles} places={places} looks={looks} chosen={chosen} faded={new Set(legend.filter((e) => off.has(e.name)).flatMap((e) => e.ids))} fit={0}
         onChoose={choose} onOpen={() => undefined} onMoved={() => undefined} drawn={(now) => { instance.current = now; }}
-        label={`Drawing of ${picture.nodes.size} nodes and ${picture.edges.size} edges`}
+        label={say("Drawing of {{nodes}} nodes and {{edges}} edges", { nodes: figure(picture.nodes.size), edges: figure(picture.edges.size) })}
       />
       <aside className="drawing-side">
         <LegendPanel legend={legend} off={off} onOff={setOff} onChoose={choose} scale={null} by="" />
-        {picture.nodes.size >= MOST_NODES && <p className="faint">The first {MOST_NODES.toLocaleString("en")} nodes are drawn.</p>}
-        {element ? <section className="side-part"><Properties element={element} /></section> : <p className="faint">Choose a node or an edge to see its properties.</p>}
+        {picture.nodes.size >= MOST_NODES && <p className="faint">{say("The first {{nodes}} nodes are drawn.", { nodes: figure(MOST_NODES) })}</p>}
+        {element ? <section className="side-part"><Properties element={element} /></section> : <p className="faint">{say("Choose a node or an edge to see its properties.")}</p>}
       </aside>
     </div>
   );

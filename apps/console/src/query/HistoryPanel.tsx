@@ -3,6 +3,7 @@ import { useState } from "react";
 import Form from "react-bootstrap/Form";
 import { duration } from "../shared/api";
 import { type Past, forget, past, pin } from "./history";
+import { moment, say } from "../shared/words";
 
 export function HistoryPanel({ graph, onTake }: { graph: string | null; onTake: (text: string) => void }) {
   const [text, setText] = useState("");
@@ -16,19 +17,19 @@ export function HistoryPanel({ graph, onTake }: { graph: string | null; onTake: 
     setAll(past());
   };
   return (
-    <section className="panel" aria-label="History">
+    <section className="panel" aria-label={say("History")}>
       <div className="tools">
-        <Form.Control size="sm" type="search" aria-label="Search the history" placeholder="Search the history" value={text} onChange={(e) => setText(e.target.value)} />
-        <Form.Check id="history-here" type="checkbox" label="this graph alone" checked={here} onChange={(e) => setHere(e.target.checked)} />
+        <Form.Control size="sm" type="search" aria-label={say("Search the history")} placeholder={say("Search the history")} value={text} onChange={(e) => setText(e.target.value)} />
+        <Form.Check id="history-here" type="checkbox" label={say("this graph alone")} checked={here} onChange={(e) => setHere(e.target.checked)} />
       </div>
-      {shown.length === 0 && <p className="faint">{all.length === 0 ? "Nothing has been run in this browser yet." : "Nothing like it was run."}</p>}
+      {shown.length === 0 && <p className="faint">{all.length === 0 ? say("Nothing has been run in this browser yet.") : say("Nothing like it was run.")}</p>}
       <ul>
         {shown.slice(0, 100).map((p) => (
           <li key={`${p.graph} ${p.text}`}>
             <button type="button" className="link" onClick={() => onTake(p.text)}><code>{p.text.replace(/\s+/g, " ").slice(0, 160)}</code></button>
-            <span className="faint">{p.graph}, {new Date(p.at).toLocaleString()}, {p.failed ?? `${(p.rows ?? 0).toLocaleString("en")} rows, ${duration(p.us ?? 0)}`}</span>
-            <button type="button" className="link" onClick={() => after(pin)(p)}>{p.pinned ? "unpin" : "pin"}</button>
-            <button type="button" className="link" onClick={() => after(forget)(p)}>forget</button>
+            <span className="faint">{p.graph}, {moment(p.at)}, {p.failed ?? `${say("{{n}} rows", { count: p.rows ?? 0 })}, ${duration(p.us ?? 0)}`}</span>
+            <button type="button" className="link" onClick={() => after(pin)(p)}>{p.pinned ? say("unpin") : say("pin")}</button>
+            <button type="button" className="link" onClick={() => after(forget)(p)}>{say("forget")}</button>
           </li>
         ))}
       </ul>

@@ -6,6 +6,7 @@ import { Link } from "react-router-dom";
 import { get } from "../shared/api";
 import { type CellView, type NotebookInfo, append, cell, resultOf } from "../notebooks/notebook";
 import type { Run } from "./sheets";
+import { say } from "../shared/words";
 
 export function IntoNotebook({ run, view, attempt }: { run: Run; view: string; attempt: (what: string, work: () => Promise<void>) => Promise<void> }) {
   const [open, setOpen] = useState(false);
@@ -17,17 +18,17 @@ export function IntoNotebook({ run, view, attempt }: { run: Run; view: string; a
     await append(name, [{ ...cell("query", run.text.trim()), parameters: run.parameters, view: shown, result: resultOf(run.result, run.graph) }]);
     setInto(name);
   });
-  if (into !== null) return <Link className="btn btn-sm btn-outline-secondary" to={`/notebooks?notebook=${encodeURIComponent(into)}`}>Open {into}</Link>;
+  if (into !== null) return <Link className="btn btn-sm btn-outline-secondary" to={`/notebooks?notebook=${encodeURIComponent(into)}`}>{say("Open {{name}}", { name: into })}</Link>;
   return (
     <Dropdown align="end" show={open} onToggle={setOpen}>
-      <Dropdown.Toggle size="sm" variant="outline-secondary" id="into-notebook">Into a notebook</Dropdown.Toggle>
+      <Dropdown.Toggle size="sm" variant="outline-secondary" id="into-notebook">{say("Into a notebook")}</Dropdown.Toggle>
       <Dropdown.Menu>
         {(all.data ?? []).map((n) => <Dropdown.Item key={n.name} onClick={() => void put(n.name)}>{n.name}</Dropdown.Item>)}
         {(all.data ?? []).length > 0 && <Dropdown.Divider />}
         <Dropdown.Item onClick={() => {
-          const name = prompt("Name of the new notebook")?.trim();
+          const name = prompt(say("Name of the new notebook"))?.trim();
           if (name) void put(name);
-        }}>A new one …</Dropdown.Item>
+        }}>{say("A new one …")}</Dropdown.Item>
       </Dropdown.Menu>
     </Dropdown>
   );

@@ -2,13 +2,14 @@
 import Form from "react-bootstrap/Form";
 import { parameterNames } from "./parameters";
 import { type Sheet, setParameter } from "./sheets";
+import { say } from "../shared/words";
 
 export function ParameterForm({ sheet }: { sheet: Sheet }) {
   const names = parameterNames(sheet.text);
   if (names.length === 0) return null;
   return (
     <fieldset className="parameters">
-      <legend>Parameters <span className="faint">a literal such as 12, TRUE or DATE '2026-05-31'; anything else is a text; nothing is null</span></legend>
+      <legend>{say("Parameters")} <span className="faint">{say("a literal such as 12, TRUE or DATE '2026-05-31'; anything else is a text; nothing is null")}</span></legend>
       {names.map((name) => (
         <label key={name}>
           <code>${name}</code>

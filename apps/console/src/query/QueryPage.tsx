@@ -2,7 +2,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { Suspense, lazy, useEffect, useRef, useState } from "react";
 import Button from "react-bootstrap/Button";
-import { useSearchParams } from "react-router-dom";
+import { Link, useSearchParams } from "react-router-dom";
+import { Trans } from "react-i18next";
 import { type Names, get } from "../shared/api";
 import { useCallable } from "../shared/callable";
 import { HistoryPanel } from "./HistoryPanel";
@@ -12,6 +13,7 @@ import { SavedPanel } from "./SavedPanel";
 import { SheetTabs } from "./SheetTabs";
 import { useChecked } from "./useChecked";
 import { type RunKind, bring, run, setText, useSheets } from "./sheets";
+import { say } from "../shared/words";
 
 const Editor = lazy(() => import("../shared/Editor").then((m) => ({ default: m.Editor })));
 
@@ -46,21 +48,20 @@ export function QueryPage({ graph }: { graph: string | null }) {
   const running = sheet.run?.abort ?? null;
   const start = (kind: RunKind, of?: string) => void run(sheet.id, kind, of ?? (selected.trim() === "" ? sheet.text : selected), graph);
   const marks = sheet.marks.length > 0 ? sheet.marks : checked;
-  const what = selected.trim() === "" ? "" : " selection";
   return (
     <main className="page query">
-      <h1 className="visually-hidden">Query</h1>
+      <h1 className="visually-hidden">{say("Query")}</h1>
       <SheetTabs sheets={sheets} open={sheet.id} />
       <Suspense fallback={<div className="editor-waits" />}><Editor key={sheet.id} text={sheet.text} errors={marks} names={names.data} measures={callable} onChange={(t) => setText(sheet.id, t)} onRun={(t) => start("query", t)} onSelect={select} /></Suspense>
       <ParameterForm sheet={sheet} />
       <div className="tools">
-        <Button size="sm" id="run" disabled={running !== null} onClick={() => start("query")} title="Ctrl+Enter">Run{what}</Button>
-        <Button size="sm" id="plan" variant="outline-secondary" disabled={running !== null} onClick={() => start("plan")}>Plan</Button>
-        <Button size="sm" id="profile" variant="outline-secondary" disabled={running !== null} onClick={() => start("profile")}>Profile</Button>
-        {running && <Button size="sm" variant="outline-danger" id="cancel" onClick={() => running.abort()}>Cancel</Button>}
+        <Button size="sm" id="run" disabled={running !== null} onClick={() => start("query")} title={say("Ctrl+Enter")}>{selected.trim() === "" ? say("Run") : say("Run the selection")}</Button>
+        <Button size="sm" id="plan" variant="outline-secondary" disabled={running !== null} onClick={() => start("plan")}>{say("Plan")}</Button>
+        <Button size="sm" id="profile" variant="outline-secondary" disabled={running !== null} onClick={() => start("profile")}>{say("Profile")}</Button>
+        {running && <Button size="sm" variant="outline-danger" id="cancel" onClick={() => running.abort()}>{say("Cancel")}</Button>}
         <span className="spacer" />
-        <Button size="sm" variant="outline-secondary" aria-expanded={panel === "saved"} onClick={() => setPanel(panel === "saved" ? null : "saved")}>Saved queries</Button>
-        <Button size="sm" variant="outline-secondary" aria-expanded={panel === "history"} onClick={() => setPanel(panel === "history" ? null : "history")}>History</Button>
+        <Button size="sm" variant="outline-secondary" aria-expanded={panel === "saved"} onClick={() => setPanel(panel === "saved" ? null : "saved")}>{say("Saved queries")}</Button>
+        <Button size="sm" variant="outline-secondary" aria-expanded={panel === "history"} onClick={() => setPanel(panel === "history" ? null : "history")}>{say("History")}</Button>
       </div>
       {panel === "history" && <HistoryPanel graph={graph} onTake={bring} />}
       {panel === "saved" && <SavedPanel text={sheet.text} onTake={bring} />}
@@ -69,15 +70,15 @@ export function QueryPage({ graph }: { graph: string | null }) {
         <div className="empty">
           {graph !== null ? (
             <>
-              <p>Write a query and press <kbd>Ctrl</kbd>+<kbd>Enter</kbd>. To begin with:</p>
+              <p><Trans i18nKey="Write a query and press <kbd>Ctrl</kbd>+<kbd>Enter</kbd>. To begin with:" components={{ kbd: <kbd /> }} /></p>
               {STARTERS.map(([name, t]) => (
                 <p key={name}><button type="button" className="example" onClick={() => {
                   const id = bring(t);
                   void run(id, "query", t, graph);
-                }}>{name} <code>{t.replaceAll("\n", " ")}</code></button></p>
+                }}>{say(name)} <code>{t.replaceAll("\n", " ")}</code></button></p>
               ))}
             </>
-          ) : <p>There is no graph yet: load tables on the <a href="/load">Load</a> page, draft a model from them on the <a href="/model">Model</a> page, or start the service with <code>graphodrome demo</code>.</p>}
+          ) : <p><Trans i18nKey="There is no graph yet: <load>load tables</load>, <draft>draft a model</draft> from them, or start the service with <code>graphodrome demo</code>." components={{ load: <Link to="/load" />, draft: <Link to="/model" />, code: <code /> }} /></p>}
         </div>
       )}
     </main>

@@ -3,14 +3,15 @@ import { useQuery } from "@tanstack/react-query";
 import { type ComparisonAnswer, type Figures, Problem, duration, get } from "../shared/api";
 import { ProblemBox } from "../shared/Problems";
 import { count } from "../profile/figures";
+import { figure, say } from "../shared/words";
 
 const SIGNS = { same: "", changed: "changed", removed: "only before", added: "only after" } as const;
 
 function times(before: number, after: number): string {
-  if (before === after) return "the same";
+  if (before === after) return say("the same");
   if (before <= 0 || after <= 0) return "";
   const factor = after > before ? after / before : before / after;
-  return `${factor < 10 ? factor.toFixed(1) : count(factor)} times ${after > before ? "more" : "less"}`;
+  return after > before ? say("{{factor}} times more", { factor: factor < 10 ? figure(factor, 1) : count(factor) }) : say("{{factor}} times less", { factor: factor < 10 ? figure(factor, 1) : count(factor) });
 }
 
 function Pair({ before, after }: { before: string | undefined; after: string | undefined }) {
@@ -21,7 +22,7 @@ function Pair({ before, after }: { before: string | undefined; after: string | u
 export function CompareView({ before, after }: { before: number; after: number }) {
   const found = useQuery({ queryKey: ["compare", before, after], queryFn: () => get<ComparisonAnswer>(`/v1/runs/${before}/compare/${after}`) });
   if (found.error instanceof Problem) return <ProblemBox problem={found.error} />;
-  if (!found.data) return <p className="empty" role="status">Comparing…</p>;
+  if (!found.data) return <p className="empty" role="status">{say("Comparing…")}</p>;
   const { comparison, same_text, same_version } = found.data;
   const [one, other] = comparison.work;
   const totals: [string, number, number, (n: number) => string][] = [
@@ -31,25 +32,25 @@ export function CompareView({ before, after }: { before: number; after: number }
   ];
   const of = (figures: Figures | undefined, read: (f: Figures) => string | undefined) => (figures ? read(figures) : undefined);
   return (
-    <section aria-label="Comparison" className="comparison">
-      <h2>Run {before} and run {after}</h2>
+    <section aria-label={say("Comparison")} className="comparison">
+      <h2>{say("Run {{before}} and run {{after}}", { before, after })}</h2>
       <p className="status" role="status">
-        {comparison.same_plan ? "The plan is the same" : "The plan is another"}, and {comparison.same_work ? "every operator did the same work" : "the work differs"}. Work is exact; times differ from run to run.
-        {!same_text && " The texts differ."}{!same_version && " They ran on different versions, so that rows and work may differ for that alone."}
+        {comparison.same_plan ? say("The plan is the same.") : say("The plan is another.")} {comparison.same_work ? say("Every operator did the same work.") : say("The work differs.")} {say("Work is exact; times differ from run to run.")}
+        {!same_text && ` ${say("The texts differ.")}`}{!same_version && ` ${say("They ran on different versions, so that rows and work may differ for that alone.")}`}
       </p>
       <table className="result totals">
-        <thead><tr><th scope="col" /><th scope="col">run {before}</th><th scope="col">run {after}</th><th scope="col" /></tr></thead>
-        <tbody>{totals.map(([what, a, b, shown]) => <tr key={what}><th scope="row">{what}</th><td className="number">{shown(a)}</td><td className="number">{shown(b)}</td><td>{times(a, b)}</td></tr>)}</tbody>
+        <thead><tr><th scope="col" /><th scope="col">{say("run {{id}}", { id: before })}</th><th scope="col">{say("run {{id}}", { id: after })}</th><th scope="col" /></tr></thead>
+        <tbody>{totals.map(([what, a, b, shown]) => <tr key={what}><th scope="row">{say(what)}</th><td className="number">{shown(a)}</td><td className="number">{shown(b)}</td><td>{times(a, b)}</td></tr>)}</tbody>
       </table>
-      <div className="scrolls" tabIndex={0} role="region" aria-label="Operators side by side">
+      <div className="scrolls" tabIndex={0} role="region" aria-label={say("Operators side by side")}>
         <table className="result">
-          <thead><tr>{["", "operator", "on", "rows", "edges looked at", "properties read", "time"].map((h, i) => <th key={i} scope="col">{h}</th>)}</tr></thead>
+          <thead><tr>{["", "operator", "on", "rows", "edges looked at", "properties read", "time"].map((h, i) => <th key={i} scope="col">{h === "" ? "" : say(h)}</th>)}</tr></thead>
           <tbody>
             {comparison.operators.map((o, i) => (
               <tr key={i} className={`is-${o.change}`}>
-                <td>{SIGNS[o.change]}</td>
+                <td>{o.change === "same" ? "" : say(SIGNS[o.change])}</td>
                 <td style={{ paddingLeft: `${0.5 + o.depth * 0.6}rem` }}>{o.operator}</td>
-                <td className="run-on">{o.on}{o.instead_of !== undefined && <div className="faint">instead of {o.instead_of}</div>}</td>
+                <td className="run-on">{o.on}{o.instead_of !== undefined && <div className="faint">{say("instead of {{operator}}", { operator: o.instead_of })}</div>}</td>
                 <td className="number"><Pair before={of(o.before, (f) => f.work && count(f.work.rows_out))} after={of(o.after, (f) => f.work && count(f.work.rows_out))} /></td>
                 <td className="number"><Pair before={of(o.before, (f) => f.work && count(f.work.edges_looked))} after={of(o.after, (f) => f.work && count(f.work.edges_looked))} /></td>
                 <td className="number"><Pair before={of(o.before, (f) => f.work && count(f.work.properties_read))} after={of(o.after, (f) => f.work && count(f.work.properties_read))} /></td>

@@ -4,9 +4,10 @@ import Button from "react-bootstrap/Button";
 import { type RunningInfo, get, remove } from "../shared/api";
 import { useAttempt } from "../shared/attempt";
 import { ProblemBox } from "../shared/Problems";
+import { figure, say } from "../shared/words";
 
 function age(ms: number): string {
-  return ms < 10_000 ? `${(ms / 1000).toFixed(1)} s` : ms < 600_000 ? `${Math.round(ms / 1000)} s` : `${Math.round(ms / 60_000)} min`;
+  return ms < 10_000 ? `${figure(ms / 1000, 1)} s` : ms < 600_000 ? `${Math.round(ms / 1000)} s` : `${Math.round(ms / 60_000)} min`;
 }
 
 export function RunningNow() {
@@ -19,21 +20,21 @@ export function RunningNow() {
   });
   const all = running.data ?? [];
   return (
-    <section aria-label="What runs now">
-      <h2>Now</h2>
+    <section aria-label={say("What runs now")}>
+      <h2>{say("Now")}</h2>
       {problem && <ProblemBox problem={problem} onClose={() => setProblem(null)} />}
-      {all.length === 0 ? <p className="faint" role="status">No query runs.</p> : (
-        <div className="scrolls" tabIndex={0} role="region" aria-label="Queries that run">
+      {all.length === 0 ? <p className="faint" role="status">{say("No query runs.")}</p> : (
+        <div className="scrolls" tabIndex={0} role="region" aria-label={say("Queries that run")}>
           <table className="result running">
-            <thead><tr>{["what", "graph", "who", "age", "phase", "at", "work", "rows", "memory", "query", ""].map((h, i) => <th key={i} scope="col">{h}</th>)}</tr></thead>
+            <thead><tr>{["what", "graph", "who", "age", "phase", "at", "work", "rows", "memory", "query", ""].map((h, i) => <th key={i} scope="col">{h === "" ? "" : say(h)}</th>)}</tr></thead>
             <tbody>
               {all.map((r) => (
                 <tr key={r.id}>
-                  <td>{r.kind}</td><td>{r.graph}</td><td>{r.client}</td><td className="number">{age(r.age_ms)}</td><td>{r.phase}</td>
-                  <td>{r.operator}{r.hop !== undefined && `, hop ${r.hop}`}</td>
-                  <td className="number">{r.work.toLocaleString("en")}</td><td className="number">{r.rows.toLocaleString("en")}</td><td className="number">{(r.memory_bytes / (1 << 20)).toFixed(1)} MiB</td>
+                  <td>{say(r.kind)}</td><td>{r.graph}</td><td>{r.client}</td><td className="number">{age(r.age_ms)}</td><td>{say(r.phase)}</td>
+                  <td>{r.operator}{r.hop !== undefined && `, ${say("hop {{hop}}", { hop: r.hop })}`}</td>
+                  <td className="number">{figure(r.work)}</td><td className="number">{figure(r.rows)}</td><td className="number">{`${figure(r.memory_bytes / (1 << 20), 1)} MiB`}</td>
                   <td className="run-text" title={r.text}>{r.text}</td>
-                  <td><Button size="sm" variant="outline-danger" onClick={() => void cancel(r.id)}>Cancel</Button></td>
+                  <td><Button size="sm" variant="outline-danger" onClick={() => void cancel(r.id)}>{say("Cancel")}</Button></td>
                 </tr>
               ))}
             </tbody>

@@ -11,21 +11,22 @@ import { ProblemBox } from "../shared/Problems";
 import { PlanView } from "../profile/PlanView";
 import { CompareView } from "./CompareView";
 import { RunningNow } from "./RunningNow";
+import { figure, moment, say } from "../shared/words";
 
 function Whole({ id, onRemoved }: { id: number; onRemoved: () => void }) {
   const run = useQuery({ queryKey: ["run", id], queryFn: () => get<WholeRun>(`/v1/runs/${id}`) });
   const { attempt, problem, setProblem } = useAttempt();
   if (run.error instanceof Problem) return <ProblemBox problem={run.error} />;
-  if (!run.data) return <p className="empty" role="status">Opening…</p>;
+  if (!run.data) return <p className="empty" role="status">{say("Opening…")}</p>;
   const { text, graph, version, made, client, name, profile } = run.data;
   return (
-    <section aria-label={`Run ${id}`}>
-      <h2>Run {id}{name !== null && ` (${name})`}</h2>
-      <p className="faint">{graph}, version {version}, <time dateTime={made}>{new Date(made).toLocaleString()}</time>, {client || "by nobody named"}</p>
+    <section aria-label={say("Run {{id}}", { id })}>
+      <h2>{say("Run {{id}}", { id })}{name !== null && ` (${name})`}</h2>
+      <p className="faint">{graph}, {say("version {{version}}", { version })}, <time dateTime={made}>{moment(made)}</time>, {client || say("by nobody named")}</p>
       <pre className="run-query">{text.trim()}</pre>
       <div className="tools">
-        <Link className="btn btn-sm btn-outline-secondary" to={`/?graph=${encodeURIComponent(graph)}&text=${encodeURIComponent(text)}`}>Open in a sheet</Link>
-        <Button size="sm" variant="outline-danger" onClick={() => void attempt("removing", async () => { await remove(`/v1/runs/${id}`); onRemoved(); })}>Remove</Button>
+        <Link className="btn btn-sm btn-outline-secondary" to={`/?graph=${encodeURIComponent(graph)}&text=${encodeURIComponent(text)}`}>{say("Open in a sheet")}</Link>
+        <Button size="sm" variant="outline-danger" onClick={() => void attempt("removing", async () => { await remove(`/v1/runs/${id}`); onRemoved(); })}>{say("Remove")}</Button>
       </div>
       {problem && <ProblemBox problem={problem} onClose={() => setProblem(null)} />}
       <PlanView answer={profile} />
@@ -56,34 +57,34 @@ export function RunsPage({ graph }: { graph: string | null }) {
   const all = runs.data ?? [];
   return (
     <main className="page">
-      <h1>Runs</h1>
+      <h1>{say("Runs")}</h1>
       <RunningNow />
-      <h2>Kept</h2>
+      <h2>{say("Kept")}</h2>
       <Form className="tools" onSubmit={(e) => e.preventDefault()}>
-        <Form.Control size="sm" className="run-search" type="search" aria-label="Search in the texts" placeholder="search in the texts" value={search} onChange={(e) => setSearch(e.target.value)} />
-        <Form.Check id="runs-slow" label="slow queries only" checked={slow} onChange={(e) => setSlow(e.target.checked)} />
-        {graph !== null && <Form.Check id="runs-everywhere" label="of all graphs" checked={everywhere} onChange={(e) => setEverywhere(e.target.checked)} />}
+        <Form.Control size="sm" className="run-search" type="search" aria-label={say("Search in the texts")} placeholder={say("search in the texts")} value={search} onChange={(e) => setSearch(e.target.value)} />
+        <Form.Check id="runs-slow" label={say("slow queries only")} checked={slow} onChange={(e) => setSlow(e.target.checked)} />
+        {graph !== null && <Form.Check id="runs-everywhere" label={say("of all graphs")} checked={everywhere} onChange={(e) => setEverywhere(e.target.checked)} />}
       </Form>
       {runs.error instanceof Problem && <ProblemBox problem={runs.error} />}
       {runs.data && all.length === 0 ? (
-        <p className="empty">No run is kept{slow || search !== "" ? " that fits" : ""}. Profile a query and press “Run again and keep”; a query that takes long keeps its profile by itself.</p>
+        <p className="empty">{slow || search !== "" ? say("No run that is kept fits.") : say("No run is kept.")} {say("Profile a query and press “Run again and keep”; a query that takes long keeps its profile by itself.")}</p>
       ) : (
         <>
-          <p>Choose two runs to see them side by side.</p>
-          <div className="scrolls run-list" tabIndex={0} role="region" aria-label="Kept runs">
+          <p>{say("Choose two runs to see them side by side.")}</p>
+          <div className="scrolls run-list" tabIndex={0} role="region" aria-label={say("Kept runs")}>
             <table className="result runs">
-              <thead><tr>{["before", "after", "run", "name", "", "graph", "version", "when", "rows", "time", "edges", "query"].map((h, i) => <th key={i} scope="col">{h}</th>)}</tr></thead>
+              <thead><tr>{["before", "after", "run", "name", "", "graph", "version", "when", "rows", "time", "edges", "query"].map((h, i) => <th key={i} scope="col">{h === "" ? "" : say(h)}</th>)}</tr></thead>
               <tbody>
                 {all.map((r) => (
                   <tr key={r.id} className={r.id === open ? "is-chosen" : ""}>
-                    <td><Form.Check type="radio" name="before" aria-label={`run ${r.id} before`} checked={before === r.id} onChange={() => set({ before: r.id, run: null })} /></td>
-                    <td><Form.Check type="radio" name="after" aria-label={`run ${r.id} after`} checked={after === r.id} onChange={() => set({ after: r.id, run: null })} /></td>
+                    <td><Form.Check type="radio" name="before" aria-label={say("run {{id}} before", { id: r.id })} checked={before === r.id} onChange={() => set({ before: r.id, run: null })} /></td>
+                    <td><Form.Check type="radio" name="after" aria-label={say("run {{id}} after", { id: r.id })} checked={after === r.id} onChange={() => set({ after: r.id, run: null })} /></td>
                     <td className="number"><Link to={`/runs?run=${r.id}`}>{r.id}</Link></td>
                     <td>{r.name}</td>
-                    <td>{r.kind === "slow" && <Badge bg="warning" text="dark">slow</Badge>} {r.tags.map((t) => <Badge key={t} bg="secondary">{t}</Badge>)}</td>
+                    <td>{r.kind === "slow" && <Badge bg="warning" text="dark">{say("slow")}</Badge>} {r.tags.map((t) => <Badge key={t} bg="secondary">{t}</Badge>)}</td>
                     <td>{r.graph}</td><td className="number">{r.version}</td>
-                    <td><time dateTime={r.made}>{new Date(r.made).toLocaleString()}</time></td>
-                    <td className="number">{r.rows.toLocaleString("en")}</td><td className="number">{duration(r.execute_us)}</td><td className="number">{r.edges_looked.toLocaleString("en")}</td>
+                    <td><time dateTime={r.made}>{moment(r.made)}</time></td>
+                    <td className="number">{figure(r.rows)}</td><td className="number">{duration(r.execute_us)}</td><td className="number">{figure(r.edges_looked)}</td>
                     <td className="run-text" title={r.text}>{r.text}</td>
                   </tr>
                 ))}

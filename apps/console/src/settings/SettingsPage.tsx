@@ -8,6 +8,7 @@ import { type GraphLooks, type LabelLook, looksPath, useLooks } from "../shared/
 import { PALETTE, labelColours } from "../shared/palette";
 import { ProblemBox } from "../shared/Problems";
 import { type Theme, setTheme, useTheme } from "../shared/theme";
+import { LANGUAGES, say, setLanguage, useLanguage } from "../shared/words";
 
 const THEMES: [Theme, string][] = [["light", "Light"], ["dark", "Dark"], ["system", "As the system has it"]];
 
@@ -26,15 +27,15 @@ function Label({ name, look, usual, properties, onChange }: { name: string; look
     <tr>
       <th scope="row"><span className="dot" style={{ background: colour }} /> {name}</th>
       <td>
-        <div className="swatches" role="group" aria-label={`Colour of ${name}`}>
-          {PALETTE.map((c) => <button key={c} type="button" style={{ background: c }} aria-label={`${c} for ${name}`} aria-pressed={c === colour} onClick={() => onChange({ ...look, colour: c })} />)}
-          <input type="color" aria-label={`Another colour for ${name}`} value={colour} onChange={(e) => onChange({ ...look, colour: e.target.value })} />
-          {look.colour !== undefined && <button type="button" className="link" onClick={() => onChange(without("colour"))}>by its name</button>}
+        <div className="swatches" role="group" aria-label={say("Colour of {{name}}", { name })}>
+          {PALETTE.map((c) => <button key={c} type="button" style={{ background: c }} aria-label={say("{{colour}} for {{name}}", { colour: c, name })} aria-pressed={c === colour} onClick={() => onChange({ ...look, colour: c })} />)}
+          <input type="color" aria-label={say("Another colour for {{name}}", { name })} value={colour} onChange={(e) => onChange({ ...look, colour: e.target.value })} />
+          {look.colour !== undefined && <button type="button" className="link" onClick={() => onChange(without("colour"))}>{say("by its name")}</button>}
         </div>
       </td>
       <td>
-        <Form.Select size="sm" aria-label={`Caption of ${name}`} value={look.caption ?? ""} onChange={(e) => onChange(e.target.value === "" ? without("caption") : { ...look, caption: e.target.value })}>
-          <option value="">its key</option>
+        <Form.Select size="sm" aria-label={say("Caption of {{name}}", { name })} value={look.caption ?? ""} onChange={(e) => onChange(e.target.value === "" ? without("caption") : { ...look, caption: e.target.value })}>
+          <option value="">{say("its key")}</option>
           {properties.map((p) => <option key={p}>{p}</option>)}
         </Form.Select>
       </td>
@@ -65,13 +66,13 @@ function Labels({ graph }: { graph: string }) {
       if (mine === queue.last) await client.invalidateQueries({ queryKey: ["looks", graph] });
     }
   });
-  if (names.data && labels.length === 0) return <p className="empty">There are no nodes in {graph} yet.</p>;
+  if (names.data && labels.length === 0) return <p className="empty">{say("There are no nodes in {{graph}} yet.", { graph })}</p>;
   return (
     <>
       {problem && <ProblemBox problem={problem} onClose={() => setProblem(null)} />}
-      <div className="result-scroll" tabIndex={0} role="region" aria-label="Labels">
+      <div className="result-scroll" tabIndex={0} role="region" aria-label={say("Labels")}>
         <table className="table table-sm labels-table">
-          <thead><tr><th scope="col">Label</th><th scope="col">Colour</th><th scope="col">Caption</th></tr></thead>
+          <thead><tr><th scope="col">{say("Label")}</th><th scope="col">{say("Colour")}</th><th scope="col">{say("Caption")}</th></tr></thead>
           <tbody>{labels.map((l) => <Label key={l} name={l} look={looks.labels[l] ?? {}} usual={labelColours([l]).get(l) ?? "#34577a"} properties={names.data?.properties_of?.[l] ?? names.data?.node_properties ?? []} onChange={(look) => void change(l, look)} />)}</tbody>
         </table>
       </div>
@@ -81,24 +82,32 @@ function Labels({ graph }: { graph: string }) {
 
 export function SettingsPage({ graph }: { graph: string | null }) {
   const theme = useTheme();
+  const chosen = useLanguage();
   return (
     <main className="page settings-page">
-      <h1>Settings</h1>
-      <section aria-label="Appearance">
-        <h2>Appearance</h2>
-        <div role="radiogroup" aria-label="Appearance">
-          {THEMES.map(([value, text]) => <Form.Check key={value} inline type="radio" id={`theme-${value}`} name="theme" label={text} checked={theme === value} onChange={() => setTheme(value)} />)}
+      <h1>{say("Settings")}</h1>
+      <section aria-label={say("Appearance")}>
+        <h2>{say("Appearance")}</h2>
+        <div role="radiogroup" aria-label={say("Appearance")}>
+          {THEMES.map(([value, text]) => <Form.Check key={value} inline type="radio" id={`theme-${value}`} name="theme" label={say(text)} checked={theme === value} onChange={() => setTheme(value)} />)}
         </div>
-        <p className="faint">Of this browser alone.</p>
+        <p className="faint">{say("Of this browser alone.")}</p>
       </section>
-      <section aria-label="Labels in drawings">
-        <h2>Labels in drawings{graph === null ? "" : ` of ${graph}`}</h2>
-        <p className="faint">Kept by the service, for everybody who draws this graph. A node of several labels looks as the first of them for which something is chosen.</p>
-        {graph === null ? <p className="empty">Choose a graph above.</p> : <Labels key={graph} graph={graph} />}
+      <section aria-label={say("Language")}>
+        <h2>{say("Language")}</h2>
+        <div role="radiogroup" aria-label={say("Language")}>
+          {LANGUAGES.map(([value, name]) => <Form.Check key={value} inline type="radio" id={`language-${value}`} name="language" label={<span lang={value}>{name}</span>} checked={chosen === value} onChange={() => void setLanguage(value)} />)}
+        </div>
+        <p className="faint">{say("Of the pages. Queries, and what the service says of them (errors, plans, findings), are English.")}</p>
       </section>
-      <section aria-label="Keys">
-        <h2>Keys</h2>
-        <dl className="keys">{KEYS.map(([key, what]) => <div key={key}><dt><kbd>{key}</kbd></dt><dd>{what}</dd></div>)}</dl>
+      <section aria-label={say("Labels in drawings")}>
+        <h2>{graph === null ? say("Labels in drawings") : say("Labels in drawings of {{graph}}", { graph })}</h2>
+        <p className="faint">{say("Kept by the service, for everybody who draws this graph. A node of several labels looks as the first of them for which something is chosen.")}</p>
+        {graph === null ? <p className="empty">{say("Choose a graph above.")}</p> : <Labels key={graph} graph={graph} />}
+      </section>
+      <section aria-label={say("Keys")}>
+        <h2>{say("Keys")}</h2>
+        <dl className="keys">{KEYS.map(([key, what]) => <div key={key}><dt><kbd>{say(key)}</kbd></dt><dd>{say(what)}</dd></div>)}</dl>
       </section>
     </main>
   );

@@ -1,6 +1,7 @@
 // The service's answers, and the calls that get them. Every failure is a Problem.
 import { type Json, parseExact, writeExact } from "./json";
 import type { components } from "./schema";
+import { figure, say } from "./words";
 
 export type { Json };
 
@@ -266,7 +267,7 @@ async function send(path: string, init?: RequestInit): Promise<Response> {
     response = await fetch(path, init);
   } catch (error) {
     if (error instanceof DOMException && error.name === "AbortError") throw error;
-    throw new Problem(0, "The service does not answer.", "Is it running? This page goes on when it is back.", []);
+    throw new Problem(0, say("The service does not answer."), say("Is it running? This page goes on when it is back."), []);
   }
   if (response.ok) return response;
   const text = await response.text();
@@ -413,9 +414,9 @@ export function cellText(value: Json | undefined): string {
 
 export function duration(us: number | undefined): string {
   if (us === undefined) return "";
-  if (us < 999.5) return `${us.toFixed(0)} µs`;
-  if (us < 1e6) return `${(us / 1e3).toFixed(2)} ms`;
-  return `${(us / 1e6).toFixed(2)} s`;
+  if (us < 999.5) return `${figure(us, 0)} µs`;
+  if (us < 1e6) return `${figure(us / 1e3, 2)} ms`;
+  return `${figure(us / 1e6, 2)} s`;
 }
 
 /** `4 min`, `2 h 5 min`: no more digits than anyone reads. */

@@ -2,13 +2,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { type Measure, type SavedQuery, get } from "./api";
+import { say } from "./words";
 
 const NONE: never[] = [];
 
 function asMeasure({ name, description, parameters }: SavedQuery): Measure {
   const takes = parameters.map((p) => ({ name: p.name, type: p.type, required: p.default === undefined || p.default === null, default: p.default ?? null, description: "" }));
   const shown = takes.map((a) => `${a.name}: ${a.type}${a.default === null ? "" : ` = ${a.default}`}`).join(", ");
-  return { name, description: description || "A saved query.", signature: `${name}(${shown === "" ? "" : `{${shown}}`})`, arguments: takes, columns: [], once_an_element: false };
+  return { name, description: description || say("A saved query."), signature: `${name}(${shown === "" ? "" : `{${shown}}`})`, arguments: takes, columns: [], once_an_element: false };
 }
 
 export interface OwnProcedure {

@@ -3,6 +3,7 @@ import { type EditorState, StateField } from "@codemirror/state";
 import { type Tooltip, hoverTooltip, showTooltip } from "@codemirror/view";
 import type { Measure, Names } from "./api";
 import { CALLED, HELP, type Help } from "./functions";
+import { say } from "./words";
 
 /** More text before the cursor than any call has. */
 const REACH = 600;
@@ -13,8 +14,8 @@ function of(word: string, names: Names | undefined, measures: Measure[]): Help |
   const measure = measures.find((m) => m.name.toLowerCase() === word.toLowerCase());
   if (measure) return { signature: measure.signature, text: measure.description };
   const properties = names?.properties_of?.[word];
-  if (names?.node_labels.includes(word)) return { signature: `(:${word})`, text: properties ? `A label of nodes: ${properties.join(", ")}.` : "A label of nodes." };
-  if (names?.edge_labels.includes(word)) return { signature: `-[:${word}]->`, text: properties && properties.length > 0 ? `A label of edges: ${properties.join(", ")}.` : "A label of edges." };
+  if (names?.node_labels.includes(word)) return { signature: `(:${word})`, text: properties ? say("A label of nodes: {{properties}}.", { properties: properties.join(", ") }) : say("A label of nodes.") };
+  if (names?.edge_labels.includes(word)) return { signature: `-[:${word}]->`, text: properties && properties.length > 0 ? say("A label of edges: {{properties}}.", { properties: properties.join(", ") }) : say("A label of edges.") };
   return null;
 }
 
@@ -24,7 +25,7 @@ function card(help: Help): HTMLElement {
   const signature = document.createElement("code");
   signature.textContent = help.signature;
   const text = document.createElement("div");
-  text.textContent = help.text;
+  text.textContent = say(help.text);
   dom.append(signature, text);
   return dom;
 }

@@ -124,6 +124,53 @@ export interface components {
             /** @description What a person should look at. */
             remarks: string[];
         };
+        /** @description What a drawing shows, and how. */
+        DrawingContent: {
+            /** @description By label the property that stands under a node. */
+            captions?: {
+                [key: string]: string;
+            };
+            /** @description A property, a measure as `measure:column`, or empty for the label. */
+            colour_by?: string;
+            edge_caption?: string;
+            edges: string[];
+            /** @description Properties that a timeline (one) or a map (two) is drawn along. */
+            fields?: string[];
+            /** @description `force`, `layered`, `rings`, `circle`, `groups`, `timeline` or `map`; without it, by the drawing's shape. */
+            layout?: string | null;
+            /** @description Element ids. */
+            nodes: string[];
+            /** @description By element id, in pixels at scale 1. */
+            places?: {
+                [key: string]: number[];
+            };
+            /** @description The query that gives its nodes and edges, and perhaps edges of the same labels that are not drawn. */
+            query: string;
+            /** @description A property, a measure, `#degree`, or empty for nodes all alike. */
+            size_by?: string;
+        };
+        /** @description A saved drawing, without what it shows. */
+        DrawingInfo: {
+            /** @description RFC 3339. */
+            changed: string;
+            name: string;
+            /** Format: int32 */
+            node_count: number;
+            /**
+             * Format: int64
+             * @description How often it was saved.
+             */
+            revision: number;
+        };
+        /** @description A drawing as it was saved last. */
+        DrawingWhole: {
+            /** @description RFC 3339. */
+            changed: string;
+            content: components["schemas"]["DrawingContent"];
+            name: string;
+            /** Format: int64 */
+            revision: number;
+        };
         /** @description An element that a row would become. */
         ElementPreview: {
             /** @description Of an edge: how the row names its ends. */
@@ -556,6 +603,15 @@ export interface components {
             parameters?: Record<string, never>;
             /** @description By its number or name. Without one the query is run now. */
             run?: string | null;
+        };
+        /** @description What is saved; the name is in the path. */
+        NewDrawing: {
+            content: components["schemas"]["DrawingContent"];
+            /**
+             * Format: int64
+             * @description The revision that it was made from; 0 or none for a new drawing.
+             */
+            revision?: number;
         };
         NewEdgeRequest: {
             from: components["schemas"]["NodeReference"];

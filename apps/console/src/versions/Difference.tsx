@@ -5,6 +5,7 @@ import Badge from "react-bootstrap/Badge";
 import Table from "react-bootstrap/Table";
 import { type DifferenceLine, type DifferenceSummary, Problem, lines } from "../shared/api";
 import type { Json } from "../shared/api";
+import { figure, say } from "../shared/words";
 
 /** Elements that are shown. */
 const MOST = 500;
@@ -12,7 +13,7 @@ const MOST = 500;
 const COLOURS = { added: "success", changed: "info", removed: "danger" } as const;
 
 function text(value: Json | undefined): string {
-  if (value === undefined || value === null) return "none";
+  if (value === undefined || value === null) return say("none");
   return typeof value === "string" ? value : JSON.stringify(value);
 }
 
@@ -23,8 +24,8 @@ function What({ line }: { line: DifferenceLine }) {
   const { before, after } = line;
   return (
     <>
-      {after?.labels && <div>labels {before?.labels?.join("&")} → <strong>{after.labels.join("&")}</strong></div>}
-      {after?.source !== undefined && <div>from {before?.source} to {before?.target} → <strong>from {after.source} to {after.target}</strong></div>}
+      {after?.labels && <div>{say("labels")} {before?.labels?.join("&")} → <strong>{after.labels.join("&")}</strong></div>}
+      {after?.source !== undefined && <div>{say("from {{source}} to {{target}}", { source: before?.source ?? "", target: before?.target ?? "" })} → <strong>{say("from {{source}} to {{target}}", { source: after.source, target: after.target ?? "" })}</strong></div>}
       {Object.entries(after?.properties ?? {}).map(([name, value]) => <div key={name}>{name} {text(before?.properties[name])} → <strong>{text(value)}</strong></div>)}
     </>
   );
@@ -49,15 +50,15 @@ export function Difference({ graph, from, to }: { graph: string; from: number; t
   }, [path]);
   const total = summary ? summary.added + summary.changed + summary.removed : 0;
   return (
-    <section aria-label="Difference" className="difference">
-      <h2>From version {from} to {to}</h2>
+    <section aria-label={say("Difference")} className="difference">
+      <h2>{say("From version {{from}} to {{to}}", { from, to })}</h2>
       {problem && <Alert variant="danger">{problem.message}</Alert>}
-      {summary && <p className="status" role="status">{total === 0 ? "Nothing is different." : `${summary.added.toLocaleString("en")} added, ${summary.changed.toLocaleString("en")} changed, ${summary.removed.toLocaleString("en")} removed.`} {total > MOST && `The first ${MOST} are shown.`} {total > 0 && <a href={path} download={`${graph}-${from}-${to}.jsonl`}>Download all as JSON Lines</a>}</p>}
-      {!summary && !problem && <p className="empty" role="status">Comparing…</p>}
+      {summary && <p className="status" role="status">{total === 0 ? say("Nothing is different.") : say("{{added}} added, {{changed}} changed, {{removed}} removed.", { added: figure(summary.added), changed: figure(summary.changed), removed: figure(summary.removed) })} {total > MOST && say("The first {{elements}} are shown.", { elements: figure(MOST) })} {total > 0 && <a href={path} download={`${graph}-${from}-${to}.jsonl`}>{say("Download all as JSON Lines")}</a>}</p>}
+      {!summary && !problem && <p className="empty" role="status">{say("Comparing…")}</p>}
       {found.length > 0 && (
-        <div className="scrolls" tabIndex={0} role="region" aria-label="Elements"><Table size="sm" className="result">
-          <thead><tr><th>change</th><th>element</th><th>what</th></tr></thead>
-          <tbody>{found.map((line) => <tr key={line.id}><td><Badge bg={COLOURS[line.change]} {...(line.change === "changed" ? { text: "dark" } : {})}>{line.change}</Badge></td><td>{line.name} <span className="faint">{line.id}</span></td><td><What line={line} /></td></tr>)}</tbody>
+        <div className="scrolls" tabIndex={0} role="region" aria-label={say("Elements")}><Table size="sm" className="result">
+          <thead><tr><th>{say("change")}</th><th>{say("element")}</th><th>{say("what")}</th></tr></thead>
+          <tbody>{found.map((line) => <tr key={line.id}><td><Badge bg={COLOURS[line.change]} {...(line.change === "changed" ? { text: "dark" } : {})}>{say(line.change)}</Badge></td><td>{line.name} <span className="faint">{line.id}</span></td><td><What line={line} /></td></tr>)}</tbody>
         </Table></div>
       )}
     </section>

@@ -5,6 +5,7 @@ mod backups;
 mod baselines;
 mod catalog;
 mod console;
+mod drawings;
 mod elements;
 mod export;
 mod jobs;
@@ -65,6 +66,8 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(catalog::show_graph, catalog::drop_graph))
         .routes(routes!(catalog::graph_names))
         .routes(routes!(looks::show_looks, looks::keep_looks))
+        .routes(routes!(drawings::list_drawings))
+        .routes(routes!(drawings::show_drawing, drawings::save_drawing, drawings::remove_drawing))
         .routes(routes!(catalog::list_graph_types))
         .routes(routes!(models::show_model))
         .routes(routes!(models::check_model))

@@ -44,7 +44,9 @@ async fn no_page_in_german_has_an_english_text() {
     see(page, "h1", "Einstellungen").await;
     let mut english = english();
     let names = client.get("/v1/graphs/averley/names").await.unwrap();
-    for property in ["node_properties", "edge_properties"].iter().flat_map(|list| names[*list].as_array().unwrap()) {
+    for property in
+        ["node_properties", "edge_properties"].iter().flat_map(|list| names[*list].as_array().unwrap())
+    {
         english.remove(property.as_str().unwrap());
     }
     assert!(english.len() > 300, "{}", english.len());

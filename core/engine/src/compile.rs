@@ -14,6 +14,7 @@ use crate::evaluate::{Evaluator, Row, Scope};
 use crate::expression::{Expr, Kind};
 use crate::functions::FUNCTIONS;
 use crate::plan::Schema;
+use crate::planner::{length_name, length_of};
 
 /// Where an `EXISTS` or an aggregate of this text position has been computed already.
 pub(crate) type Computed = Vec<(ExpressionKind, usize)>;
@@ -212,6 +213,10 @@ impl<'a> Compiler<'a> {
             },
             ExpressionKind::Cast(a, wanted) => Kind::Cast(self.boxed(a)?, wanted.clone()),
             ExpressionKind::Call { function, arguments } => {
+                // Where nothing else of a path is read, its length is all there is of it.
+                if let Some(slot) = length_of(e).and_then(|name| self.schema.slot(&length_name(name))) {
+                    return Ok(Kind::Slot(slot));
+                }
                 // PROPERTY_EXISTS(n, name) takes a name, not a value.
                 if *function.text == *"PROPERTY_EXISTS" && arguments.len() == 2 {
                     return self.property_exists(e, arguments);

@@ -286,6 +286,7 @@ impl Evaluator<'_> {
             Kind::Index(list, index) => element_at(self.value(list, row)?, self.value(index, row)?, span)?,
             Kind::Fold { .. } => self.fold(expr, row)?,
             Kind::Path(pieces) => self.path(pieces, row),
+            Kind::Length(pieces) => paths::path_length(pieces, row),
             Kind::NoSharedEdge(a, b) => {
                 let edges = |value: Value| -> Vec<u32> {
                     match value {

@@ -73,6 +73,8 @@ pub(crate) enum Kind {
         argument: Box<Expr>,
     },
     Path(Vec<Piece>),
+    /// The number of edges of such a path.
+    Length(Vec<Piece>),
     /// `PATH [n, e, m]`.
     PathOf(Vec<Expr>),
     /// Values in the slots from `first` on, for the body.
@@ -94,7 +96,7 @@ impl Expr {
         use Kind::*;
         match &self.kind {
             Constant(_) | Parameter(_) | Slot(_) | NodeProperty(..) | EdgeProperty(..) | Path(_)
-            | NoSharedEdge(..) => {}
+            | Length(_) | NoSharedEdge(..) => {}
             Property(a, ..)
             | Not(a)
             | Negate(a)
@@ -160,9 +162,11 @@ impl Expr {
             Kind::Slot(slot) | Kind::NodeProperty(slot, _) | Kind::EdgeProperty(slot, _) => found.push(*slot),
             Kind::Fold { list, .. } => found.push(*list),
             Kind::NoSharedEdge(a, b) => found.extend([*a, *b]),
-            Kind::Path(pieces) => found.extend(pieces.iter().map(|piece| match piece {
-                Piece::Node(slot) | Piece::Edge(slot) | Piece::Path(slot) => *slot,
-            })),
+            Kind::Path(pieces) | Kind::Length(pieces) => {
+                found.extend(pieces.iter().map(|piece| match piece {
+                    Piece::Node(slot) | Piece::Edge(slot) | Piece::Path(slot) => *slot,
+                }))
+            }
             _ => {}
         }
         self.each_part(&mut |part| part.slots(found));

@@ -69,3 +69,26 @@ impl Evaluator<'_> {
         Value::Path(Arc::new(path))
     }
 }
+
+/// How many edges the path has of these pieces; a search of which no more is wanted gives the length of its path.
+pub(super) fn path_length(pieces: &[Piece], row: Row<'_>) -> Value {
+    let mut edges = 0;
+    for piece in pieces {
+        match piece {
+            Piece::Node(slot) => match row.get(*slot) {
+                Value::Node(_) => {}
+                _ => return Value::Null,
+            },
+            Piece::Edge(slot) => match row.get(*slot) {
+                Value::Edge(_) => edges += 1,
+                _ => return Value::Null,
+            },
+            Piece::Path(slot) => match row.get(*slot) {
+                Value::Path(inner) => edges += inner.edges.len() as i64,
+                Value::Int(length) => edges += length,
+                _ => return Value::Null,
+            },
+        }
+    }
+    Value::Int(edges)
+}

@@ -12,7 +12,7 @@ use crate::evaluate::{Evaluator, Row};
 use crate::expression::Expr;
 use crate::operators::search_paths::{SearchPaths, search_details};
 use crate::plan::{Input, Operator, OperatorPlan};
-use crate::search::{Cursor, Fold, Folded, SearchSpec, fold_paths};
+use crate::search::{Cursor, Fold, Folded, Folds, SearchSpec, fold_paths};
 
 /// A fold, and how it is had of a path that was made.
 #[derive(Clone, Debug)]
@@ -28,6 +28,8 @@ pub(crate) struct Folding {
 pub(crate) struct FoldPaths {
     pub search: SearchPaths,
     pub foldings: Vec<Folding>,
+    /// Something reads how many paths there are.
+    pub counted: bool,
 }
 
 impl FoldPaths {
@@ -139,7 +141,8 @@ impl Run {
             return Ok(());
         };
         context.metrics().searches += 1;
-        let folds: Vec<Fold> = plan.foldings.iter().map(|f| f.fold.clone()).collect();
+        let all: Vec<Fold> = plan.foldings.iter().map(|f| f.fold.clone()).collect();
+        let folds = Folds { all, counted: plan.counted };
         let mut cursor = Cursor { batch, row: self.row, context };
         match fold_paths(spec, step, &folds, start, &mut cursor)? {
             Folded::Ends(ends) => {

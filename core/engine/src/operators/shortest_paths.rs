@@ -20,8 +20,17 @@ pub(crate) struct ShortestPaths {
     pub quota: Quota,
     pub weight: Option<PathWeight>,
     pub may: MayUse,
-    /// Nobody reads the paths, nor what is bound along them.
-    pub bare: bool,
+    pub wanted: Wanted,
+}
+
+/// What is read of a path.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Wanted {
+    Paths,
+    /// How many edges it has; nothing that is bound along it.
+    Lengths,
+    /// Nothing but where it ends.
+    Ends,
 }
 
 /// The weight of an edge.
@@ -122,7 +131,7 @@ impl ShortestPaths {
             weight,
             any_walk: self.any_walk(),
             both_ends: self.may.both_ends,
-            bare: self.bare,
+            bare: self.wanted != Wanted::Paths,
         })
     }
 }
@@ -206,12 +215,16 @@ impl Run {
         };
         paths.resume();
         while !found.is_full() {
-            let Some(FoundPath { mut nodes, mut edges }) = paths.next(spec, cursor)? else {
+            let Some(FoundPath { mut nodes, mut edges, hops }) = paths.next(spec, cursor)? else {
                 paths.report(cursor);
                 self.paths = None;
                 return Ok(());
             };
             let end = nodes.last().copied().unwrap_or_default();
+            if self.plan.wanted == Wanted::Lengths {
+                found.push_length(cursor.row, end, hops.unwrap_or(edges.len() as u32));
+                continue;
+            }
             // What is bound is read in the order the pattern is written.
             if spec.reversed {
                 nodes.reverse();
@@ -238,6 +251,10 @@ impl Run {
         });
         for path in product_search(spec, self.plan.quota, weight, (start, target), cursor)? {
             let end = path.nodes.last().copied().unwrap_or(start);
+            if self.plan.wanted == Wanted::Lengths {
+                found.push_length(cursor.row, end, path.edges.len() as u32);
+                continue;
+            }
             let ends = (cursor.row, end);
             push_path(found, (&spec.outputs, spec.reversed), ends, path.nodes, path.edges, &path.events);
         }

@@ -28,6 +28,12 @@ struct Wish {
     of_path: Expr,
 }
 
+struct Wishes {
+    all: Vec<Wish>,
+    /// Something else asks how many paths there are.
+    counted: bool,
+}
+
 fn wish(place: usize, spec: &AggregateSpec) -> Option<Wish> {
     let outer = match spec.function {
         Aggregate::Sum if !spec.distinct => Outer::Sum,
@@ -68,14 +74,18 @@ impl Planner<'_> {
         others.filter_map(|(_, s)| s.argument.as_ref()).for_each(|e| e.slots(&mut read));
         let mut input = input;
         let nodes = self.scope.node_count() as f64;
+        // Whether anything but the wishes asks how many paths there are.
+        let counted = specs.iter().enumerate().any(|(i, s)| is_weighed(s) && !is_wish(i));
+        let wishes = Wishes { all: wishes, counted };
         let Some(path) = folded_below(&mut input, read.into_iter().collect(), &wishes, nodes) else {
             return (input, false);
         };
         for (i, spec) in specs.iter_mut().enumerate().filter(|(_, s)| is_weighed(s)) {
-            if !is_wish(i) {
+            if !wishes.all.iter().any(|w| w.spec == i) {
                 spec.weights.push(path);
             }
         }
+        let wishes = wishes.all;
         for (place, wish) in wishes.iter().enumerate() {
             let of_same: Vec<usize> = (0..wishes.len()).filter(|w| wishes[*w].list == wish.list).collect();
             let span = wish.of_path.span;
@@ -96,7 +106,7 @@ impl Planner<'_> {
 
 /// Folds the search below, if nothing but the wishes reads of its paths; the slot with the number of paths.
 fn folded_below(
-    node: &mut PlanNode, mut read: BTreeSet<usize>, wishes: &[Wish], nodes: f64,
+    node: &mut PlanNode, mut read: BTreeSet<usize>, wishes: &Wishes, nodes: f64,
 ) -> Option<usize> {
     let mut slots = vec![];
     if let Some(filter) = node.operator::<Filter>() {
@@ -120,7 +130,7 @@ fn folded_below(
     Some(path)
 }
 
-fn fold(node: &mut PlanNode, read: &BTreeSet<usize>, wishes: &[Wish], nodes: f64) -> Option<usize> {
+fn fold(node: &mut PlanNode, read: &BTreeSet<usize>, wishes: &Wishes, nodes: f64) -> Option<usize> {
     let search = node.operator::<SearchPaths>()?.clone();
     let spec = &search.spec;
     let [below] = &node.inputs[..] else { return None };
@@ -134,7 +144,7 @@ fn fold(node: &mut PlanNode, read: &BTreeSet<usize>, wishes: &[Wish], nodes: f64
         return None;
     }
     let mut foldings = vec![];
-    for wish in wishes {
+    for wish in &wishes.all {
         let output = wish.list.checked_sub(path + 1).filter(|o| *o < spec.outputs.len())?;
         let of = &spec.outputs[output];
         let mut slots = vec![];
@@ -147,7 +157,7 @@ fn fold(node: &mut PlanNode, read: &BTreeSet<usize>, wishes: &[Wish], nodes: f64
     }
     // A row an end: no more ends than nodes.
     let most = (below.estimate.rows * nodes).max(1.0);
-    node.plan = Arc::new(FoldPaths { search, foldings });
+    node.plan = Arc::new(FoldPaths { search, foldings, counted: wishes.counted });
     node.estimate.rows = node.estimate.rows.min(most);
     for slot in path..beyond {
         node.schema.variables[slot].kind = VariableKind::Value;

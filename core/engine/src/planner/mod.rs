@@ -7,6 +7,7 @@ mod compose;
 mod elements;
 mod estimate;
 mod folding;
+mod lengths;
 mod lookup;
 mod merge;
 mod order;
@@ -32,6 +33,7 @@ use graphodrome_language::{
 
 use crate::planner::clauses::{may_join, without_lets};
 use crate::planner::compose::{Around, Rows, Source};
+use crate::planner::lengths::lengths_alone;
 use crate::planner::procedure::ProcedureCall;
 
 use crate::batch::Vector;
@@ -92,8 +94,11 @@ struct Use {
     needed: BTreeSet<Arc<str>>,
     /// Whether it matters how often a row comes.
     multiplicity: bool,
+    /// Variables of which only PATH_LENGTH is read later.
+    lengths: BTreeSet<Arc<str>>,
 }
 
+pub(crate) use lengths::{length_name, length_of};
 pub(crate) use result::expression_kind;
 
 /// Whether grouping makes so much fewer rows of many that it is worth it to group parts of them first.
@@ -492,7 +497,8 @@ fn usage(rest: &[Clause], groups: &Groups, around: &Around) -> Use {
                 | Clause::Return(_)
         )
     });
-    Use { needed, multiplicity: multiplicity || !plain }
+    let lengths = lengths_alone(rest, &needed, &around.needed);
+    Use { needed, multiplicity: multiplicity || !plain, lengths }
 }
 
 /// Whether a result has each of its rows as often as the row before it comes.

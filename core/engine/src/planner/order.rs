@@ -17,7 +17,7 @@ use crate::planner::best_order::StepCost;
 use crate::planner::elements::{reversed, show_node, walkable};
 use crate::planner::lookup::Start;
 use crate::planner::pattern::{Condition, PathPiece, PatternGraph, PatternNode, PatternStep, StepKind};
-use crate::planner::{Planner, Use};
+use crate::planner::{Planner, Use, length_name};
 use crate::profile::{Alternative, Basis, Estimate};
 use crate::rules::Rule;
 
@@ -121,10 +121,15 @@ impl Planner<'_> {
                 });
             }
             let mut schema = node.schema.clone();
-            schema.push(path.name.clone(), VariableKind::Path);
-            let expressions = vec![Expr { kind: Kind::Path(pieces), span: Default::default() }];
+            let length = graph.lengths.contains(&path.name);
+            match length {
+                true => schema.push(length_name(&path.name), VariableKind::Value),
+                false => schema.push(path.name.clone(), VariableKind::Path),
+            };
+            let kind = if length { Kind::Length(pieces) } else { Kind::Path(pieces) };
+            let expressions = vec![Expr { kind, span: Default::default() }];
             let estimate = node.estimate.clone();
-            let shown = format!("{} = path", path.name);
+            let shown = format!("{} = {}", path.name, if length { "length of the path" } else { "path" });
             node = self.node(Compute { expressions, shown }, vec![node], schema, estimate);
         }
         let mut node = self.filter(node, left.iter().collect())?;

@@ -108,6 +108,8 @@ pub(super) struct PatternGraph {
     pub repeatables: Vec<bool>,
     /// Steps whose edges a condition says to be different.
     pub different: Vec<(usize, usize)>,
+    /// Paths of which only the length is read.
+    pub lengths: BTreeSet<Arc<str>>,
 }
 
 fn variable(name: &Arc<str>, span: Span) -> Expression {
@@ -190,6 +192,17 @@ impl PatternGraph {
         self.different = found;
     }
 
+    /// Leaves out paths that neither the pattern reads nor what comes after it.
+    fn forget_paths(&mut self, needed: &BTreeSet<Arc<str>>) {
+        let (conditions, steps) = (&self.conditions, &self.steps);
+        self.paths.retain(|path| {
+            needed.contains("*")
+                || needed.contains(&path.name)
+                || conditions.iter().any(|condition| condition.variables.contains(&path.name))
+                || steps.iter().any(|step| step.needs.contains(&path.name))
+        });
+    }
+
     /// The number of the MATCH whose pattern is taken apart now.
     fn clause(&self) -> usize {
         self.repeatables.len().saturating_sub(1)
@@ -263,6 +276,8 @@ impl Planner<'_> {
             let mentions = mentions(pattern);
             let read = Read { mentions: &mentions, needed: &usage.needed, bound };
             for path in &pattern.paths {
+                let one = self.one_of_equals(path, pattern, usage);
+                let path = one.as_ref().unwrap_or(path);
                 self.path_pattern(path, usage.multiplicity, &mut graph, (&mut edge_names, &read))?;
             }
         }
@@ -275,6 +290,10 @@ impl Planner<'_> {
         }
         if self.may(Rule::DifferentEdges) {
             graph.take_different();
+        }
+        graph.lengths = self.lengths_of(patterns, &graph, usage);
+        if self.may(Rule::UnreadPaths) {
+            graph.forget_paths(&usage.needed);
         }
         Ok(graph)
     }

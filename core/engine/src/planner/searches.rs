@@ -10,13 +10,13 @@ use graphodrome_language::{Diagnostic, VariableKind, expression_variables};
 use crate::context::Outcome;
 use crate::expression::{Expr, Kind};
 use crate::functions::Function;
-use crate::operators::shortest_paths::{MayUse, Method, PathWeight};
+use crate::operators::shortest_paths::{MayUse, Method, PathWeight, Wanted};
 use crate::operators::*;
 use crate::plan::{PlanNode, Schema};
 use crate::planner::Planner;
 use crate::planner::elements::{reversed, show_node};
 use crate::planner::order::{Builder, slot_of, takes_part};
-use crate::planner::pattern::{PathPiece, PatternStep, SearchStep, StepKind};
+use crate::planner::pattern::{NamedPath, PathPiece, PatternStep, SearchStep, StepKind};
 use crate::planner::sampling::Growth;
 use crate::profile::{Alternative, Basis, Estimate};
 use crate::rules::Rule;
@@ -142,10 +142,12 @@ impl Planner<'_> {
                 Some(OutputVariable { local, kind: compiled.locals[local].1, group: v.kind.is_group() })
             })
             .collect();
-        let in_path = b.graph.paths.iter().any(|p| {
+        let through = |p: &&NamedPath| {
             let here = p.pieces.iter().any(|piece| matches!(piece, PathPiece::Step(s) if *s == step));
             here && wanted(&p.name)
-        });
+        };
+        let in_path = b.graph.paths.iter().any(|p| through(&p));
+        let in_length = b.graph.paths.iter().filter(through).all(|p| b.graph.lengths.contains(&p.name));
         let (min, max) = as_step.as_ref().map_or((0, None), |(_, min, max)| (*min, *max));
         let one_way = as_step.as_ref().filter(|_| min == 0).and_then(|(step, ..)| one_way(step.direction));
         let shared = (0..b.graph.steps.len()).any(|other| {
@@ -213,8 +215,13 @@ impl Planner<'_> {
             return Ok(self.reach(input, spec, schema, &prospect));
         }
         if has_edge_search {
-            let bare = self.may(Rule::DistinctEnds) && !in_path && spec.outputs.is_empty();
-            let plan = ShortestPaths { quota: quota(search.search), weight, may: self.may_use(), bare, spec };
+            let wanted = match (in_path, spec.outputs.is_empty()) {
+                (false, true) if self.may(Rule::DistinctEnds) => Wanted::Ends,
+                (true, true) if in_length => Wanted::Lengths,
+                _ => Wanted::Paths,
+            };
+            let plan =
+                ShortestPaths { quota: quota(search.search), weight, may: self.may_use(), wanted, spec };
             return Ok(self.shortest(input, plan, schema, &prospect));
         }
         let result = match growth {

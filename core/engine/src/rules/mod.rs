@@ -39,6 +39,10 @@ rules! {
         "That two edges of a pattern are different is what one MATCH says of its edges: bound edges are not null.";
     EarlyConditions "early-conditions"
         "A conjunct of WHERE keeps a row or drops it whatever is bound later, so that it may be tested as soon as its variables are bound. Which of several failing conjuncts raises its error is not defined.";
+    UnreadPaths "unread-paths"
+        "A path that nothing reads adds no row and takes none away, so that it need not be made.";
+    LengthsAlone "lengths-alone"
+        "Where of a path only its length is read, the number of its edges is enough. All shortest paths between two nodes are of one length: where nobody can tell how often a row comes, and nothing along them is read, one of them says as much as all.";
     PatternOrder "pattern-order"
         "The rows of a pattern are a multiset: the order in which its nodes are bound does not change them. A search waits for what its conditions read.";
     KeyLookup "key-lookup"

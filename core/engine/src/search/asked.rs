@@ -41,4 +41,6 @@ pub(crate) struct GuidedSearch {
 pub(crate) struct FoundPath {
     pub nodes: Vec<u32>,
     pub edges: Vec<u32>,
+    /// How many edges it has, where they were not read off.
+    pub hops: Option<u32>,
 }

@@ -94,7 +94,7 @@ pub(crate) fn meet_in_the_middle(
             let (rest_nodes, rest_edges) = trace(&sides[1].0, node);
             nodes.extend(&rest_nodes[1..]);
             edges.extend(rest_edges);
-            return Ok(Some(FoundPath { nodes, edges }));
+            return Ok(Some(FoundPath { nodes, edges, hops: None }));
         }
         // What the next level would look at: this level's branching, carried on.
         let mine = &mut sides[side];
@@ -136,7 +136,7 @@ pub(crate) fn cheapest_between<M: Measure>(
     back.finish(cursor);
     let Some((_, node)) = best else { return Ok(None) };
     let (Some(first), Some(second)) = (out.met(node), back.met(node)) else { return Ok(None) };
-    let mut path = FoundPath { nodes: vec![node], edges: vec![] };
+    let mut path = FoundPath { nodes: vec![node], edges: vec![], hops: None };
     for (edge, node) in out.way_back(first) {
         path.edges.push(edge);
         path.nodes.push(node);
@@ -183,7 +183,11 @@ mod tests {
 
     #[test]
     fn circles_are_cut_out_of_a_path() {
-        let path = |nodes: &[u32], edges: &[u32]| FoundPath { nodes: nodes.to_vec(), edges: edges.to_vec() };
+        let path = |nodes: &[u32], edges: &[u32]| FoundPath {
+            nodes: nodes.to_vec(),
+            edges: edges.to_vec(),
+            hops: None,
+        };
         let cut = without_circles(path(&[1, 2, 3, 2, 4, 5, 4, 6], &[12, 23, 32, 24, 45, 54, 46]));
         assert_eq!(cut, path(&[1, 2, 4, 6], &[12, 24, 46]));
         assert_eq!(without_circles(path(&[1, 2, 1], &[12, 12])), path(&[1], &[]));

@@ -10,105 +10,15 @@ use graphodrome_algorithms::{Stopped, Subgraph, layers, strong_components};
 use graphodrome_graph::Value;
 use graphodrome_language::ast::PathMode;
 use graphodrome_language::{Diagnostic, Span};
-use hashbrown::{HashMap, HashSet};
+use hashbrown::HashSet;
 
+use crate::batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
+use crate::columnar::{self, Cells};
 use crate::context::{Hop, Outcome, Side};
 use crate::evaluate::{Evaluator, Row};
-use crate::expression::Expr;
 use crate::operators::EdgeCheck;
-use crate::search::{Cursor, SearchSpec, Step};
-
-/// What becomes of a path's edges.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Inner {
-    Sum,
-    Product,
-}
-
-/// What becomes of the paths to one end.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Outer {
-    Sum,
-    Least,
-    Greatest,
-}
-
-/// A number for each edge, folded along paths and over them.
-#[derive(Clone, Debug)]
-pub(crate) struct Fold {
-    pub inner: Inner,
-    pub outer: Outer,
-    /// Of an edge: reads it at slot `local`.
-    pub argument: Expr,
-    pub local: usize,
-}
-
-/// Whole numbers are added exactly, floats as floats; what mixes them, or has a null, is left to the paths themselves.
-#[derive(Clone, Copy, Debug, PartialEq)]
-enum Number {
-    Whole(i128),
-    Float(f64),
-}
-
-impl Number {
-    fn of(value: &Value) -> Option<Number> {
-        match value {
-            Value::Int(n) => Some(Number::Whole(i128::from(*n))),
-            Value::Float(f) if f.is_finite() => Some(Number::Float(*f)),
-            _ => None,
-        }
-    }
-
-    fn same_kind(self, other: Number) -> bool {
-        matches!((self, other), (Number::Whole(_), Number::Whole(_)) | (Number::Float(_), Number::Float(_)))
-    }
-
-    fn plus(self, other: Number) -> Option<Number> {
-        match (self, other) {
-            (Number::Whole(a), Number::Whole(b)) => a.checked_add(b).map(Number::Whole),
-            (Number::Float(a), Number::Float(b)) => Some(Number::Float(a + b)),
-            _ => None,
-        }
-    }
-
-    fn times(self, other: Number) -> Option<Number> {
-        match (self, other) {
-            (Number::Whole(a), Number::Whole(b)) => a.checked_mul(b).map(Number::Whole),
-            (Number::Float(a), Number::Float(b)) => Some(Number::Float(a * b)),
-            _ => None,
-        }
-    }
-
-    /// So many paths, as a number of this kind.
-    fn count(self, paths: u128) -> Option<Number> {
-        match self {
-            Number::Whole(_) => i128::try_from(paths).ok().map(Number::Whole),
-            Number::Float(_) => Some(Number::Float(paths as f64)),
-        }
-    }
-
-    fn is_less(self, other: Number) -> bool {
-        match (self, other) {
-            (Number::Whole(a), Number::Whole(b)) => a < b,
-            (Number::Float(a), Number::Float(b)) => a < b,
-            _ => false,
-        }
-    }
-
-    fn value(self) -> Option<Value> {
-        match self {
-            Number::Whole(n) => i64::try_from(n).ok().map(Value::Int),
-            Number::Float(f) => Some(Value::Float(f)),
-        }
-    }
-}
-
-/// Paths to a node: how many, and each fold over those that have an edge.
-#[derive(Clone, Debug, Default)]
-struct Sums {
-    paths: u128,
-    folds: Vec<Option<Number>>,
-}
+use crate::search::sums::{Fold, Folds, Inner, Number, Outer, Sums, Table, Values};
+use crate::search::{Cursor, NodeNumbers, SearchSpec, Step};
 
 /// What comes of all paths from one node.
 #[derive(Debug)]
@@ -122,17 +32,17 @@ pub(crate) enum Folded {
 /// Nodes within reach by their own numbers, with the edges that may be taken from each.
 struct Network {
     nodes: Vec<u32>,
-    numbers: HashMap<u32, u32>,
     starts: Vec<u32>,
-    /// The edge's other end and its place among the values.
+    /// The edge's other end, and the edge.
     arcs: Vec<(u32, u32)>,
     /// By fold and arc.
-    values: Vec<Vec<Number>>,
+    values: Vec<Values>,
     bytes: usize,
 }
 
 /// The error for more paths than can be counted.
-fn too_many(span: Span) -> Diagnostic {
+fn too_many(folds: &Folds) -> Diagnostic {
+    let span = folds.all.first().map_or(Span::default(), |f| f.argument.span);
     Diagnostic::error(
         graphodrome_graph::Code::NUMBER_OUT_OF_RANGE,
         span,
@@ -143,7 +53,7 @@ fn too_many(span: Span) -> Diagnostic {
 
 /// All paths of the spec's step from `start`.
 pub(crate) fn fold_paths(
-    spec: &SearchSpec, step: &Step, folds: &[Fold], start: u32, cursor: &mut Cursor<'_>,
+    spec: &SearchSpec, step: &Step, folds: &Folds, start: u32, cursor: &mut Cursor<'_>,
 ) -> Outcome<Folded> {
     let walks = spec.mode == PathMode::Walk && !spec.trails && spec.max.is_some();
     let network = match Network::from(start, spec, step, folds, cursor)? {
@@ -152,7 +62,8 @@ pub(crate) fn fold_paths(
     };
     let bytes = network.bytes;
     // Sums of all nodes: where they begin, of those at hand, and in all.
-    let sums = network.nodes.len() * 3 * (size_of::<Sums>() + folds.len() * size_of::<Option<Number>>());
+    let width = size_of::<u128>() + folds.all.len() * size_of::<Option<Number>>();
+    let sums = network.nodes.len() * 3 * width;
     cursor.context.reserve(sums)?;
     let result = network.fold(spec, folds, walks, cursor);
     cursor.context.release(bytes + sums);
@@ -162,16 +73,17 @@ pub(crate) fn fold_paths(
 impl Network {
     /// `Err` with the reason where a value is not plain.
     fn from(
-        start: u32, spec: &SearchSpec, step: &Step, folds: &[Fold], cursor: &mut Cursor<'_>,
+        start: u32, spec: &SearchSpec, step: &Step, folds: &Folds, cursor: &mut Cursor<'_>,
     ) -> Outcome<Result<Network, &'static str>> {
         let mut network = Network {
             nodes: vec![start],
-            numbers: HashMap::from([(start, 0)]),
             starts: vec![],
             arcs: vec![],
-            values: vec![vec![]; folds.len()],
+            values: folds.all.iter().map(|_| Values::Whole(vec![])).collect(),
             bytes: 0,
         };
+        let mut numbers = NodeNumbers::new(cursor.context.scope.node_bound());
+        numbers.number(start);
         let check = EdgeCheck {
             test: step.test.clone(),
             direction: step.direction,
@@ -179,52 +91,53 @@ impl Network {
         };
         let (batch, row) = (cursor.batch, cursor.row);
         let (mut at, mut hop) = (0, 0u32);
-        let mut edges = vec![];
-        let mut plain = true;
         while at < network.nodes.len() && spec.max.is_none_or(|max| hop < max) {
             let started = Instant::now();
             let level = at..network.nodes.len();
             hop += 1;
             let mut counted = Hop { hop, side: Side::From, frontier: level.len() as u64, ..Hop::default() };
+            let first = network.arcs.len();
             for i in level.clone() {
                 network.starts.push(network.arcs.len() as u32);
-                edges.clear();
-                let expanded = step.expand(network.nodes[i], spec.reversed, cursor, |edge, other| {
+                let Network { nodes, arcs, .. } = &mut network;
+                let expanded = step.expand(nodes[i], spec.reversed, cursor, |edge, other| {
                     if check.is_different(edge, batch, row) {
-                        edges.push((edge, other));
+                        let (number, new) = numbers.number(other);
+                        if new {
+                            nodes.push(other);
+                        }
+                        arcs.push((number, edge));
                     }
                     ControlFlow::Continue(())
                 })?;
                 counted.edges_looked += expanded.looked;
                 counted.failed += expanded.failed;
                 counted.see_degree(expanded.largest);
-                for &(edge, other) in &edges {
-                    let next = network.nodes.len() as u32;
-                    let number = *network.numbers.entry(other).or_insert(next);
-                    if number == next {
-                        network.nodes.push(other);
-                        counted.reached += 1;
-                    } else {
-                        counted.known += 1;
-                    }
-                    network.arcs.push((number, edge));
-                    plain &= network.value_of(folds, edge, cursor)?;
-                }
             }
+            counted.reached = (network.nodes.len() - level.end) as u64;
+            counted.known = (network.arcs.len() - first) as u64 - counted.reached;
             // What is held is counted level by level.
-            let bytes = network.nodes.len() * 24 + network.arcs.len() * (8 + 32 * folds.len());
+            let bytes = network.nodes.len() * 24 + network.arcs.len() * (8 + 8 * folds.all.len());
             let more = bytes.saturating_sub(network.bytes);
             network.bytes += more;
             if let Err(error) = cursor.context.reserve(more) {
                 cursor.context.release(network.bytes);
                 return Err(error);
             }
+            let plain = network.read_values(folds, first, cursor);
             counted.time_us = started.elapsed().as_secs_f64() * 1e6;
             cursor.context.hop(counted);
             at = level.end;
-            if !plain {
-                cursor.context.release(network.bytes);
-                return Ok(Err("what is folded is not of one kind of number without nulls"));
+            match plain {
+                Ok(true) => {}
+                Ok(false) => {
+                    cursor.context.release(network.bytes);
+                    return Ok(Err("what is folded is not of one kind of number without nulls"));
+                }
+                Err(error) => {
+                    cursor.context.release(network.bytes);
+                    return Err(error);
+                }
             }
         }
         // Those at the longest length are not gone on from.
@@ -232,21 +145,17 @@ impl Network {
         Ok(Ok(network))
     }
 
-    /// Reads what is folded of an edge; whether it is plain.
-    fn value_of(&mut self, folds: &[Fold], edge: u32, cursor: &mut Cursor<'_>) -> Outcome<bool> {
-        for (fold, values) in folds.iter().zip(&mut self.values) {
-            let width = cursor.batch.columns.len();
-            let mut locals = vec![Value::Null; fold.local - width + 1];
-            locals[fold.local - width] = Value::Edge(edge);
-            let context = &mut *cursor.context;
-            let counters = &mut context.metrics[context.current].counters;
-            let at = Row { batch: cursor.batch, row: cursor.row, locals: &locals };
-            let value = Evaluator { scope: &context.scope, counters }.value(&fold.argument, at)?;
-            match Number::of(&value) {
-                Some(number) if values.first().is_none_or(|first| first.same_kind(number)) => {
-                    values.push(number);
+    /// Reads what is folded of the arcs from `first` on; whether it is plain.
+    fn read_values(&mut self, folds: &Folds, first: usize, cursor: &mut Cursor<'_>) -> Outcome<bool> {
+        for arcs in self.arcs[first..].chunks(BATCH_ROWS) {
+            for (fold, values) in folds.all.iter().zip(&mut self.values) {
+                let more = match in_column(fold, arcs, cursor) {
+                    Some(column) => Some(column),
+                    None => one_by_one(fold, arcs, cursor)?,
+                };
+                if !more.is_some_and(|more| values.extend(more)) {
+                    return Ok(false);
                 }
-                _ => return Ok(false),
             }
         }
         Ok(true)
@@ -277,7 +186,7 @@ impl Network {
     }
 
     fn fold(
-        &self, spec: &SearchSpec, folds: &[Fold], walks: bool, cursor: &mut Cursor<'_>,
+        &self, spec: &SearchSpec, folds: &Folds, walks: bool, cursor: &mut Cursor<'_>,
     ) -> Outcome<Folded> {
         let order = self.order();
         // No trail is longer than there are edges, and none of the other modes.
@@ -288,84 +197,116 @@ impl Network {
             return Ok(Folded::Enumerate("there is a cycle within reach"));
         }
         let n = self.nodes.len();
-        let span = folds.first().map_or(Span::default(), |f| f.argument.span);
-        let over = || too_many(span);
-        let begin = Sums { paths: 1, folds: vec![None; folds.len()] };
-        let mut totals = vec![Sums { paths: 0, folds: vec![None; folds.len()] }; n];
+        let over = || too_many(folds);
+        let begin = Sums { paths: 1, folds: folds.none() };
+        let mut totals = Table::new(n, folds);
         if spec.min == 0 {
-            totals[0].add(&begin, folds).ok_or_else(over)?;
+            totals.add(0, 1, &begin.folds).ok_or_else(over)?;
         }
         match order {
             None if !walks => self.fold_parts(spec, folds, &begin, &mut totals, cursor)?,
             // One pass: whatever its length, a way to a node counts.
             Some(order) if spec.min <= 1 && spec.max.is_none_or(|max| max as usize >= n) => {
-                let mut sums = vec![Sums { paths: 0, folds: vec![None; folds.len()] }; n];
-                sums[0] = begin;
-                for node in order {
-                    let from = std::mem::take(&mut sums[node as usize]);
-                    if from.paths == 0 {
-                        continue;
-                    }
-                    let arcs = self.arcs_of(node as usize);
-                    cursor.context.work(arcs.len() as u64 + 1)?;
-                    for arc in arcs {
-                        let on = self.along(&from, arc, folds).ok_or_else(over)?;
-                        sums[self.arcs[arc].0 as usize].add(&on, folds).ok_or_else(over)?;
-                    }
-                    if node != 0 {
-                        totals[node as usize].add(&from, folds).ok_or_else(over)?;
-                    }
-                }
+                self.fold_in_order(&order, &begin, &mut totals, cursor)?;
             }
-            _ => {
-                let mut here: Vec<(u32, Sums)> = vec![(0, begin)];
-                let mut hop = 0u32;
-                while !here.is_empty() && spec.max.is_none_or(|max| hop < max) {
-                    hop += 1;
-                    let mut next: HashMap<u32, Sums> = HashMap::new();
-                    for (node, from) in &here {
-                        let arcs = self.arcs_of(*node as usize);
-                        cursor.context.work(arcs.len() as u64 + 1)?;
-                        for arc in arcs {
-                            let on = self.along(from, arc, folds).ok_or_else(over)?;
-                            let none = || Sums { paths: 0, folds: vec![None; folds.len()] };
-                            let sums = next.entry(self.arcs[arc].0).or_insert_with(none);
-                            sums.add(&on, folds).ok_or_else(over)?;
-                        }
-                    }
-                    here = next.into_iter().collect();
-                    here.sort_unstable_by_key(|(node, _)| *node);
-                    if hop >= spec.min {
-                        for (node, sums) in &here {
-                            totals[*node as usize].add(sums, folds).ok_or_else(over)?;
-                        }
-                    }
-                }
-            }
+            _ => self.fold_hops(spec, &begin, &mut totals, cursor)?,
         }
         let mut ends = vec![];
-        for (node, sums) in totals.into_iter().enumerate().filter(|(_, sums)| sums.paths > 0) {
-            let paths = i64::try_from(sums.paths).map_err(|_| over())?;
+        for node in (0..n).filter(|node| totals.paths[*node] > 0) {
+            let paths = match i64::try_from(totals.paths[node]) {
+                Err(_) if folds.counted => return Err(over()),
+                paths => paths.unwrap_or(i64::MAX),
+            };
             let value = |fold: &Option<Number>| match fold {
                 None => Some(Value::Null),
                 Some(number) => number.value(),
             };
-            let values = sums.folds.iter().map(value).collect::<Option<_>>().ok_or_else(over)?;
+            let values = totals.numbers_of(node).iter().map(value).collect::<Option<_>>().ok_or_else(over)?;
             ends.push((self.nodes[node], paths, values));
         }
         Ok(Folded::Ends(ends))
+    }
+
+    /// One pass over the nodes in the order of the edges.
+    fn fold_in_order(
+        &self, order: &[u32], begin: &Sums, totals: &mut Table<'_>, cursor: &mut Cursor<'_>,
+    ) -> Outcome<()> {
+        let folds = totals.folds;
+        let over = || too_many(folds);
+        let mut sums = Table::new(self.nodes.len(), folds);
+        sums.add(0, begin.paths, &begin.folds).ok_or_else(over)?;
+        let (mut from, mut on) = (folds.none(), folds.none());
+        for &node in order {
+            let paths = sums.paths[node as usize];
+            if paths == 0 {
+                continue;
+            }
+            from.copy_from_slice(sums.numbers_of(node as usize));
+            let arcs = self.arcs_of(node as usize);
+            cursor.context.work(arcs.len() as u64 + 1)?;
+            for arc in arcs {
+                self.along(paths, &from, arc, folds, &mut on).ok_or_else(over)?;
+                sums.add(self.arcs[arc].0 as usize, paths, &on).ok_or_else(over)?;
+            }
+            if node != 0 {
+                totals.add(node as usize, paths, &from).ok_or_else(over)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Hop by hop, as far as there may be edges.
+    fn fold_hops(
+        &self, spec: &SearchSpec, begin: &Sums, totals: &mut Table<'_>, cursor: &mut Cursor<'_>,
+    ) -> Outcome<()> {
+        let folds = totals.folds;
+        let over = || too_many(folds);
+        let n = self.nodes.len();
+        let (mut sums, mut next) = (Table::new(n, folds), Table::new(n, folds));
+        sums.add(0, begin.paths, &begin.folds).ok_or_else(over)?;
+        let mut on = folds.none();
+        let (mut here, mut there) = (vec![0u32], vec![]);
+        let mut hop = 0u32;
+        while !here.is_empty() && spec.max.is_none_or(|max| hop < max) {
+            hop += 1;
+            for &node in &here {
+                let arcs = self.arcs_of(node as usize);
+                cursor.context.work(arcs.len() as u64 + 1)?;
+                let paths = sums.paths[node as usize];
+                for arc in arcs {
+                    let to = self.arcs[arc].0;
+                    self.along(paths, sums.numbers_of(node as usize), arc, folds, &mut on)
+                        .ok_or_else(over)?;
+                    if next.paths[to as usize] == 0 {
+                        there.push(to);
+                    }
+                    next.add(to as usize, paths, &on).ok_or_else(over)?;
+                }
+            }
+            here.drain(..).for_each(|node| sums.clear(node as usize));
+            // In the order of the nodes, so that sums of floats do not depend on how they were come to.
+            there.sort_unstable();
+            std::mem::swap(&mut here, &mut there);
+            std::mem::swap(&mut sums, &mut next);
+            if hop >= spec.min {
+                for &node in &here {
+                    let node = node as usize;
+                    totals.add(node, sums.paths[node], sums.numbers_of(node)).ok_or_else(over)?;
+                }
+            }
+        }
+        Ok(())
     }
 
     /// Trails and acyclic paths of any length where there are cycles: a path goes through the strong components in their
     /// order and takes no edge of one in another, so that only the ways within a component are made, from each node at
     /// which paths come into it.
     fn fold_parts(
-        &self, spec: &SearchSpec, folds: &[Fold], begin: &Sums, totals: &mut [Sums], cursor: &mut Cursor<'_>,
+        &self, spec: &SearchSpec, folds: &Folds, begin: &Sums, totals: &mut Table<'_>,
+        cursor: &mut Cursor<'_>,
     ) -> Outcome<()> {
         let n = self.nodes.len();
-        let span = folds.first().map_or(Span::default(), |f| f.argument.span);
-        let over = || too_many(span);
-        let none = || Sums { paths: 0, folds: vec![None; folds.len()] };
+        let over = || too_many(folds);
         let ends: Vec<(u32, u32)> =
             (0..n).flat_map(|a| self.arcs_of(a).map(move |arc| (a as u32, self.arcs[arc].0))).collect();
         let graph = Subgraph::of_ends(n, &ends, false, None);
@@ -381,14 +322,16 @@ impl Network {
             .collect();
         let parts = Subgraph::of_ends(count, &across, false, None);
         let Ok(order) = layers(&parts, &ask) else { return budget.check() };
-        let mut comes: Vec<Sums> = vec![none(); n];
-        comes[0] = begin.clone();
+        let mut comes = Table::new(n, folds);
+        comes.add(0, begin.paths, &begin.folds).ok_or_else(over)?;
+        let mut on = folds.none();
         for p in order.order {
             let inside = |node: u32| part[node as usize] == p;
-            let mut here: Vec<(u32, Sums)> = members[p as usize].iter().map(|m| (*m, none())).collect();
-            let place = |node: u32| members[p as usize].partition_point(|m| *m < node);
-            for &entry in &members[p as usize] {
-                let from = std::mem::take(&mut comes[entry as usize]);
+            let members = &members[p as usize];
+            let mut here = Table::new(members.len(), folds);
+            let place = |node: u32| members.partition_point(|m| *m < node);
+            for &entry in members {
+                let from = comes.sums(entry as usize);
                 if from.paths == 0 {
                     continue;
                 }
@@ -397,23 +340,22 @@ impl Network {
                 within.ways(entry, &from, &inside, cursor, &mut |node, sums, edges| {
                     // The path of length 0 was counted, and goes on by itself: it has nothing that could be added to.
                     if entry != 0 || edges > 0 {
-                        failed |= here[place(node)].1.add(sums, folds).is_none();
-                        failed |= totals[node as usize].add(sums, folds).is_none();
+                        failed |= here.add(place(node), sums.paths, &sums.folds).is_none();
+                        failed |= totals.add(node as usize, sums.paths, &sums.folds).is_none();
                     }
                 })?;
                 if failed {
                     return Err(over());
                 }
             }
-            if inside(0) {
-                here.push((0, begin.clone()));
-            }
-            for (node, sums) in here.iter().filter(|(_, sums)| sums.paths > 0) {
-                for arc in self.arcs_of(*node as usize) {
+            let found = members.iter().enumerate().map(|(i, node)| (*node, here.sums(i)));
+            let first = inside(0).then(|| (0, begin.clone()));
+            for (node, sums) in found.chain(first).filter(|(_, sums)| sums.paths > 0) {
+                for arc in self.arcs_of(node as usize) {
                     let to = self.arcs[arc].0;
                     if !inside(to) {
-                        let on = self.along(sums, arc, folds).ok_or_else(over)?;
-                        comes[to as usize].add(&on, folds).ok_or_else(over)?;
+                        self.along(sums.paths, &sums.folds, arc, folds, &mut on).ok_or_else(over)?;
+                        comes.add(to as usize, sums.paths, &on).ok_or_else(over)?;
                     }
                 }
             }
@@ -421,31 +363,74 @@ impl Network {
         Ok(())
     }
 
-    /// Every path of `from`, with one edge more.
-    fn along(&self, from: &Sums, arc: usize, folds: &[Fold]) -> Option<Sums> {
-        let mut on = Sums { paths: from.paths, folds: Vec::with_capacity(folds.len()) };
-        for (i, fold) in folds.iter().enumerate() {
-            let edge = self.values[i][arc];
-            let folded = match (from.folds[i], fold.inner, fold.outer) {
+    /// What is folded of every path, with one edge more, into `on`.
+    #[inline]
+    fn along(
+        &self, paths: u128, from: &[Option<Number>], arc: usize, folds: &Folds, on: &mut [Option<Number>],
+    ) -> Option<()> {
+        for (i, fold) in folds.all.iter().enumerate() {
+            let edge = self.values[i].get(arc);
+            on[i] = Some(match (from[i], fold.inner, fold.outer) {
                 // The first edge of the path.
-                (None, _, Outer::Sum) => edge.times(edge.count(from.paths)?)?,
+                (None, _, Outer::Sum) => edge.times(edge.count(paths)?)?,
                 (None, ..) => edge,
                 (Some(so_far), Inner::Product, _) => so_far.times(edge)?,
-                (Some(so_far), Inner::Sum, Outer::Sum) => {
-                    so_far.plus(edge.times(edge.count(from.paths)?)?)?
-                }
+                (Some(so_far), Inner::Sum, Outer::Sum) => so_far.plus(edge.times(edge.count(paths)?)?)?,
                 (Some(so_far), Inner::Sum, _) => so_far.plus(edge)?,
-            };
-            on.folds.push(Some(folded));
+            });
         }
-        Some(on)
+        Some(())
     }
+}
+
+/// What is folded of these arcs' edges as a column; `None` where it has to be read edge by edge.
+fn in_column(fold: &Fold, arcs: &[(u32, u32)], cursor: &mut Cursor<'_>) -> Option<Values> {
+    let mut slots = vec![];
+    fold.argument.slots(&mut slots);
+    // What the argument reads of the row is the same for all edges.
+    let around = slots.iter().any(|slot| *slot != fold.local);
+    let mut columns = match around {
+        true => cursor.batch.gather(&vec![cursor.row as u32; arcs.len()]).columns,
+        false => vec![],
+    };
+    let nothing = || Vector::Nodes(vec![NO_ELEMENT; if around { arcs.len() } else { 0 }]);
+    columns.resize_with(fold.local, nothing);
+    columns.push(Vector::Edges(arcs.iter().map(|(_, edge)| *edge).collect()));
+    let batch = Batch { columns, len: arcs.len() };
+    let found = columnar::column(&fold.argument, &batch, &cursor.context.scope)?;
+    let plain = found.numbers.nulls.iter().all(|null| !null);
+    let values = match found.numbers.cells {
+        Cells::Ints(all) if plain => Values::Whole(all),
+        Cells::Floats(all) if plain && all.iter().all(|f| f.is_finite()) => Values::Float(all),
+        _ => return None,
+    };
+    cursor.context.counters().properties_read += found.reads;
+    Some(values)
+}
+
+/// What is folded of these arcs' edges; `None` where it is not of one kind of number.
+fn one_by_one(fold: &Fold, arcs: &[(u32, u32)], cursor: &mut Cursor<'_>) -> Outcome<Option<Values>> {
+    let place = fold.local - cursor.batch.columns.len();
+    let mut locals = vec![Value::Null; place + 1];
+    let (mut whole, mut floats) = (vec![], vec![]);
+    for (_, edge) in arcs {
+        locals[place] = Value::Edge(*edge);
+        let context = &mut *cursor.context;
+        let counters = &mut context.metrics[context.current].counters;
+        let at = Row { batch: cursor.batch, row: cursor.row, locals: &locals };
+        match Number::of(&Evaluator { scope: &context.scope, counters }.value(&fold.argument, at)?) {
+            Some(Number::Whole(n)) if floats.is_empty() => whole.push(n as i64),
+            Some(Number::Float(f)) if whole.is_empty() => floats.push(f),
+            _ => return Ok(None),
+        }
+    }
+    Ok(Some(if floats.is_empty() { Values::Whole(whole) } else { Values::Float(floats) }))
 }
 
 /// Ways within one strong component.
 struct Within<'r> {
     network: &'r Network,
-    folds: &'r [Fold],
+    folds: &'r Folds,
     /// No node twice; otherwise no edge twice.
     acyclic: bool,
 }
@@ -481,42 +466,15 @@ impl Within<'_> {
             if !inside(to) || !taken.insert(mark(to, edge)) {
                 continue;
             }
-            let Some(on) = self.network.along(sums, arc, self.folds) else {
-                return Err(too_many(self.folds.first().map_or(Span::default(), |f| f.argument.span)));
-            };
+            let mut on = Sums { paths: sums.paths, folds: self.folds.none() };
+            let (from, onto) = (&sums.folds, &mut on.folds);
+            self.network
+                .along(sums.paths, from, arc, self.folds, onto)
+                .ok_or_else(|| too_many(self.folds))?;
             seen(to, &on, way.len());
             let first = self.network.arcs_of(to as usize).start;
             way.push((to, first, on, Some(mark(to, edge))));
         }
         Ok(())
-    }
-}
-
-impl Sums {
-    /// Takes in other paths to the same node; `None` where a number is out of range.
-    fn add(&mut self, other: &Sums, folds: &[Fold]) -> Option<()> {
-        self.paths = self.paths.checked_add(other.paths)?;
-        for ((mine, theirs), fold) in self.folds.iter_mut().zip(&other.folds).zip(folds) {
-            let Some(theirs) = *theirs else { continue };
-            *mine = Some(match (*mine, fold.outer) {
-                (None, _) => theirs,
-                (Some(mine), Outer::Sum) => mine.plus(theirs)?,
-                (Some(mine), Outer::Least) => {
-                    if theirs.is_less(mine) {
-                        theirs
-                    } else {
-                        mine
-                    }
-                }
-                (Some(mine), Outer::Greatest) => {
-                    if mine.is_less(theirs) {
-                        theirs
-                    } else {
-                        mine
-                    }
-                }
-            });
-        }
-        Some(())
     }
 }

@@ -189,7 +189,8 @@ impl<M: Ends> Guided<M> {
                 continue;
             }
             if search.any_walk && search.bare && end != self.start {
-                return Ok(Some(FoundPath { nodes: vec![end], edges: vec![] }));
+                let hops = Some(guide.spread.reached[number as usize].hops);
+                return Ok(Some(FoundPath { nodes: vec![end], edges: vec![], hops }));
             }
             if search.any_walk && end != self.start {
                 return Ok(Some(path_to(&guide.spread, number)));
@@ -219,7 +220,7 @@ pub(crate) fn warn_of_impassable(edges: usize, weight: &EdgeWeight, cursor: &mut
 }
 
 fn path_to<M: Measure>(spread: &Spread<M>, number: u32) -> FoundPath {
-    let mut path = FoundPath { nodes: vec![spread.reached[number as usize].node], edges: vec![] };
+    let mut path = FoundPath { nodes: vec![spread.reached[number as usize].node], ..FoundPath::default() };
     for (edge, node) in spread.way_back(number) {
         path.edges.push(edge);
         path.nodes.push(node);

@@ -17,6 +17,7 @@ mod product;
 mod program;
 mod spread;
 mod step;
+mod sums;
 mod visited;
 
 pub(crate) use asked::{FoundPath, GuidedSearch, Quota};
@@ -24,13 +25,14 @@ pub(crate) use both_ends::meet_in_the_middle;
 pub(crate) use breadth::{cycle_exists, goes_both_ways, reach};
 pub(crate) use cursor::Cursor;
 pub(crate) use enumerate::{EndGuide, Enumerator};
-pub(crate) use folding::{Fold, Folded, Inner, Outer, fold_paths};
+pub(crate) use folding::{Folded, fold_paths};
 pub(crate) use guided::{PathSource, paths_from};
 pub(crate) use measure::{EdgeWeight, Hops};
 pub(crate) use product::{Weight, product_search};
 pub(crate) use program::{Event, Mark, OutputKind, OutputVariable, Program, State, alike};
 pub(crate) use spread::Spread;
 pub(crate) use step::Step;
+pub(crate) use sums::{Fold, Folds, Inner, Outer};
 pub(crate) use visited::{NodeNumbers, NodeSet};
 
 use graphodrome_graph::{NodeTest, Value};
@@ -167,6 +169,13 @@ impl Rows {
 
     pub fn len(&self) -> usize {
         self.rows.len()
+    }
+
+    /// A path of which only the number of its edges is wanted.
+    pub fn push_length(&mut self, row: usize, end: u32, edges: u32) {
+        self.rows.push(row as u32);
+        self.ends.push(end);
+        self.paths.push(Value::Int(i64::from(edges)));
     }
 
     /// As many as should go on together.

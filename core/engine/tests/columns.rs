@@ -5,7 +5,7 @@
 
 mod folded;
 
-use graphodrome_engine::{Limits, Parameters, Rule, Rules, prepare_by};
+use graphodrome_engine::{Limits, Parameters, Rule, Rules, TextOptions, prepare_by, render_plan};
 use graphodrome_graph::{
     Dense, NewEdge, NewNode, Snapshot, Transaction, Value, ValueType, label_set, parse_text,
 };
@@ -140,6 +140,8 @@ fn aggregate(rng: &mut ChaCha8Rng) -> String {
         "MAX",
         "COLLECT_LIST",
         "STDDEV_POP",
+        "PERCENTILE_CONT",
+        "PERCENTILE_DISC",
         "COUNT(DISTINCT",
         "SUM(DISTINCT",
     ];
@@ -151,6 +153,9 @@ fn aggregate(rng: &mut ChaCha8Rng) -> String {
     match function.strip_suffix("(DISTINCT") {
         Some(function) => format!("{function}(DISTINCT {argument})"),
         None if rng.random_bool(0.15) => "COUNT(*)".into(),
+        None if function.starts_with("PERCENTILE") => {
+            format!("{function}({argument}, {})", ["0", "0.25", "0.5", "0.9", "1"][rng.random_range(0..5)])
+        }
         None => format!("{function}({argument})"),
     }
 }
@@ -220,6 +225,12 @@ fn run(snapshot: &Snapshot, text: &str, rules: Rules, threads: bool) -> Rows {
     Ok(rows)
 }
 
+fn plan(snapshot: &Snapshot, text: &str) -> String {
+    let Statement::Query(query) = parse(text).unwrap().remove(0) else { panic!("{text} is no query") };
+    let prepared = prepare_by(&query, text, snapshot, &Parameters::new(), Rules::all()).unwrap();
+    render_plan(&prepared.plan(), &[], &TextOptions::default())
+}
+
 fn number_of(name: &str, usual: u64) -> u64 {
     std::env::var(name).map_or(usual, |n| n.parse().unwrap())
 }
@@ -261,7 +272,7 @@ fn columns_say_what_rows_say() {
 #[test]
 fn the_first_of_many_rows_are_the_first() {
     let mut rng = ChaCha8Rng::seed_from_u64(number_of("SEED", 1));
-    let plain = Rules::all().without(Rule::TypedReads).without(Rule::KnownNodes);
+    let plain = Rules::all().without(Rule::TypedReads).without(Rule::KnownNodes).without(Rule::TopParts);
     for round in 0..6 {
         let mut transaction = Transaction::new(Snapshot::empty(None).unwrap());
         let kinds = [("p", round), ("q", (round + 2) % 6), ("t", 4), ("i", 1)];
@@ -283,18 +294,29 @@ fn the_first_of_many_rows_are_the_first() {
             transaction.insert_edge(new).unwrap();
         }
         let graph = folded(&transaction.finish().unwrap().0);
+        let mut parts = 0;
         for expression in ["e.i * f.i", "e.p", "f.q", "e.p + 0.25e0", "e.i - c.i"] {
-            for order in ["v DESC NULLS LAST, i", "v, i DESC", "v DESC", "v NULLS LAST, e.i"] {
+            for (items, order) in [
+                ("a.i * 100 + b.i * 10 + c.i AS i, b.t AS t", "v DESC NULLS LAST, i"),
+                ("a.i * 100 + b.i * 10 + c.i AS i, b.t AS t", "v, i DESC"),
+                ("a.i AS i, b.t AS t", "v DESC"),
+                ("a.i AS i, b.t AS t", "v NULLS LAST, e.i"),
+                ("a.i AS i, f.q AS t", "v NULLS LAST, t DESC, c.t, i"),
+                ("c.p AS i, b.t AS t", "t, v DESC, e.q NULLS FIRST"),
+                ("c AS i, e AS t", "f.i DESC, b.q, v"),
+            ] {
+                let limit = [0, 1, 7, 100, 400][rng.random_range(0..5)];
                 let text = format!(
-                    "MATCH (a:A)-[e:R]->(b)-[f:R]->(c) RETURN {expression} AS v, a.i * 100 + b.i * 10 + c.i AS i, b.t AS t
-                     ORDER BY {order} LIMIT 7"
+                    "MATCH (a:A)-[e:R]->(b)-[f:R]->(c) RETURN {expression} AS v, {items} ORDER BY {order} LIMIT {limit}"
                 );
                 let wanted = run(&graph, &text, plain, false);
                 for threads in [false, true] {
                     let found = run(&graph, &text, Rules::all(), threads);
                     assert_eq!(found, wanted, "round {round}, threads {threads}\n{text}");
                 }
+                parts += usize::from(plan(&graph, &text).contains("TopPart"));
             }
         }
+        assert!(parts > 15, "{parts} of 35 in parts");
     }
 }

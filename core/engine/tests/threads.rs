@@ -97,6 +97,8 @@ fn several_threads_give_the_rows_the_sums_and_the_work_of_one() {
         "MATCH (a:A)-[e:R]->(b:A)-[f:R WHERE f.w < 0.1]->(c:A) RETURN a.x AS x, COLLECT_LIST(c.x) AS l",
         "MATCH (a:A)-[e:R]->(b:A)-[f:R]->(c:A) WHERE f.w < 0.05 RETURN a.x AS x, b.x AS y, c.x AS z",
         "MATCH (a:A)-[e:R]->(b:A)-[f:R]->(c:A) RETURN DISTINCT c.x AS x ORDER BY x DESC LIMIT 7",
+        "MATCH (a:A)-[e:R]->(b:A)-[f:R]->(c:A) RETURN f.w AS w, c.t AS t, a.x AS x ORDER BY w, t DESC, x LIMIT 20",
+        "MATCH (a:A)-[e:R]->(b:A)-[f:R]->(c:A) RETURN c.t AS t, COUNT(DISTINCT a) AS n, PERCENTILE_CONT(f.w, 0.3) AS w",
         "MATCH (a:A) WHERE EXISTS { (a)-[e:R]->()-[f:R]->(a) } RETURN COUNT(*) AS n",
         "MATCH (a:A WHERE a.x < 200), (b:A WHERE b.x < 40), p = ANY SHORTEST (a)-[:R]->+(b) RETURN a.x AS x, b.x AS y, PATH_LENGTH(p) AS n",
         "MATCH (a:A)-[:R]->{1,2}(b:A) RETURN COUNT(*) AS n",

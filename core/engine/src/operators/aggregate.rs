@@ -11,6 +11,7 @@ use graphodrome_language::ast::Aggregate;
 
 use crate::batch::NO_ELEMENT;
 use crate::operators::exact_sum::FloatSum;
+use crate::operators::percentiles::Items;
 use crate::operators::totals::{Product, Sum};
 use crate::search::NodeSet;
 
@@ -34,7 +35,7 @@ enum State {
     Product(Box<Product>),
     /// The least or greatest so far.
     Extreme(Value),
-    Items(Vec<Value>),
+    Items(Items),
     /// Running mean and sum of squared differences (Welford 1962).
     Spread {
         mean: f64,
@@ -51,7 +52,7 @@ impl Accumulator {
             Aggregate::Product => State::Product(Box::default()),
             Aggregate::Min | Aggregate::Max => State::Extreme(Value::Null),
             Aggregate::CollectList | Aggregate::PercentileCont | Aggregate::PercentileDisc => {
-                State::Items(vec![])
+                State::Items(Items::Values(vec![]))
             }
             Aggregate::StddevPop | Aggregate::StddevSamp => State::Spread { mean: 0.0, squares: 0.0 },
         };
@@ -159,6 +160,14 @@ impl Accumulator {
         Ok(())
     }
 
+    /// Adds values of a percentile.
+    pub fn merge_items(&mut self, items: Items) {
+        if let State::Items(own) = &mut self.state {
+            self.count += items.len() as u64;
+            own.extend(items);
+        }
+    }
+
     /// Whether it comes to the same when its values are added up in parts, whatever the parts are.
     pub fn is_of_parts(function: Aggregate, distinct: bool) -> bool {
         match function {
@@ -176,7 +185,11 @@ impl Accumulator {
     /// Adds what was added up elsewhere, where it [is of parts](Self::is_of_parts).
     pub fn merge(&mut self, other: Accumulator) -> Result<(), GraphError> {
         if let Some(seen) = other.seen {
-            other.seen_nodes.iter().try_for_each(|node| self.add(Value::Node(node)))?;
+            if self.function == Aggregate::Count {
+                self.count_nodes(&other.seen_nodes.iter().collect::<Vec<u32>>());
+            } else {
+                other.seen_nodes.iter().try_for_each(|node| self.add(Value::Node(node)))?;
+            }
             return seen.into_iter().try_for_each(|value| self.add(value));
         }
         match (&mut self.state, other.state) {
@@ -194,13 +207,15 @@ impl Accumulator {
         self.count = self.count.saturating_add(rows as u64);
     }
 
-    /// Counts a column of nodes at once.
-    pub fn count_nodes(&mut self, nodes: &[u32]) {
+    /// Counts a column of nodes at once; bytes that are held for those that are new.
+    pub fn count_nodes(&mut self, nodes: &[u32]) -> usize {
         let there = nodes.iter().filter(|&&node| node != NO_ELEMENT);
-        self.count += match self.seen {
-            None => there.count() as u64,
-            Some(_) => there.filter(|&&node| self.seen_nodes.insert(node)).count() as u64,
+        let (new, bytes) = match self.seen {
+            None => (there.count(), 0),
+            Some(_) => (there.filter(|&&node| self.seen_nodes.insert(node)).count(), 16),
         };
+        self.count += new as u64;
+        new * bytes
     }
 
     /// The result; an error where it is out of range for its type.
@@ -217,8 +232,10 @@ impl Accumulator {
             State::Sum(sum) => sum.finish()?,
             State::Product(product) => product.finish()?,
             State::Extreme(value) => value,
-            State::Items(items) if self.function == Aggregate::CollectList => Value::List(Arc::from(items)),
-            State::Items(items) => percentile(items, self.share, self.function == Aggregate::PercentileDisc),
+            State::Items(items) if self.function == Aggregate::CollectList => {
+                Value::List(Arc::from(items.into_values()))
+            }
+            State::Items(items) => items.percentile(self.share, self.function == Aggregate::PercentileDisc),
             State::Spread { squares, .. } => match self.function {
                 Aggregate::StddevPop => Value::Float((squares / count as f64).sqrt()),
                 _ if count > 1 => Value::Float((squares / (count - 1) as f64).sqrt()),
@@ -241,7 +258,7 @@ fn is_better(function: Aggregate, value: &Value, extreme: &Value) -> bool {
 
 /// Which of two equal values comes first where they are written differently, so that it does not matter which of
 /// them was met first: `1` before `1.0`, and that before `1.00`.
-fn between_equals(a: &Value, b: &Value) -> Ordering {
+pub(super) fn between_equals(a: &Value, b: &Value) -> Ordering {
     match (a, b) {
         (Value::Decimal(a), Value::Decimal(b)) => a.scale().cmp(&b.scale()),
         (Value::Float(a), Value::Float(b)) if !a.is_nan() => a.total_cmp(b),
@@ -259,20 +276,6 @@ fn number_rank(value: &Value) -> u8 {
         Value::Decimal(_) => 1,
         _ => 2,
     }
-}
-
-/// Between the two values nearest to the share, or (DISC) the first value that has it.
-fn percentile(mut items: Vec<Value>, share: f64, discrete: bool) -> Value {
-    items.sort_by(|a, b| a.order(b).then_with(|| between_equals(a, b)));
-    let n = items.len();
-    if discrete {
-        let place = ((share * n as f64).ceil() as usize).clamp(1, n);
-        return items.swap_remove(place - 1);
-    }
-    let at = share * (n - 1) as f64;
-    let (low, high) = (at.floor() as usize, at.ceil() as usize);
-    let number = |i: usize| items[i].as_f64().unwrap_or(f64::NAN);
-    Value::Float(number(low) + (number(high) - number(low)) * (at - low as f64))
 }
 
 pub(super) fn not_a_number(value: &Value) -> GraphError {

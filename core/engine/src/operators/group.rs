@@ -263,6 +263,15 @@ impl Grouping {
             evaluator.counters.properties_read += found.reads;
             return Ok(());
         }
+        if let (true, Aggregate::Count, Some(nodes)) =
+            (spec.distinct, spec.function, nodes_of(argument, batch))
+        {
+            for (row, group) in at.rows.iter().zip(at.groups) {
+                let accumulator = &mut self.accumulators(*group as usize)[place];
+                *new_bytes += accumulator.count_nodes(&nodes[*row as usize..=*row as usize]);
+            }
+            return Ok(());
+        }
         if spec.distinct {
             let (known_nodes, bound) = (evaluator.scope.known_nodes, self.node_bound);
             let new = || Firsts::new(argument, batch, known_nodes, bound);
@@ -296,10 +305,11 @@ impl Grouping {
     /// Puts what is in arrays into the accumulators.
     pub fn settle(&mut self) -> Outcome<()> {
         for place in 0..self.spec.aggregates.len() {
-            let totals = std::mem::take(&mut self.totals[place]);
+            let mut totals = std::mem::take(&mut self.totals[place]);
             if totals.is_empty() {
                 continue;
             }
+            totals.arrange(self.groups.len());
             let at = self.place_of(place);
             for group in 0..self.groups.len() {
                 totals.put(group, &mut self.accumulators(group)[place]).map_err(|e| located(e, at))?;
@@ -314,6 +324,7 @@ impl Grouping {
 
     pub fn finish(mut self) -> Outcome<Batch> {
         let len = self.groups.len();
+        self.totals.iter_mut().for_each(|totals| totals.arrange(len));
         let mut results: Vec<Vec<Value>> =
             self.spec.aggregates.iter().map(|_| Vec::with_capacity(len)).collect();
         for group in 0..len {
@@ -404,17 +415,19 @@ fn weights_of(batch: &Batch, slots: &[usize], rows: &[u32]) -> Vec<usize> {
     weights
 }
 
+/// The column of nodes that an expression is.
+fn nodes_of<'b>(argument: &Expr, batch: &'b Batch) -> Option<&'b [u32]> {
+    let Kind::Slot(slot) = argument.kind else { return None };
+    match batch.columns.get(slot) {
+        Some(Vector::Nodes(nodes)) => Some(nodes),
+        _ => None,
+    }
+}
+
 /// Where every aggregate counts rows or nodes: the whole batch at once. `false` where it cannot be.
 fn count_columns(spec: &Group, batch: &Batch, accumulators: &mut [Accumulator]) -> bool {
-    let nodes = |argument: &Expr| match argument.kind {
-        Kind::Slot(slot) => match batch.columns.get(slot) {
-            Some(Vector::Nodes(nodes)) => Some(nodes),
-            _ => None,
-        },
-        _ => None,
-    };
     let countable = |a: &AggregateSpec| {
-        let as_nodes = |e: &Expr| nodes(e).is_some() && a.weights.is_empty();
+        let as_nodes = |e: &Expr| nodes_of(e, batch).is_some() && a.weights.is_empty();
         a.function == Aggregate::Count && a.argument.as_ref().is_none_or(as_nodes)
     };
     // Where some are weighed a row may stand for none, which the others must not count.
@@ -424,8 +437,10 @@ fn count_columns(spec: &Group, batch: &Batch, accumulators: &mut [Accumulator]) 
         return false;
     }
     for (aggregate, accumulator) in spec.aggregates.iter().zip(accumulators) {
-        match aggregate.argument.as_ref().and_then(nodes) {
-            Some(nodes) => accumulator.count_nodes(nodes),
+        match aggregate.argument.as_ref().and_then(|argument| nodes_of(argument, batch)) {
+            Some(nodes) => {
+                accumulator.count_nodes(nodes);
+            }
             None if aggregate.weights.is_empty() => accumulator.add_rows(batch.len),
             None => {
                 (0..batch.len).for_each(|row| accumulator.add_rows(weight(batch, &aggregate.weights, row)))

@@ -7,6 +7,7 @@ use graphodrome_language::ast::Aggregate;
 use crate::columnar::{Cells, Numbers};
 use crate::operators::Accumulator;
 use crate::operators::exact_sum::FloatSum;
+use crate::operators::percentiles::{Items, float_order};
 
 /// Of one aggregate: a function is either a sum, a count or an extreme.
 #[derive(Default)]
@@ -16,6 +17,11 @@ pub(crate) struct Totals {
     whole: Vec<(i128, u64)>,
     floats: Vec<(FloatSum, u64)>,
     extremes: Option<Extremes>,
+    /// Of a percentile every value, with its group until they are put in order.
+    items: Option<Items>,
+    owners: Vec<u32>,
+    /// Where the values of each group begin, once they are in the order of the groups.
+    starts: Vec<usize>,
 }
 
 enum Extremes {
@@ -49,13 +55,8 @@ impl Places<'_> {
     }
 }
 
-/// The order of floats among values: NaN is above every number, and of the zeros the one with a sign is the less.
 fn is_below(a: f64, b: f64) -> bool {
-    match (a.is_nan(), b.is_nan()) {
-        (false, true) => true,
-        (true, _) => false,
-        _ => a.total_cmp(&b).is_lt(),
-    }
+    float_order(a, b).is_lt()
 }
 
 fn grow<T: Clone + Default>(list: &mut Vec<T>, len: usize) {
@@ -93,6 +94,7 @@ impl Totals {
             Aggregate::Sum | Aggregate::Avg => return self.add_up(column, places, groups),
             Aggregate::Min => return self.keep(true, column, places, groups),
             Aggregate::Max => return self.keep(false, column, places, groups),
+            Aggregate::PercentileCont | Aggregate::PercentileDisc => return self.collect(column, places),
             _ => return false,
         }
         true
@@ -177,15 +179,80 @@ impl Totals {
         true
     }
 
-    pub fn is_empty(&self) -> bool {
-        self.counts.is_empty() && self.whole.is_empty() && self.floats.is_empty() && self.extremes.is_none()
+    fn collect(&mut self, column: &Numbers, places: Places<'_>) -> bool {
+        let alike = matches!(
+            (&self.items, &column.cells),
+            (None | Some(Items::Ints(_)), Cells::Ints(_)) | (None | Some(Items::Floats(_)), Cells::Floats(_))
+        );
+        if !alike || places.times.is_some() {
+            return false;
+        }
+        let empty = || match &column.cells {
+            Cells::Floats(_) => Items::Floats(vec![]),
+            _ => Items::Ints(vec![]),
+        };
+        let owners = &mut self.owners;
+        match (self.items.get_or_insert_with(empty), &column.cells) {
+            (Items::Ints(all), Cells::Ints(ints)) => places.each(column, |row, group, _| {
+                all.push(ints[row]);
+                owners.push(group as u32);
+            }),
+            (Items::Floats(all), Cells::Floats(floats)) => places.each(column, |row, group, _| {
+                all.push(floats[row]);
+                owners.push(group as u32);
+            }),
+            _ => return false,
+        }
+        true
     }
 
-    /// Adds counts and sums of whole numbers of other groups, whose places here are given; `false`, and nothing added, where there
+    /// Puts the values of percentiles in the order of their groups, each group's in the order in which they came.
+    pub fn arrange(&mut self, groups: usize) {
+        fn in_order<T: Copy + Default>(all: &[T], owners: &[u32], mut next: Vec<usize>) -> Vec<T> {
+            let mut found = vec![T::default(); all.len()];
+            for (value, owner) in all.iter().zip(owners) {
+                let at = &mut next[*owner as usize];
+                found[*at] = *value;
+                *at += 1;
+            }
+            found
+        }
+        let Some(items) = &mut self.items else { return };
+        let mut starts = vec![0usize; groups + 1];
+        self.owners.iter().for_each(|owner| starts[*owner as usize + 1] += 1);
+        (0..groups).for_each(|group| starts[group + 1] += starts[group]);
+        match items {
+            Items::Ints(all) => *all = in_order(all, &self.owners, starts.clone()),
+            Items::Floats(all) => *all = in_order(all, &self.owners, starts.clone()),
+            Items::Values(_) => {}
+        }
+        self.owners = vec![];
+        self.starts = starts;
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.counts.is_empty()
+            && self.whole.is_empty()
+            && self.floats.is_empty()
+            && self.extremes.is_none()
+            && self.items.is_none()
+    }
+
+    /// Adds counts, sums of whole numbers and the values of percentiles of other groups, whose places here are given; `false`, and nothing added, where there
     /// is anything else.
-    pub fn absorb(&mut self, other: &Totals, places: &[u32], groups: usize) -> bool {
+    pub fn absorb(&mut self, other: &mut Totals, places: &[u32], groups: usize) -> bool {
         if other.extremes.is_some() || self.extremes.is_some() || !other.floats.is_empty() {
             return false;
+        }
+        if let Some(items) = &other.items {
+            match (self.items.as_mut(), items) {
+                (None, _) => {}
+                (Some(Items::Ints(all)), Items::Ints(more)) => all.extend_from_slice(more),
+                (Some(Items::Floats(all)), Items::Floats(more)) => all.extend_from_slice(more),
+                _ => return false,
+            }
+            self.owners.extend(other.owners.iter().map(|owner| places[*owner as usize]));
+            self.items = self.items.take().or_else(|| other.items.take());
         }
         if !other.counts.is_empty() {
             grow(&mut self.counts, groups);
@@ -218,10 +285,17 @@ impl Totals {
             + size_of::<(FloatSum, u64)>() * self.floats.capacity()
             + self.floats.iter().map(|(sum, _)| sum.bytes()).sum::<usize>()
             + extremes
+            + self.items.as_ref().map_or(0, Items::bytes)
+            + 4 * self.owners.capacity()
     }
 
     /// Puts what a group has into its accumulator.
     pub fn put(&self, group: usize, accumulator: &mut Accumulator) -> Result<(), GraphError> {
+        if let (Some(items), [from, to]) =
+            (&self.items, self.starts.get(group..group + 2).unwrap_or_default())
+        {
+            accumulator.merge_items(items.part(*from..*to));
+        }
         if let Some((sum, count)) = self.whole.get(group) {
             accumulator.merge_whole(*sum, *count)?;
         }

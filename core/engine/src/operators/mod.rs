@@ -33,6 +33,7 @@ mod order;
 mod outer_rows;
 mod page;
 mod per_row;
+mod percentiles;
 mod probe_edge;
 mod reach;
 mod return_rows;
@@ -46,6 +47,7 @@ mod set_properties;
 mod share_out;
 pub(crate) mod shortest_paths;
 mod tables;
+mod top_part;
 mod totals;
 
 pub(crate) use aggregate::Accumulator;
@@ -87,6 +89,7 @@ pub(crate) use set_properties::{Change, ChangeSpec, SetProperties};
 pub(crate) use share_out::ShareOut;
 pub(crate) use shortest_paths::ShortestPaths;
 pub(crate) use tables::{AfterAll, AttachRow, ReadTable, WithTable};
+pub(crate) use top_part::TopPart;
 
 use crate::batch::Batch;
 use crate::context::{Context, Outcome};

@@ -72,7 +72,7 @@ impl Run {
             if let Some(first) = self.spec.first
                 && all.len > first.max(BATCH_ROWS).saturating_mul(4)
             {
-                all = all.gather(&self.order(&all, Some(first), context)?);
+                all = all.gather(&self.spec.order(&all, Some(first), context)?);
                 context.release(held);
                 held = all.bytes();
                 context.reserve(held)?;
@@ -81,7 +81,7 @@ impl Run {
             }
         }
         context.check()?;
-        let mut order = self.order(&all, self.spec.first, context)?;
+        let mut order = self.spec.order(&all, self.spec.first, context)?;
         order.reverse();
         Ok((all, order))
     }
@@ -110,16 +110,18 @@ impl Run {
             _ => all(),
         }
     }
+}
 
+impl Order {
     /// Row numbers in order; ties keep the order they came in.
     fn order(&self, batch: &Batch, first: Option<usize>, context: &mut Context) -> Outcome<Vec<u32>> {
         if batch.len == 0 {
             return Ok(vec![]);
         }
-        let own = batch.len * (8 + self.spec.keys.len() * size_of::<Value>());
+        let own = batch.len * (8 + self.keys.len() * size_of::<Value>());
         context.hold(own)?;
         let keys: Vec<(&SortSpec, Keys<'_>)> =
-            self.spec.keys.iter().map(|key| (key, Keys::of(&batch.columns[key.slot]))).collect();
+            self.keys.iter().map(|key| (key, Keys::of(&batch.columns[key.slot]))).collect();
         let compare = |a: &u32, b: &u32| {
             for (key, values) in &keys {
                 let order = values.order(key, *a as usize, *b as usize);
@@ -184,6 +186,32 @@ impl<'b> Keys<'b> {
             Keys::Values(values) => values[a].order(&values[b]),
         }
     }
+}
+
+/// The rows whose first key lets them be among so many first ones, in their order; `None` for all of them. Rows that are equal in
+/// it are all kept: later keys decide.
+pub(super) fn may_be_first(column: &Vector, key: &SortSpec, first: usize) -> Option<Vec<u32>> {
+    if first == 0 || column.len() <= first {
+        return None;
+    }
+    let keys = Keys::of(column);
+    let mut rows: Vec<u32> = (0..column.len() as u32).collect();
+    let order = |a: &u32, b: &u32| keys.order(key, *a as usize, *b as usize);
+    let worst = *rows.select_nth_unstable_by(first - 1, order).1;
+    let kept = (0..column.len() as u32).filter(|row| order(row, &worst).is_le());
+    Some(kept.collect())
+}
+
+/// The rows that are the first ones by all keys, in the order in which they came; `None` for all of them.
+pub(super) fn first_rows(
+    order: &Order, batch: &Batch, first: usize, context: &mut Context,
+) -> Outcome<Option<Vec<u32>>> {
+    if batch.len <= first {
+        return Ok(None);
+    }
+    let mut rows = order.order(batch, Some(first), context)?;
+    rows.sort_unstable();
+    Ok(Some(rows))
 }
 
 /// Rows sorted without a loop that cannot be left.

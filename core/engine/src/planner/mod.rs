@@ -19,6 +19,7 @@ mod result;
 mod sampling;
 mod searches;
 mod steps;
+mod top;
 mod triangles;
 
 use std::cell::{Cell, RefCell};
@@ -154,6 +155,10 @@ impl<'p> Planner<'p> {
     /// The plan with its costly parts on several threads.
     fn gathered(&mut self, mut node: PlanNode) -> PlanNode {
         let inputs = std::mem::take(&mut node.inputs);
+        let inputs = match node.operator::<Order>().cloned() {
+            Some(order) => inputs.into_iter().map(|input| self.top_part(&order, input)).collect(),
+            None => inputs,
+        };
         let gather = match &inputs[..] {
             [input] if !node.plan.side_by_side() => ShareOut::over(input),
             _ => None,

@@ -93,6 +93,8 @@ rules! {
         "DISTINCT rows of three different nodes do not tell how many edges lie between two of them: each three nodes are listed once, from the one of the lowest rank, in the orders that the conditions let through. Where all three, or their keys, are among the columns, such rows are distinct already.";
     LateItems "late-items"
         "Items that an ORDER BY with LIMIT does not read are the same whether they are computed of all rows or of those that stay.";
+    TopParts "top-parts"
+        "The first rows of all are among the first rows of each part, in which equal ones keep their order. What later keys and items read, which raises no errors, is wanted only of rows that the first key lets be among them.";
     TopRows "top-rows"
         "ORDER BY with LIMIT keeps the first rows; ties keep the order in which they came.";
     TypedReads "typed-reads"

@@ -80,7 +80,7 @@ async fn no_page_in_german_has_an_english_text() {
 
     // One and many, figures with their own marks, and the language is there after a reload.
     page.goto(&format!("{}/?graph=averley", service.url)).await.unwrap();
-    see(page, ".graph-size", "Knoten").await;
+    until(page, "/^3[.][0-9]{3} Knoten, 6[.][0-9]{3} Kanten$/.test(document.querySelector('.graph-size')?.textContent)").await;
     write(page, "MATCH (d:District {code: 'TE'}) RETURN d.name AS name").await;
     press(page, "#run", "Ausführen").await;
     see(page, ".status", "1 Zeile,").await;
@@ -130,6 +130,12 @@ async fn a_drawing_is_saved_shared_and_opened_as_it_was() {
         "circle"
     );
     see(page, ".steps", "Districts").await;
+    let near = format!(
+        "(() => {{ const places = {}; return document.querySelector('.drawing')._cyreg.cy.nodes().every((n) =>
+            Math.hypot(n.position('x') - places[n.id()][0], n.position('y') - places[n.id()][1]) < 0.2) }})()",
+        content["places"]
+    );
+    until(page, &near).await;
 
     // Saved over; another one that was opened before is not.
     press(page, "#save-drawing", "Save over it").await;

@@ -15,7 +15,7 @@ import { FORMATS, SAVED_AGAIN, saveAgain, saveShown } from "./download";
 import { IntoNotebook } from "./IntoNotebook";
 import { ResultTable } from "./ResultTable";
 import { MAX_ROWS, type Run, type Sheet } from "./sheets";
-import { figure, say } from "../shared/words";
+import { figure, say, timeOfDay } from "../shared/words";
 
 const Drawing = lazy(() => import("./Drawing"));
 const Chart = lazy(() => import("./Chart"));
@@ -52,7 +52,7 @@ function account(run: Run): string {
   if (!result) return "";
   const version = result.summary.graph === undefined ? "" : `${result.summary.graph}, ${say("version {{version}}", { version: result.summary.version ?? 0 })}`;
   const truncated = result.summary.truncated ? ` (${say("the first {{rows}}; there are more", { rows: figure(MAX_ROWS) })})` : "";
-  return [say("{{n}} rows", { count: result.summary.rows }) + truncated, duration(result.summary.execute_us), ...changes(run), version, new Date(run.at).toLocaleTimeString()].filter(Boolean).join(", ");
+  return [say("{{n}} rows", { count: result.summary.rows }) + truncated, duration(result.summary.execute_us), ...changes(run), version, timeOfDay(run.at)].filter(Boolean).join(", ");
 }
 
 export function ResultPane({ sheet, graph }: { sheet: Sheet; graph: string | null }) {

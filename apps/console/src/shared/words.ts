@@ -65,6 +65,10 @@ export function figure(n: number, digits?: number): string {
   return n.toLocaleString(locale(), digits === undefined ? {} : { minimumFractionDigits: digits, maximumFractionDigits: digits });
 }
 
+export function timeOfDay(at: string | number): string {
+  return new Date(at).toLocaleTimeString(locale());
+}
+
 /** A date with its time. */
 export function moment(at: string | number): string {
   return new Date(at).toLocaleString(locale());

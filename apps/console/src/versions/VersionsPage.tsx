@@ -81,7 +81,7 @@ export function VersionsPage({ graph }: { graph: string }) {
       {said !== "" && busy === null && <p className="status" role="status">{said}</p>}
       <p>{say("Choose two versions to see what is different between them.")} {versions.data && <span className="faint">{say("Versions {{oldest}} to {{newest}} can be read.", { oldest: versions.data.oldest, newest: versions.data.newest })}</span>}</p>
       <div className="scrolls" tabIndex={0} role="region" aria-label={say("Versions")}><Table size="sm" className="result versions">
-        <thead><tr><th>{say("from")}</th><th>{say("to")}</th><th>{say("version")}</th><th>{say("kind")}</th><th>{say("when")}</th><th>{say("by")}</th><th className="number">{say("written")}</th><th className="number">{say("nodes")}</th><th className="number">{say("edges")}</th><th><span className="visually-hidden">{say("what to do with it")}</span></th></tr></thead>
+        <thead><tr><th>{say("from")}</th><th>{say("to")}</th><th>{say("version")}</th><th>{say("kind")}</th><th>{say("when")}</th><th>{say("made by")}</th><th className="number">{say("written")}</th><th className="number">{say("nodes")}</th><th className="number">{say("edges")}</th><th><span className="visually-hidden">{say("what to do with it")}</span></th></tr></thead>
         <tbody>
           {shown.map((version, i) => (
             <tr key={version.version}>

@@ -267,3 +267,51 @@ fn counts_beyond_all_numbers_are_errors_and_do_not_wrap() {
     }
     assert_eq!(walks(9, "MAX(z.x) AS n, COUNT(DISTINCT z) AS m").unwrap(), [["1", "1"]]);
 }
+
+/// A hub with loops and parallel edges: rows that have taken an edge of it begin there again and again.
+#[test]
+fn rows_that_begin_at_one_node_are_followed_together() {
+    let mut rng = ChaCha8Rng::seed_from_u64(77);
+    for round in 0..6 {
+        let mut transaction = Transaction::new(Snapshot::empty(None).unwrap());
+        let ids: Vec<u32> = (0..30)
+            .map(|x| {
+                let properties = vec![("x".into(), Value::Int(x))];
+                transaction.insert_node(NewNode { labels: label_set(["A"]), properties }).unwrap()
+            })
+            .collect();
+        for i in 0..70 {
+            let (a, b) = match i % 7 {
+                0 | 1 => (0, 0),
+                2 => (0, rng.random_range(0..30)),
+                3 => (rng.random_range(0..30), 0),
+                4 => (1, 1),
+                _ => (rng.random_range(0..30), rng.random_range(0..6)),
+            };
+            let properties = vec![("w".into(), Value::Int(rng.random_range(0..3)))];
+            let labels = label_set([if i % 5 == 0 { "S" } else { "R" }]);
+            let directed = round % 2 == 0 || rng.random_bool(0.6);
+            let (source, target) = (ids[a], ids[b]);
+            transaction.insert_edge(NewEdge { labels, properties, directed, source, target }).unwrap();
+        }
+        let snapshot = folded(&transaction.finish().unwrap().0);
+        for edge in ["-[:R]->", "-[]->", "<-[:R]-", "-[]-", "~[:R]~>", "-[f:R WHERE f.w > 0]->"] {
+            for end in ["(z)", "(z WHERE z.x < 20)"] {
+                for returned in
+                    ["z.x AS k, COUNT(*) AS n", "DISTINCT z.x AS k", "COUNT(*) AS n, SUM(z.x) AS s"]
+                {
+                    let first = edge.replace("f:", "e:").replace("f.w", "e.w");
+                    let text =
+                        format!("MATCH (a {{x: {round}}}){first}(b)-[]->(c){edge}{end} RETURN {returned}");
+                    let (plain, _) = run(&snapshot, &text, Rules::none(), false);
+                    for rules in [Rules::all(), Rules::all().without(Rule::MergedEnds)] {
+                        for threads in [false, true] {
+                            let (rows, plan) = run(&snapshot, &text, rules, threads);
+                            assert_eq!(rows, plain, "round {round}: {text}\n{plan}");
+                        }
+                    }
+                }
+            }
+        }
+    }
+}

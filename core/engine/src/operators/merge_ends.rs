@@ -1,12 +1,14 @@
 //! MergeEnds: edges followed from many nodes at once, where only their ends are read later: a row an end, with how many rows
 //! it stands for, added up in an array by node. Rows with an edge that the next step could take again stay apart.
 
+use std::ops::Range;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 
 use graphodrome_graph::{Dense, Value};
 use graphodrome_language::Diagnostic;
+use hashbrown::HashMap;
 
 use crate::batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
 use crate::budget::Held;
@@ -108,6 +110,23 @@ impl<'b> TakenAgain<'b> {
     }
 }
 
+/// Takes what is followed from a node for all rows at once that begin there.
+struct Together<'a> {
+    ends: &'a mut Ends,
+    /// How many rows the rows stand for, and how many of them must not take an edge.
+    weight: u64,
+    without: HashMap<Dense, u64>,
+}
+
+impl Sink for Together<'_> {
+    #[inline]
+    fn push(&mut self, _: usize, edge: Dense, node: Dense) {
+        let without = if self.without.is_empty() { 0 } else { self.without.get(&edge).copied().unwrap_or(0) };
+        let known = &mut self.ends[node as usize];
+        *known = known.saturating_add(self.weight - without);
+    }
+}
+
 /// Takes what is followed from one row after the other.
 struct Merging<'a> {
     ends: &'a mut Ends,
@@ -137,16 +156,119 @@ struct Reading<'a> {
     batch: &'a Batch,
     from: &'a [Dense],
     taken: Vec<TakenAgain<'a>>,
+    /// Where rows that begin at one node are followed together.
+    runs: Option<Runs>,
 }
 
+/// Rows by the node at which they begin.
+struct Runs {
+    order: Vec<u32>,
+    /// Of the order, one a node.
+    ranges: Vec<Range<u32>>,
+    /// The step, which may take any edge.
+    step: FollowEdges,
+}
+
+/// So many rows must begin where another one does.
+const FEWEST_AGAIN: usize = 8;
+
 impl<'a> Reading<'a> {
-    fn of(plan: &'a MergeEnds, batch: &'a Batch) -> Option<Reading<'a>> {
-        Some(Reading {
-            plan,
-            batch,
-            from: elements(&batch.columns[plan.step.from])?,
-            taken: plan.taken.iter().map(|taken| TakenAgain::of(taken, batch)).collect(),
-        })
+    fn of(plan: &'a MergeEnds, batch: &'a Batch, node_bound: usize) -> Option<Reading<'a>> {
+        let from = elements(&batch.columns[plan.step.from])?;
+        let taken = plan.taken.iter().map(|taken| TakenAgain::of(taken, batch)).collect();
+        let mut reading = Reading { plan, batch, from, taken, runs: None };
+        reading.runs = reading.in_runs(node_bound);
+        Some(reading)
+    }
+
+    /// The rows by the node at which they begin, where many begin at one node and nothing but taken edges tells them apart.
+    fn in_runs(&self, node_bound: usize) -> Option<Runs> {
+        let mut slots = vec![];
+        self.plan.step.conditions.iter().for_each(|c| c.slots(&mut slots));
+        let different = &self.plan.step.edge.different_from;
+        let known = |slot: &usize| matches!(self.batch.columns[*slot], Vector::Edges(_));
+        let alike = slots.iter().all(|slot| *slot >= self.batch.columns.len());
+        // Sorting them takes a look at every node.
+        let few = self.batch.len < FEWEST_AGAIN.max(node_bound / 64);
+        let one_by_one = few || !self.plan.taken.is_empty() || different.is_empty();
+        if one_by_one || !alike || !different.iter().all(known) {
+            return None;
+        }
+        // Where the rows of each node begin; what begins nowhere is left out.
+        let place = |node: Dense| if node == NO_ELEMENT { None } else { Some(node as usize) };
+        let mut next = vec![0u32; node_bound + 1];
+        self.from.iter().filter_map(|node| place(*node)).for_each(|node| next[node + 1] += 1);
+        (0..node_bound).for_each(|node| next[node + 1] += next[node]);
+        let starts = next.clone();
+        let mut order = vec![0u32; next[node_bound] as usize];
+        for (row, node) in self.from.iter().enumerate() {
+            if let Some(node) = place(*node) {
+                order[next[node] as usize] = row as u32;
+                next[node] += 1;
+            }
+        }
+        let ranges = starts.windows(2).filter(|pair| pair[0] < pair[1]);
+        let ranges: Vec<Range<u32>> = ranges.map(|pair| pair[0]..pair[1]).collect();
+        if order.len() - ranges.len() < FEWEST_AGAIN {
+            return None;
+        }
+        let mut step = self.plan.step.clone();
+        step.edge.different_from = vec![];
+        Some(Runs { order, ranges, step })
+    }
+
+    /// How many pieces there are to share out.
+    fn len(&self) -> usize {
+        self.runs.as_ref().map_or(self.batch.len, |runs| runs.ranges.len())
+    }
+
+    /// Follows the edges of some runs of rows, each run's once.
+    fn read_runs(&self, numbers: Range<usize>, ends: &mut Ends, context: &mut Context) -> Outcome<()> {
+        let Some(Runs { order, ranges, step }) = &self.runs else { return Ok(()) };
+        let mut counters = Counters::default();
+        let scope = context.scope.clone();
+        let plain = Plain::of(step, &scope, self.batch);
+        let conditions: Conditions<'_> = conditions_of(step, self.batch, &scope);
+        let different = &self.plan.step.edge.different_from;
+        let taken: Vec<&[u32]> =
+            different.iter().filter_map(|slot| elements(&self.batch.columns[*slot])).collect();
+        let mut alone = vec![];
+        let mut sink = Together { ends, weight: 0, without: HashMap::new() };
+        let mut entries = vec![];
+        for range in &ranges[numbers] {
+            let rows = &order[range.start as usize..range.end as usize];
+            let (first, from) = (rows[0] as usize, self.from[rows[0] as usize]);
+            sink.weight = rows.iter().fold(0u64, |all, row| all.saturating_add(self.weight(*row as usize)));
+            // Of what is too many to count nothing can be taken away.
+            if rows.len() == 1 || sink.weight == u64::MAX {
+                alone.extend_from_slice(rows);
+                continue;
+            }
+            sink.without.clear();
+            for &row in rows {
+                let edges = taken.iter().map(|edges| edges[row as usize]);
+                for (place, edge) in edges.clone().enumerate() {
+                    if edge != NO_ELEMENT && !edges.clone().take(place).any(|before| before == edge) {
+                        *sink.without.entry(edge).or_default() += self.weight(row as usize);
+                    }
+                }
+            }
+            let looked = match &plain {
+                Some(plain) if scope.untouched(from) => {
+                    plain.follow((self.batch, first), from, &mut entries, &mut sink, &mut counters)?
+                }
+                _ => {
+                    follow((step, &conditions), (self.batch, first), from, &mut sink, &scope, &mut counters)?
+                }
+            };
+            counters.edges_looked += looked;
+            context.work(looked + rows.len() as u64)?;
+        }
+        let total = context.counters();
+        total.edges_looked += counters.edges_looked;
+        total.properties_read += counters.properties_read;
+        let rows = alone.into_iter().map(|row| row as usize);
+        self.read_rows(rows, (sink.ends, &mut Apart::default()), context)
     }
 
     fn weight(&self, row: usize) -> u64 {
@@ -158,7 +280,18 @@ impl<'a> Reading<'a> {
 
     /// Follows the edges of some rows.
     fn read(
-        &self, rows: std::ops::Range<usize>, (ends, apart): (&mut Ends, &mut Apart), context: &mut Context,
+        &self, rows: Range<usize>, (ends, apart): (&mut Ends, &mut Apart), context: &mut Context,
+    ) -> Outcome<()> {
+        match self.runs {
+            Some(_) => self.read_runs(rows, ends, context),
+            None => self.read_rows(rows, (ends, apart), context),
+        }
+    }
+
+    /// Follows the edges of rows one by one.
+    fn read_rows(
+        &self, rows: impl Iterator<Item = usize>, (ends, apart): (&mut Ends, &mut Apart),
+        context: &mut Context,
     ) -> Outcome<()> {
         let spec = &self.plan.step;
         let mut counters = Counters::default();
@@ -246,9 +379,12 @@ impl Run {
         let plan = self.plan.clone();
         self.width = batch.columns.len();
         // Where there are no nodes nothing is followed.
-        let Some(reading) = Reading::of(&plan, batch) else { return Ok(()) };
-        let slice = |number: usize| number * SLICE..batch.len.min((number + 1) * SLICE);
-        let slices = batch.len.div_ceil(SLICE);
+        let Some(reading) = Reading::of(&plan, batch, self.ends.len()) else { return Ok(()) };
+        if let Some(runs) = &reading.runs {
+            self.hold(4 * runs.order.len() + 8 * runs.ranges.len(), context)?;
+        }
+        let slice = |number: usize| number * SLICE..reading.len().min((number + 1) * SLICE);
+        let slices = reading.len().div_ceil(SLICE);
         let mut done = 0;
         let mut pool = None;
         while done < slices && pool.is_none() {

@@ -9,6 +9,7 @@ import { PALETTE, labelColours } from "../src/shared/palette";
 import { ProblemBox, Warnings } from "../src/shared/Problems";
 import { Tabs } from "../src/shared/Tabs";
 import { contentOf, pictureOf } from "../src/explore/drawings";
+import { hull } from "../src/explore/hulls";
 import { EMPTY, withRows } from "../src/explore/picture";
 import Chart from "../src/query/Chart";
 import { ColumnStatistics } from "../src/query/ColumnStatistics";
@@ -204,5 +205,19 @@ describe("a saved drawing", () => {
   it("tells how much of it has left the graph", () => {
     const left = pictureOf({ nodes: ["n1", "n2", "n9"], edges: ["e1", "e8"] }, rows);
     expect([left.picture.nodes.size, left.gone]).toEqual([2, 2]);
+  });
+});
+
+describe("the outline of a group", () => {
+  it("goes round all of its points, and turns one way", () => {
+    const points = Array.from({ length: 60 }, (_, i): [number, number] => [Math.round(Math.sin(i * 7.3) * 90), Math.round(Math.cos(i * 3.1) * 60)]);
+    const found = hull(points);
+    expect(found.length).toBeGreaterThan(3);
+    const turn = ([ax, ay]: [number, number], [bx, by]: [number, number], [px, py]: [number, number]) => (bx - ax) * (py - ay) - (by - ay) * (px - ax);
+    found.forEach((a, i) => {
+      const b = found[(i + 1) % found.length] as [number, number];
+      points.forEach((p) => expect(turn(a, b, p)).toBeGreaterThanOrEqual(0));
+    });
+    expect(hull([[1, 1], [1, 1], [4, 5]]).length).toBeLessThanOrEqual(3);
   });
 });

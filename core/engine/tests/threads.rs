@@ -101,6 +101,9 @@ fn several_threads_give_the_rows_the_sums_and_the_work_of_one() {
         "MATCH (a:A)-[e:R]->(b:A)-[f:R]->(c:A) RETURN c.t AS t, COUNT(DISTINCT a) AS n, PERCENTILE_CONT(f.w, 0.3) AS w",
         "MATCH (a:A) WHERE EXISTS { (a)-[e:R]->()-[f:R]->(a) } RETURN COUNT(*) AS n",
         "MATCH (a:A WHERE a.x < 200), (b:A WHERE b.x < 40), p = ANY SHORTEST (a)-[:R]->+(b) RETURN a.x AS x, b.x AS y, PATH_LENGTH(p) AS n",
+        // Which of equal ones is found does not depend on the threads.
+        "MATCH (a:A WHERE a.x < 200), (b:A WHERE b.x < 40), p = ANY SHORTEST (a)-[:R]->+(b) RETURN EDGES(p) AS e",
+        "MATCH (a:A WHERE a.x < 60), (b:A WHERE b.x < 30), p = SHORTEST 3 ACYCLIC (a)-[:R]->+(b) RETURN EDGES(p) AS e",
         "MATCH (a:A)-[:R]->{1,2}(b:A) RETURN COUNT(*) AS n",
         // What is the same for all rows is asked once, whatever the number of threads.
         "MATCH (a:A)-[:R]->(b:A)-[:R]->(c:A) WHERE c.x > VALUE { MATCH (x:A) RETURN AVG(x.x) } RETURN COUNT(*) AS n",

@@ -3,6 +3,7 @@ import cytoscape from "cytoscape";
 import { useEffect, useRef } from "react";
 import type { Bundle, Picture } from "./picture";
 import type { Places } from "./layout";
+import { type Group, behind } from "./hulls";
 import { figure, say } from "../shared/words";
 
 export interface Looks {
@@ -21,6 +22,8 @@ interface Properties {
   looks: Looks;
   chosen: ReadonlySet<string>;
   faded: ReadonlySet<string>;
+  /** Groups that are outlined. */
+  groups?: Group[];
   onChoose: (ids: Set<string>) => void;
   onOpen: (id: string) => void;
   onMoved: (places: Places) => void;
@@ -61,8 +64,9 @@ function styles(detailed: boolean, dark: boolean): cytoscape.StylesheetJson {
 }
 
 export function Canvas(properties: Properties) {
-  const { picture, bundles, places, looks, chosen, faded, fit, label } = properties;
+  const { picture, bundles, places, looks, chosen, faded, groups, fit, label } = properties;
   const host = useRef<HTMLDivElement>(null);
+  const back = useRef<HTMLCanvasElement>(null);
   const drawn = useRef<cytoscape.Core | null>(null);
   const latest = useRef(properties);
   useEffect(() => {
@@ -165,10 +169,16 @@ export function Canvas(properties: Properties) {
     }
   }, [fit, places]);
 
+  useEffect(() => {
+    if (!back.current || !drawn.current || !groups || groups.length === 0) return undefined;
+    return behind(back.current, drawn.current, groups);
+  }, [groups, places, picture]);
+
   // The table of what is drawn says the same to those who do not see it.
   const arranging = picture.nodes.size > 0 && [...picture.nodes.keys()].some((id) => !places.has(id));
   return (
     <div className={arranging ? "canvas is-arranging" : "canvas"}>
+      <canvas className="hulls" ref={back} aria-hidden="true" />
       <div className="drawing" ref={host} role="img" aria-label={label} />
       {arranging && <p className="arranging" role="status">{say("Arranging {{nodes}} nodes…", { nodes: figure(picture.nodes.size) })}</p>}
     </div>

@@ -137,6 +137,7 @@ export default function ExplorePage({ graph }: { graph: string }) {
 
   const { looks, legend, scale } = useMemo(() => looksOf(picture, bundles, choices, values, dark, kept), [picture, bundles, choices, values, dark, kept]);
   const faded = useMemo(() => new Set(legend.filter((e) => off.has(e.name)).flatMap((e) => e.ids)), [legend, off]);
+  const groups = useMemo(() => (choices.outlined === true ? legend.filter((e) => !off.has(e.name)) : []), [choices.outlined, legend, off]);
   const there = useMemo(() => new Set([...chosen].filter((id) => picture.nodes.has(id) || picture.edges.has(id))), [chosen, picture]);
   const selected = useMemo(() => [...there].flatMap((id) => picture.nodes.get(id) ?? []), [there, picture]);
   const chooseAll = useCallback((ids: Set<string>) => choose(ids), []);
@@ -162,10 +163,10 @@ export default function ExplorePage({ graph }: { graph: string }) {
         <div className="explore-main" ref={frame}>
           <Toolbar
             graph={graph} exploration={exploration} chosen={there} layout={name} onLayout={setLayout} fields={fields} onFields={setFields} onFit={() => setFit((f) => f + 1)}
-            drawn={drawn} dark={dark} onComplete={() => void run(say("All edges between"), edgesBetween(picture))} onChoose={choose}
+            drawn={drawn} groups={groups} dark={dark} onComplete={() => void run(say("All edges between"), edgesBetween(picture))} onChoose={choose}
           />
           <Canvas
-            picture={picture} bundles={bundles} places={places} looks={looks} chosen={there} faded={faded} fit={fit} onChoose={chooseAll}
+            picture={picture} bundles={bundles} places={places} looks={looks} chosen={there} faded={faded} groups={groups} fit={fit} onChoose={chooseAll}
             onOpen={(id) => choose(new Set([id]))}
             onMoved={(moved) => {
               known.current = { ...known.current, places: moved };

@@ -62,6 +62,7 @@ export function LooksPanel({ picture, choices, onChange, measures }: Properties)
           {edgeProperties.map((p) => <option key={p}>{p}</option>)}
         </Form.Select>
       </div>
+      <Form.Check id="outlined" label={say("Outline nodes of one colour")} checked={choices.outlined === true} onChange={(e) => onChange({ ...choices, outlined: e.target.checked })} />
     </details>
   );
 }

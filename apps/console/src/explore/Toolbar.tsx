@@ -10,7 +10,8 @@ import { scalar, type LayoutName } from "./layout";
 import { propertyNames } from "./picture";
 import { asQuery } from "./queries";
 import { save } from "../shared/save";
-import { svgOf } from "./svg";
+import type { Group } from "./hulls";
+import { pngOf, svgOf } from "./svg";
 import type { Exploration } from "./useExploration";
 import { say } from "../shared/words";
 
@@ -30,10 +31,11 @@ interface Properties {
   onComplete: () => void;
   onChoose: (ids: ReadonlySet<string>) => void;
   drawn: RefObject<cytoscape.Core | null>;
+  groups: Group[];
   dark: boolean;
 }
 
-export function Toolbar({ graph, exploration, chosen, layout, onLayout, fields, onFields, onFit, onComplete, onChoose, drawn, dark }: Properties) {
+export function Toolbar({ graph, exploration, chosen, layout, onLayout, fields, onFields, onFit, onComplete, onChoose, drawn, groups, dark }: Properties) {
   const navigate = useNavigate();
   const { picture } = exploration;
   const empty = picture.nodes.size === 0;
@@ -50,7 +52,7 @@ export function Toolbar({ graph, exploration, chosen, layout, onLayout, fields, 
   };
   const png = async () => {
     const instance = drawn.current;
-    if (instance) save(`${graph}.png`, "image/png", await instance.png({ output: "blob-promise", full: true, scale: 2, bg: dark ? "#1b2227" : "#fdfcfa" }));
+    if (instance) save(`${graph}.png`, "image/png", await pngOf(svgOf(instance, dark, groups)));
   };
   return (
     <div className="explore-tools" role="toolbar" aria-label={say("Drawing")}>
@@ -75,7 +77,7 @@ export function Toolbar({ graph, exploration, chosen, layout, onLayout, fields, 
         <Dropdown.Toggle size="sm" variant="outline-secondary" disabled={empty}>{say("Save")}</Dropdown.Toggle>
         <Dropdown.Menu>
           <Dropdown.Item onClick={() => void png()}>PNG</Dropdown.Item>
-          <Dropdown.Item onClick={() => drawn.current && save(`${graph}.svg`, "image/svg+xml", svgOf(drawn.current, dark))}>SVG</Dropdown.Item>
+          <Dropdown.Item onClick={() => drawn.current && save(`${graph}.svg`, "image/svg+xml", svgOf(drawn.current, dark, groups))}>SVG</Dropdown.Item>
         </Dropdown.Menu>
       </Dropdown>
       <Button size="sm" variant="outline-secondary" disabled={empty} onClick={exploration.clear}>{say("Clear")}</Button>

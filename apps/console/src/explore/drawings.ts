@@ -22,6 +22,7 @@ interface Content {
   size_by: string;
   captions: Record<string, string>;
   edge_caption: string;
+  outlined: boolean;
   places: Record<string, [number, number]>;
 }
 
@@ -52,7 +53,7 @@ export function contentOf(picture: Picture, { layout, fields, choices, places }:
   const at = [...places].filter(([id]) => picture.nodes.has(id)).map(([id, { x, y }]) => [id, [Math.round(x * 10) / 10, Math.round(y * 10) / 10]] as const);
   return {
     query: asQuery(picture), nodes: [...picture.nodes.keys()], edges: [...picture.edges.keys()], layout, fields: fields.filter((f) => f !== ""),
-    colour_by: choices.colourBy, size_by: choices.sizeBy, captions: choices.captions, edge_caption: choices.edgeCaption,
+    colour_by: choices.colourBy, size_by: choices.sizeBy, captions: choices.captions, edge_caption: choices.edgeCaption, outlined: choices.outlined === true,
     places: Object.fromEntries(at) as Content["places"],
   };
 }
@@ -71,7 +72,7 @@ export async function openDrawing(graph: string, name: string): Promise<Opened> 
   const { revision, content } = await get<{ revision: number; content: Content }>(drawingPath(graph, name));
   const { picture, gone } = pictureOf(content, (await ask(graph, content.query, MOST_ROWS)).rows);
   const places = new Map(Object.entries(content.places).map(([id, [x, y]]) => [id, { x, y }]));
-  const choices = { colourBy: content.colour_by, sizeBy: content.size_by, captions: content.captions, edgeCaption: content.edge_caption };
+  const choices = { colourBy: content.colour_by, sizeBy: content.size_by, captions: content.captions, edgeCaption: content.edge_caption, outlined: content.outlined };
   const arrangement = { layout: content.layout, fields: [content.fields[0] ?? "", content.fields[1] ?? ""] as [string, string], choices, places };
   return { revision, query: content.query, picture, arrangement, gone };
 }

@@ -15,6 +15,8 @@ export interface Choices {
   /** By label the property of the caption; the key where there is none. */
   captions: Record<string, string>;
   edgeCaption: string;
+  /** Nodes of one colour are outlined together. */
+  outlined?: boolean;
 }
 
 export const USUAL: Choices = { colourBy: "", sizeBy: "", captions: {}, edgeCaption: "" };

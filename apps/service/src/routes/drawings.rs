@@ -51,6 +51,9 @@ pub struct DrawingContent {
     pub captions: BTreeMap<String, String>,
     #[serde(default)]
     pub edge_caption: String,
+    /// Nodes of one colour are outlined together.
+    #[serde(default)]
+    pub outlined: bool,
     /// By element id, in pixels at scale 1.
     #[serde(default)]
     pub places: BTreeMap<String, [f64; 2]>,

@@ -575,6 +575,9 @@ async fn send_graph(
     let mut piece: Vec<u8> = vec![];
     let mut last = version.base();
     'files: for file in &version.log {
+        let path_of_log = folder.join(&file.file);
+        let intact = sum_of(&tokio::fs::read(&path_of_log).await?) == file.sum;
+        ensure!(intact, "the log of the backup is damaged: {}", path_of_log.display());
         for line in lines_of(folder, file)? {
             let line = line?;
             let (number, at) = checked_entry(&line, last)?;

@@ -140,6 +140,8 @@ export interface components {
             layout?: string | null;
             /** @description Element ids. */
             nodes: string[];
+            /** @description Nodes of one colour are outlined together. */
+            outlined?: boolean;
             /** @description By element id, in pixels at scale 1. */
             places?: {
                 [key: string]: number[];

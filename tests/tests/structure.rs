@@ -69,7 +69,7 @@ const LONG_FUNCTIONS: &[(&str, &str, usize)] = &[
     ("adapters/formats/src/results/arrow.rs", "array", 135),
     ("bench/benches/figures.rs", "scenario", 127),
     ("core/graph/src/evolve.rs", "compare", 123),
-    ("core/engine/src/planner/searches.rs", "search_operator", 122),
+    ("core/engine/src/planner/searches.rs", "search_operator", 121),
     ("adapters/formats/src/draft/render.rs", "render", 117),
     ("core/engine/tests/patterns.rs", "one_case", 111),
     ("tests/tests/browser/trust.rs", "results_say_what_they_are_of_and_are_exact", 107),

@@ -142,12 +142,7 @@ impl Planner<'_> {
                 Some(OutputVariable { local, kind: compiled.locals[local].1, group: v.kind.is_group() })
             })
             .collect();
-        let through = |p: &&NamedPath| {
-            let here = p.pieces.iter().any(|piece| matches!(piece, PathPiece::Step(s) if *s == step));
-            here && wanted(&p.name)
-        };
-        let in_path = b.graph.paths.iter().any(|p| through(&p));
-        let in_length = b.graph.paths.iter().filter(through).all(|p| b.graph.lengths.contains(&p.name));
+        let read = self.read_of_paths(step, b);
         let (min, max) = as_step.as_ref().map_or((0, None), |(_, min, max)| (*min, *max));
         let one_way = as_step.as_ref().filter(|_| min == 0).and_then(|(step, ..)| one_way(step.direction));
         let shared = (0..b.graph.steps.len()).any(|other| {
@@ -202,7 +197,7 @@ impl Planner<'_> {
             && spec.step.is_some()
             && spec.min <= 1
             && spec.outputs.is_empty()
-            && !in_path
+            && read == Wanted::Ends
             && spec.different_from.is_empty() | !has_edge_search
             && matches!(spec.mode, PathMode::Trail | PathMode::Walk);
         if !reachable {
@@ -215,11 +210,8 @@ impl Planner<'_> {
             return Ok(self.reach(input, spec, schema, &prospect));
         }
         if has_edge_search {
-            let wanted = match (in_path, spec.outputs.is_empty()) {
-                (false, true) if self.may(Rule::DistinctEnds) => Wanted::Ends,
-                (true, true) if in_length => Wanted::Lengths,
-                _ => Wanted::Paths,
-            };
+            let may_leave_out = read == Wanted::Lengths || self.may(Rule::DistinctEnds);
+            let wanted = if spec.outputs.is_empty() && may_leave_out { read } else { Wanted::Paths };
             let plan =
                 ShortestPaths { quota: quota(search.search), weight, may: self.may_use(), wanted, spec };
             return Ok(self.shortest(input, plan, schema, &prospect));
@@ -234,6 +226,25 @@ impl Planner<'_> {
         let estimate = prospect.estimate(&input, result, prospect.looked, source);
         let guided = self.may(Rule::GuidedSearch);
         Ok(self.node(SearchPaths { spec, guided }, vec![input], schema, estimate))
+    }
+
+    /// What the named paths that go through a step need of it.
+    fn read_of_paths(&self, step: usize, b: &Builder<'_>) -> Wanted {
+        let is_read = |name: &Arc<str>| {
+            b.usage.needed.contains(name)
+                || b.usage.needed.contains("*")
+                || b.graph.conditions.iter().any(|c| !c.done && c.variables.contains(name))
+        };
+        let through = |p: &&NamedPath| {
+            let here = p.pieces.iter().any(|piece| matches!(piece, PathPiece::Step(s) if *s == step));
+            here && is_read(&p.name)
+        };
+        let paths: Vec<&NamedPath> = b.graph.paths.iter().filter(through).collect();
+        if paths.is_empty() {
+            return Wanted::Ends;
+        }
+        let lengths = paths.iter().all(|p| b.graph.lengths.contains(&p.name));
+        if lengths { Wanted::Lengths } else { Wanted::Paths }
     }
 
     /// The conditions on an end that the search finds, tested where it is found; and the bound nodes that it must not be.

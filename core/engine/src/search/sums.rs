@@ -202,3 +202,58 @@ impl Values {
         true
     }
 }
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used)]
+
+    use super::*;
+    use crate::expression::Kind;
+
+    fn folds(outer: Outer, counted: bool) -> Folds {
+        let argument = Expr { kind: Kind::Slot(0), span: Default::default() };
+        Folds { all: vec![Fold { inner: Inner::Sum, outer, argument, local: 0 }], counted }
+    }
+
+    #[test]
+    fn the_sums_of_a_node_are_its_own() {
+        for (outer, wanted) in [(Outer::Sum, 9), (Outer::Least, 2), (Outer::Greatest, 7)] {
+            let folds = folds(outer, true);
+            let mut table = Table::new(3, &folds);
+            for (node, n) in [(1, 7), (1, 2), (2, 5)] {
+                table.add(node, 1, &[Some(Number::Whole(n))]).unwrap();
+            }
+            assert_eq!(table.paths, [0, 2, 1]);
+            assert_eq!(table.numbers_of(0), [None]);
+            assert_eq!(table.numbers_of(1), [Some(Number::Whole(wanted))]);
+            table.clear(1);
+            assert_eq!(table.sums(1).paths, 0);
+            assert_eq!(table.numbers_of(2), [Some(Number::Whole(5))]);
+        }
+    }
+
+    #[test]
+    fn paths_past_all_numbers_are_an_error_only_where_they_are_counted() {
+        for counted in [true, false] {
+            let folds = folds(Outer::Greatest, counted);
+            let mut table = Table::new(1, &folds);
+            table.add(0, u128::MAX - 1, &[Some(Number::Whole(1))]).unwrap();
+            assert_eq!(table.add(0, 9, &[Some(Number::Whole(3))]).is_some(), !counted);
+            if !counted {
+                assert_eq!(table.numbers_of(0), [Some(Number::Whole(3))]);
+                // Nobody knows how many there are, so that nothing can be multiplied with it.
+                assert_eq!(Number::Float(1.0).count(table.paths[0]), None);
+            }
+        }
+    }
+
+    #[test]
+    fn values_stay_of_one_kind() {
+        let mut values = Values::Whole(vec![]);
+        assert!(values.extend(Values::Float(vec![0.5])));
+        assert!(!values.extend(Values::Whole(vec![1])));
+        assert!(values.extend(Values::Whole(vec![])));
+        assert!(values.extend(Values::Float(vec![1.5])));
+        assert_eq!([values.get(0), values.get(1)], [Number::Float(0.5), Number::Float(1.5)]);
+    }
+}

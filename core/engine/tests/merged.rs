@@ -6,8 +6,10 @@
 mod asked;
 mod folded;
 
-use graphodrome_engine::{Rule, Rules};
+use graphodrome_engine::{Limits, Parameters, Rule, Rules, prepare_by};
 use graphodrome_graph::{NewEdge, NewNode, Snapshot, Transaction, Value, label_set};
+use graphodrome_language::ast::Statement;
+use graphodrome_language::parse;
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
@@ -314,4 +316,36 @@ fn rows_that_begin_at_one_node_are_followed_together() {
             }
         }
     }
+}
+
+/// The last hop looks at the edges of each node once, however many rows begin there.
+#[test]
+fn no_node_is_followed_twice_in_the_last_hop() {
+    let mut transaction = Transaction::new(Snapshot::empty(None).unwrap());
+    let ids: Vec<u32> = (0..30)
+        .map(|x| {
+            let properties = vec![("x".into(), Value::Int(x))];
+            transaction.insert_node(NewNode { labels: label_set(["A"]), properties }).unwrap()
+        })
+        .collect();
+    // Forty loops at the hub, and an edge to and from every node.
+    let loops = (0..40).map(|_| (0, 0));
+    let edges: Vec<(usize, usize)> = loops.chain((1..30).flat_map(|i| [(0, i), (i, 0)])).collect();
+    for (source, target) in &edges {
+        let (source, target) = (ids[*source], ids[*target]);
+        let new = NewEdge { labels: label_set(["R"]), properties: vec![], directed: true, source, target };
+        transaction.insert_edge(new).unwrap();
+    }
+    let snapshot = folded(&transaction.finish().unwrap().0);
+    let text = "MATCH (a {x: 0})-[:R]->()-[:R]->()-[:R]->(z) RETURN z.x AS k, COUNT(*) AS n";
+    let Statement::Query(query) = parse(text).unwrap().remove(0) else { panic!("{text}") };
+    let prepared = prepare_by(&query, text, &snapshot, &Parameters::new(), Rules::all()).unwrap();
+    let mut execution = prepared.run(snapshot.clone(), &Parameters::new(), Limits::default());
+    while execution.next_batch().unwrap().is_some() {}
+    let profile = execution.profile();
+    let all = profile.walk();
+    let (_, last) = all.iter().find(|(_, o)| o.operator == "MergeEnds").unwrap();
+    let looked = last.actual.as_ref().unwrap().counters.edges_looked;
+    assert!(looked <= edges.len() as u64, "{looked} of {}", edges.len());
+    assert_eq!(run(&snapshot, text, Rules::all(), false).0, run(&snapshot, text, Rules::none(), false).0);
 }

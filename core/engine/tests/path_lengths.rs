@@ -32,13 +32,20 @@ fn pattern(rng: &mut ChaCha8Rng) -> String {
     let start = rng.random_range(0..40);
     let edge = pick(rng, &["-[e:R]->", "<-[e:R]-", "-[e]-", "~[e]~>", "-[e:R|S]->"]);
     let end = pick(rng, &["(b)", "(b:B)", "(b {x: 7})", "(b WHERE b.x < 30)", "(a)"]);
-    match rng.random_range(0..8) {
+    match rng.random_range(0..9) {
         0 | 1 => format!("MATCH p = ALL SHORTEST (a {{x: {start}}}){edge}+{end}"),
         2 => format!("MATCH p = ALL SHORTEST TRAIL (a {{x: {start}}}){edge}{{1,3}}{end}"),
         3 => format!("MATCH p = ANY SHORTEST (a {{x: {start}}}){edge}*{end}"),
         4 => format!("MATCH p = (a {{x: {start}}}){edge}{{1,2}}{end}"),
         5 => format!("MATCH p = (a {{x: {start}}}){edge}(c)-[f]->{end}"),
+        6 if rng.random() => {
+            format!("MATCH p = ALL SHORTEST (a {{x: {start}}})-[e:R WHERE e IS DIRECTED]->+(b)")
+        }
         6 => format!("MATCH p = ACYCLIC (a {{x: {start}}}){edge}{{0,2}}{end}"),
+        7 => {
+            let reads = pick(rng, &["PATH_LENGTH(p) < 3", "SIZE(NODES(p)) < 4", "b.x > PATH_LENGTH(p)"]);
+            format!("MATCH p = ALL SHORTEST (a {{x: {start}}}){edge}+(c), (c)-[:R]->(b WHERE {reads})")
+        }
         _ => format!("MATCH p = ALL SHORTEST (a {{x: {start}}}){edge}+(c), q = (c)-[f:R]->{end}"),
     }
 }

@@ -23,7 +23,6 @@ interface Properties {
 export function DrawingsPanel({ graph, picture, arrangement, open, onOpen, onSaved }: Properties) {
   const all = useQuery({ queryKey: ["drawings", graph], queryFn: () => get<DrawingInfo[]>(drawingsPath(graph)) });
   const [typed, setTyped] = useState<string | null>(null);
-  const [copied, setCopied] = useState("");
   const { busy, problem, setProblem, attempt } = useAttempt();
   const name = (typed ?? open?.name ?? "").trim();
   const over = open?.name === name;
@@ -39,11 +38,7 @@ export function DrawingsPanel({ graph, picture, arrangement, open, onOpen, onSav
     await remove(drawingPath(graph, of));
     await all.refetch();
   });
-  const share = (of: string) => attempt("", async () => {
-    const link = new URL(`/explore?graph=${encodeURIComponent(graph)}&drawing=${encodeURIComponent(of)}`, location.href);
-    await navigator.clipboard.writeText(link.href);
-    setCopied(of);
-  });
+  const link = (of: string) => `/explore?graph=${encodeURIComponent(graph)}&drawing=${encodeURIComponent(of)}`;
   const list = all.data ?? [];
   if (list.length === 0 && picture.nodes.size === 0) return null;
   return (
@@ -64,7 +59,7 @@ export function DrawingsPanel({ graph, picture, arrangement, open, onOpen, onSav
           <li key={d.name} aria-current={d.name === open?.name ? "true" : undefined}>
             <button type="button" className="link" title={moment(d.changed)} onClick={() => onOpen(d.name)}>{d.name}</button>
             <span className="count">{figure(d.node_count)}</span>
-            <button type="button" className="link" aria-label={say("Copy the link to {{name}}", { name: d.name })} onClick={() => void share(d.name)}>{copied === d.name ? say("copied") : say("link")}</button>
+            <a href={link(d.name)} aria-label={say("Link to {{name}}", { name: d.name })}>{say("link")}</a>
             <button type="button" className="link" aria-label={say("Remove {{name}}", { name: d.name })} onClick={() => void drop(d.name)}>{say("remove")}</button>
           </li>
         ))}

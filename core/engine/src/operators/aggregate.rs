@@ -207,15 +207,15 @@ impl Accumulator {
         self.count = self.count.saturating_add(rows as u64);
     }
 
-    /// Counts a column of nodes at once; bytes that are held for those that are new.
+    /// Counts a column of nodes at once; how many bytes more are held.
     pub fn count_nodes(&mut self, nodes: &[u32]) -> usize {
+        let before = self.seen_nodes.bytes();
         let there = nodes.iter().filter(|&&node| node != NO_ELEMENT);
-        let (new, bytes) = match self.seen {
-            None => (there.count(), 0),
-            Some(_) => (there.filter(|&&node| self.seen_nodes.insert(node)).count(), 16),
+        self.count += match self.seen {
+            None => there.count() as u64,
+            Some(_) => there.filter(|&&node| self.seen_nodes.insert(node)).count() as u64,
         };
-        self.count += new as u64;
-        new * bytes
+        self.seen_nodes.bytes().saturating_sub(before)
     }
 
     /// The result; an error where it is out of range for its type.

@@ -285,7 +285,8 @@ impl Totals {
             + size_of::<(FloatSum, u64)>() * self.floats.capacity()
             + self.floats.iter().map(|(sum, _)| sum.bytes()).sum::<usize>()
             + extremes
-            + self.items.as_ref().map_or(0, Items::bytes)
+            // Twice: they are put in order beside themselves.
+            + 2 * self.items.as_ref().map_or(0, Items::bytes)
             + 4 * self.owners.capacity()
     }
 

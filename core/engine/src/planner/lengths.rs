@@ -76,8 +76,7 @@ impl Planner<'_> {
         if !all || usage.multiplicity || !self.may(Rule::LengthsAlone) {
             return None;
         }
-        let conditions = pattern.condition.iter();
-        let mut read: BTreeSet<Arc<str>> = conditions.clone().flat_map(read_whole).collect();
+        let mut read: BTreeSet<Arc<str>> = pattern.condition.iter().flat_map(read_whole).collect();
         read.extend(usage.needed.difference(&usage.lengths).cloned());
         let nodes = |element: &PathElement| matches!(element, PathElement::Node(_));
         let elements = &path.term.elements;
@@ -86,7 +85,8 @@ impl Planner<'_> {
         let inside = term_variables(&PathTerm { elements: inner }).into_iter().map(|(name, _)| name.text);
         let names: Vec<Arc<str>> = inside.chain(path.variable.iter().map(|name| name.text.clone())).collect();
         let mut named = BTreeSet::new();
-        for other in &pattern.paths {
+        // What the path's own elements ask for is asked of every path before one is chosen.
+        for other in pattern.paths.iter().filter(|other| !std::ptr::eq(*other, path)) {
             term_expressions(&other.term, &mut |e| named.extend(expression_variables(e)));
             named.extend(other.weight.iter().flat_map(expression_variables));
         }
@@ -98,13 +98,11 @@ impl Planner<'_> {
     }
 
     /// Paths of which only the length is read, by the pattern's conditions and by what comes after it.
-    pub(super) fn lengths_of(
-        &self, patterns: &[GraphPattern], graph: &PatternGraph, usage: &Use,
-    ) -> BTreeSet<Arc<str>> {
+    pub(super) fn lengths_of(&self, graph: &PatternGraph, usage: &Use) -> BTreeSet<Arc<str>> {
         if !self.may(Rule::LengthsAlone) {
             return BTreeSet::new();
         }
-        let conditions = patterns.iter().filter_map(|pattern| pattern.condition.as_ref());
+        let conditions = graph.conditions.iter().map(|condition| &condition.expression);
         let mut whole: BTreeSet<Arc<str>> = conditions.flat_map(read_whole).collect();
         whole.extend(graph.steps.iter().flat_map(|step| step.needs.iter().cloned()));
         let lengths = graph.paths.iter().map(|path| &path.name).filter(|name| usage.lengths.contains(*name));

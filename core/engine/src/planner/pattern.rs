@@ -291,7 +291,7 @@ impl Planner<'_> {
         if self.may(Rule::DifferentEdges) {
             graph.take_different();
         }
-        graph.lengths = self.lengths_of(patterns, &graph, usage);
+        graph.lengths = self.lengths_of(&graph, usage);
         if self.may(Rule::UnreadPaths) {
             graph.forget_paths(&usage.needed);
         }

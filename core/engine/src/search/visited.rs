@@ -53,6 +53,14 @@ impl NodeSet {
         new
     }
 
+    /// Bytes held.
+    pub fn bytes(&self) -> usize {
+        match &self.kept {
+            Kept::Few(slots) => size_of::<u32>() * slots.len(),
+            Kept::Many(bits) => size_of::<u64>() * bits.len(),
+        }
+    }
+
     pub fn iter(&self) -> Box<dyn Iterator<Item = u32> + '_> {
         match &self.kept {
             Kept::Few(slots) => Box::new(slots.iter().copied().filter(|&node| node != NO_ELEMENT)),

@@ -59,7 +59,7 @@ build_service() {
     cargo build --release --locked --quiet --workspace --bin graphodrome
     return
   fi
-  say "Building the service: about 8 minutes on two cores the first time, a few seconds later on"
+  say "Building the service: 10 to 20 minutes on two cores the first time, a few seconds later on"
   local start=$SECONDS
   # Cargo's own progress goes to the terminal, where there is one; elsewhere a line a minute says that it goes on.
   if [ -t 2 ]; then

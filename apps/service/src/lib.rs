@@ -12,6 +12,8 @@ mod guard;
 mod loading;
 mod models;
 mod own_procedures;
+#[doc(hidden)]
+pub mod parts;
 mod problem;
 mod routes;
 mod run;

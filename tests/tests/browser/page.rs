@@ -30,22 +30,27 @@ pub async fn session() -> Session {
 struct Driver(Child, u16);
 
 impl Driver {
+    /// The port that it finds free may be another's by the time it listens there: then it ends, and is started again.
     fn start() -> Driver {
+        (0..5).find_map(|_| Driver::started()).expect("chromedriver did not start five times")
+    }
+
+    fn started() -> Option<Driver> {
         let mut child = Command::new("chromedriver")
             .arg("--port=0")
             .stdout(Stdio::piped())
             .stderr(Stdio::null())
             .spawn()
             .expect("chromedriver is not installed: apt-get install chromium chromium-driver");
-        let mut port = None;
         for line in BufReader::new(child.stdout.take().unwrap()).lines().map_while(Result::ok) {
             // "ChromeDriver was started successfully on port 12345."
-            port = line.rsplit("on port ").next().and_then(|p| p.trim_end_matches('.').parse().ok());
-            if line.contains("started successfully") && port.is_some() {
-                break;
+            let port = line.rsplit("on port ").next().and_then(|p| p.trim_end_matches('.').parse().ok());
+            if let (true, Some(port)) = (line.contains("started successfully"), port) {
+                return Some(Driver(child, port));
             }
         }
-        Driver(child, port.expect("chromedriver said no port"))
+        let _ = child.wait();
+        None
     }
 }
 

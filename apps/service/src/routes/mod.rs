@@ -2,7 +2,7 @@
 //! can be without the other.
 
 mod backups;
-mod baselines;
+pub(crate) mod baselines;
 mod catalog;
 mod console;
 mod drawings;
@@ -20,7 +20,7 @@ mod procedures;
 mod query;
 mod running;
 mod runs;
-mod saved;
+pub(crate) mod saved;
 mod sessions;
 mod status;
 mod versions;

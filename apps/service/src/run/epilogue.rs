@@ -9,7 +9,7 @@ use super::{Phases, Run};
 use crate::problem::QueryError;
 
 /// What a finished run says of itself.
-pub(super) struct Facts {
+pub struct Facts {
     pub summary: Summary,
     pub version: u64,
     pub truncated: bool,
@@ -34,7 +34,7 @@ fn json<T: Serialize + ?Sized>(before: &[u8], value: &T, out: &mut Vec<u8>) {
 }
 
 impl Facts {
-    fn write(&self, graph: &str, out: &mut Vec<u8>) {
+    pub fn write(&self, graph: &str, out: &mut Vec<u8>) {
         let Facts { summary, version, truncated, phases } = self;
         let &Summary { rows, changed, execute_us, first_row_us } = summary;
         json(b"{\"rows\":", &rows, out);
@@ -62,32 +62,5 @@ impl Facts {
         json(b",\"wait_us\":", wait, out);
         json(b",\"plan_cached\":", plan_cached, out);
         out.push(b'}');
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    #![allow(clippy::unwrap_used)]
-
-    use super::*;
-    use serde_json::json;
-
-    #[test]
-    fn every_fact_is_there_whatever_it_is() {
-        let nothing = ChangedCounts::default();
-        let something = ChangedCounts { edges_deleted: 3, ..nothing };
-        for (changed, parse) in [(nothing, 0.0), (something, 12.5)] {
-            let summary = Summary { rows: 7, changed, execute_us: 1.25, first_row_us: 0.5 };
-            let phases = Phases { parse, check: 0.0, plan: parse, wait: 3.0, plan_cached: parse == 0.0 };
-            let mut out = vec![];
-            Facts { summary, version: 9, truncated: true, phases }.write("a \"b\"", &mut out);
-            let read: serde_json::Value = serde_json::from_slice(&out).unwrap();
-            let wanted = json!({
-                "rows": 7, "changed": changed, "execute_us": 1.25, "first_row_us": 0.5, "graph": "a \"b\"", "version": 9,
-                "truncated": true, "parse_us": parse, "check_us": 0.0, "plan_us": parse, "wait_us": 3.0,
-                "plan_cached": parse == 0.0,
-            });
-            assert_eq!(read, wanted);
-        }
     }
 }

@@ -4,8 +4,8 @@
 mod at_once;
 mod catalog;
 mod change;
-mod epilogue;
-mod explain;
+pub(crate) mod epilogue;
+pub(crate) mod explain;
 mod keeping;
 mod past;
 mod read;
@@ -84,13 +84,13 @@ pub struct QueryRequest {
 
 /// Phases of a query, in microseconds.
 #[derive(Clone, Debug, Default)]
-struct Phases {
-    parse: f64,
-    check: f64,
-    plan: f64,
-    wait: f64,
+pub struct Phases {
+    pub parse: f64,
+    pub check: f64,
+    pub plan: f64,
+    pub wait: f64,
     /// The plan was made for an earlier request: parsing, checking and planning fell away.
-    plan_cached: bool,
+    pub plan_cached: bool,
 }
 
 fn microseconds(duration: Duration) -> f64 {

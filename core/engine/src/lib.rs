@@ -22,6 +22,7 @@ mod planner;
 mod procedures;
 mod profile;
 mod quick;
+mod ranges;
 mod row_expression;
 mod rules;
 mod search;

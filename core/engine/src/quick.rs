@@ -3,7 +3,7 @@
 
 use std::cmp::Ordering;
 
-use graphodrome_graph::{Dense, Element, NumbersByTable, PropertyReader, Value, WholeNumbers};
+use graphodrome_graph::{Dense, Element, NumbersByTable, Value, WholeNumbers};
 use graphodrome_language::ast::BinaryOperator;
 
 use crate::batch::{Batch, NO_ELEMENT, Vector};
@@ -56,7 +56,7 @@ pub(crate) fn number(e: &Expr, row: Row<'_>, scope: &Scope, counters: &mut Count
     }
 }
 
-fn int(value: &Value) -> Option<Option<i64>> {
+pub(crate) fn int(value: &Value) -> Option<Option<i64>> {
     match value {
         Value::Int(i) => Some(Some(*i)),
         Value::Null => Some(None),
@@ -342,73 +342,4 @@ fn comparison(operator: BinaryOperator) -> Option<fn(Ordering) -> bool> {
         BinaryOperator::GreaterOrEqual => Ordering::is_ge,
         _ => return None,
     })
-}
-
-/// The numbers from `low` to `high` of one property, or the dates by their days: what a comparison with a known one asks.
-pub(crate) struct Within<'e> {
-    pub reader: &'e PropertyReader,
-    pub days: bool,
-    pub low: i64,
-    pub high: i64,
-}
-
-/// The condition as a range of a property of the edge in `slot`, where it is one.
-pub(crate) fn edge_range<'e>(e: &'e Expr, slot: usize, scope: &Scope) -> Option<Within<'e>> {
-    if !scope.typed_reads {
-        return None;
-    }
-    let Kind::Binary(operator, a, b) = &e.kind else { return None };
-    let of = |value: &Value| match value {
-        Value::Date(_) => Some((Some(i64::from(value.days()?)), true)),
-        _ => Some((int(value)?, false)),
-    };
-    let known = |e: &Expr| match &e.kind {
-        Kind::Constant(value) => of(value),
-        Kind::Parameter(n) => of(scope.parameters.get(*n)?),
-        _ => None,
-    };
-    let (reader, (number, days), turned) = match (&a.kind, &b.kind) {
-        (Kind::EdgeProperty(s, reader), _) if *s == slot => (reader, known(b)?, false),
-        (_, Kind::EdgeProperty(s, reader)) if *s == slot => (reader, known(a)?, true),
-        _ => return None,
-    };
-    use BinaryOperator::*;
-    // Where nothing can pass the bounds are the wrong way round.
-    let none = (1, 0);
-    let below = |n: i64| n.checked_sub(1).map_or(none, |high| (i64::MIN, high));
-    let above = |n: i64| n.checked_add(1).map_or(none, |low| (low, i64::MAX));
-    let (low, high) = match (operator, number) {
-        (Equal | Less | LessOrEqual | Greater | GreaterOrEqual, None) => none,
-        (Equal, Some(n)) => (n, n),
-        (Less, Some(n)) => {
-            if turned {
-                above(n)
-            } else {
-                below(n)
-            }
-        }
-        (Greater, Some(n)) => {
-            if turned {
-                below(n)
-            } else {
-                above(n)
-            }
-        }
-        (LessOrEqual, Some(n)) => {
-            if turned {
-                (n, i64::MAX)
-            } else {
-                (i64::MIN, n)
-            }
-        }
-        (GreaterOrEqual, Some(n)) => {
-            if turned {
-                (i64::MIN, n)
-            } else {
-                (n, i64::MAX)
-            }
-        }
-        _ => return None,
-    };
-    Some(Within { reader, days, low, high })
 }

@@ -320,3 +320,37 @@ fn the_first_of_many_rows_are_the_first() {
         assert!(parts > 15, "{parts} of 35 in parts");
     }
 }
+
+/// Comparisons of what whole numbers make of an edge's property are the same as ranges of it as they are one by one: with
+/// numbers that overflow, nulls, other types, and elements that were changed since.
+#[test]
+fn what_is_made_of_a_property_is_compared_as_the_property_is() {
+    let mut rng = ChaCha8Rng::seed_from_u64(31);
+    let mut some = 0;
+    for round in 0..800 {
+        let graph = graph(&mut rng);
+        let mut made = ["e.i", "e.p", "e.q"][rng.random_range(0..3)].to_string();
+        for _ in 0..rng.random_range(0..4) {
+            let n = [-3, -2, -1, 0, 1, 2, 3, 7, 1 << 20, 1 << 31, i64::MAX][rng.random_range(0..11)];
+            let operator = ["+", "-", "*"][rng.random_range(0..3)];
+            made = match rng.random_bool(0.6) {
+                true => format!("({made} {operator} {n})"),
+                false => format!("({n} {operator} {made})"),
+            };
+        }
+        let known = ["0", "1", "-5", "12", "9223372036854775807", "0.5", "NULL", "DATE '2024-01-09'"];
+        let known = known[rng.random_range(0..known.len())];
+        let comparison = ["<", "<=", ">", ">=", "=", "<>"][rng.random_range(0..6)];
+        let condition = match rng.random_bool(0.5) {
+            true => format!("{made} {comparison} {known}"),
+            false => format!("{known} {comparison} {made}"),
+        };
+        let link = ["-[e]->", "-[e:R]->", "<-[e]-"][rng.random_range(0..3)];
+        let text = format!("MATCH (a){link}(b) WHERE {condition} RETURN a.i AS a, {made} AS v, b.i AS b");
+        let wanted = run(&graph, &text, Rules::all().without(Rule::TypedReads), false);
+        let found = run(&graph, &text, Rules::all(), false);
+        assert_eq!(found, wanted, "round {round}: {text}");
+        some += usize::from(wanted.is_ok_and(|rows| !rows.is_empty()));
+    }
+    assert!(some > 150, "{some} of 800 had rows");
+}

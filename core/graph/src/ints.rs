@@ -226,6 +226,16 @@ impl<'a> WholeNumbers<'a> {
         self.nulls.is_none_or(|nulls| nulls.is_valid(row)).then_some(value)
     }
 
+    /// No number is further from zero.
+    pub fn furthest(&self) -> u64 {
+        match self.values {
+            Slice::I8(_) => 1 << 7,
+            Slice::I16(_) => 1 << 15,
+            Slice::I32(_) => 1 << 31,
+            Slice::I64(_) => 1 << 63,
+        }
+    }
+
     /// Whether the row has a number, from `low` to `high`.
     #[inline]
     pub fn within(&self, row: usize, low: i64, high: i64) -> bool {

@@ -147,7 +147,7 @@ struct View<'a> {
 impl<'a> View<'a> {
     fn of(spec: &IntersectEdges, batch: &'a Batch, snapshot: &'a Snapshot) -> Option<View<'a>> {
         let [first, second] = &spec.arms[..] else { return None };
-        if !spec.conditions.is_empty() || !snapshot.all_pass(&spec.node.test) {
+        if first.once || second.once || !spec.conditions.is_empty() || !snapshot.all_pass(&spec.node.test) {
             return None;
         }
         let mut nodes = vec![];

@@ -44,7 +44,8 @@ pub(super) fn ring(close: &IntersectEdges, step: &FollowEdges, scan: &ScanNodes)
     // Slots: the scanned node, the edge, the second node.
     let through = close.arms.iter().position(|arm| arm.from == 2)?;
     let back = close.arms.iter().position(|arm| arm.from == 0)?;
-    let alone = step.once.is_none() && step.counting.is_none() && step.from == 0;
+    let each = close.arms.iter().all(|arm| !arm.once);
+    let alone = each && step.once.is_none() && step.counting.is_none() && step.from == 0;
     if close.arms.len() != 2 || !scan.conditions.is_empty() || !alone || !step.edge.different_from.is_empty()
     {
         return None;

@@ -36,7 +36,8 @@ impl CountWalks {
         let counting = close.counting?;
         let through = close.arms.iter().position(|arm| arm.from == width + 1)?;
         let plain = close.conditions.is_empty() && step.conditions.is_empty() && step.once.is_none();
-        if close.arms.len() != 2 || !plain || step.counting.is_some() {
+        if close.arms.len() != 2 || close.arms.iter().any(|arm| arm.once) || !plain || step.counting.is_some()
+        {
             return None;
         }
         let kept = 1 - through;
@@ -65,8 +66,8 @@ impl CountWalks {
         };
         let back = EdgeCheck { direction: second.direction.reversed(), ..checked(second, self.close.apart) };
         let arms = vec![
-            Arm { from: width + 1, edge: back },
-            Arm { from: self.step.from, edge: checked(first, has(third)) },
+            Arm { from: width + 1, edge: back, once: false },
+            Arm { from: self.step.from, edge: checked(first, has(third)), once: false },
         ];
         CountWalks {
             step: FollowEdges {

@@ -13,7 +13,8 @@ use crate::expression::Expr;
 use crate::operators::common_counts::taken_columns;
 use crate::operators::merge_rows::{Taken, TakenColumns};
 use crate::plan::{Counting, Input, Operator, OperatorPlan};
-use crate::quick::{self, Comparison, Place, Which, Within};
+use crate::quick::{Comparison, Place, Which};
+use crate::ranges::{Within, edge_range};
 
 /// What an edge of a pattern must be: labels, conditions, and no edge that the same MATCH took already.
 #[derive(Clone, Debug)]
@@ -183,7 +184,7 @@ impl<'a> Part<'a> {
         let range = |range: &Within<'_>| {
             let column = scope.edge_column(rows.table, range.reader)?;
             let numbers = if range.days { column.day_numbers()? } else { column.whole_numbers()? };
-            Some((numbers, range.low, range.high))
+            (numbers.furthest() <= range.furthest).then_some((numbers, range.low, range.high))
         };
         let ranges = of_edge.iter().map(range).collect::<Option<_>>()?;
         Some(Part { rows, ranges })
@@ -228,7 +229,7 @@ impl<'a> Plain<'a> {
         if taken_in_values {
             return None;
         }
-        let range = |condition: &'a Expr| quick::edge_range(condition, batch.columns.len(), scope);
+        let range = |condition: &'a Expr| edge_range(condition, batch.columns.len(), scope);
         let ranges: Vec<Within<'_>> = spec.conditions.iter().filter_map(range).collect();
         let parts = |ranges: &[Within<'_>]| -> Option<Vec<Part<'a>>> {
             let parts = scope.plain_parts(spec.edge.direction, &spec.edge.test).into_iter();

@@ -23,6 +23,8 @@ pub(crate) struct Arm {
     /// Slot of the bound node.
     pub from: usize,
     pub edge: EdgeCheck,
+    /// The first edge that is found is enough. Nothing but its labels is asked of it.
+    pub once: bool,
 }
 
 #[derive(Clone, Debug)]
@@ -306,8 +308,9 @@ impl Closing {
         'candidates: while places[shortest] < lead.len() {
             let node = lead[places[shortest]];
             let at = places[shortest];
-            runs[shortest] = run(lead, at, node);
-            places[shortest] = at + runs[shortest];
+            let whole = run(lead, at, node);
+            runs[shortest] = if spec.arms[shortest].once { 1 } else { whole };
+            places[shortest] = at + whole;
             looked += 1;
             for (i, others) in others.iter().enumerate().filter(|(i, _)| *i != shortest) {
                 places[i] = seek(others, places[i], node);
@@ -318,7 +321,7 @@ impl Closing {
                 if others[places[i]] != node {
                     continue 'candidates;
                 }
-                runs[i] = run(others, places[i], node);
+                runs[i] = if spec.arms[i].once { 1 } else { run(others, places[i], node) };
             }
             if !snapshot.node_passes(node, &spec.node.test)
                 || !tests.pass((batch, row), node, scope, &mut counters)?

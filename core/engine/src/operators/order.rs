@@ -61,8 +61,11 @@ impl Run {
                 None => batch,
                 Some(worst) => {
                     // What comes later comes after the worst of the first rows where it is equal to it.
-                    let rows = self.before(&batch, worst);
-                    if rows.len() == batch.len { batch } else { batch.gather(&rows) }
+                    let key = &self.spec.keys[0];
+                    match before(&batch.columns[key.slot], key, worst) {
+                        Some(rows) if rows.len() < batch.len => batch.gather(&rows),
+                        _ => batch,
+                    }
                 }
             };
             let bytes = batch.bytes();
@@ -84,31 +87,6 @@ impl Run {
         let mut order = self.spec.order(&all, self.spec.first, context)?;
         order.reverse();
         Ok((all, order))
-    }
-
-    /// The rows that may come before a row whose first key is this one, or that are equal to it in it.
-    fn before(&self, batch: &Batch, worst: &Value) -> Vec<u32> {
-        let key = &self.spec.keys[0];
-        let all = || (0..batch.len as u32).collect();
-        let Vector::Numbers(numbers) = &batch.columns[key.slot] else { return all() };
-        let kept = |is_null: &dyn Fn(usize) -> bool, passes: &dyn Fn(usize) -> bool| -> Vec<u32> {
-            // Nulls are few: whether one comes before is asked later.
-            (0..batch.len as u32).filter(|row| is_null(*row as usize) || passes(*row as usize)).collect()
-        };
-        let is_null = |row: usize| numbers.is_null(row);
-        match (&numbers.cells, worst) {
-            (Cells::Ints(ints), Value::Int(worst)) if key.descending => {
-                kept(&is_null, &|row| ints[row] >= *worst)
-            }
-            (Cells::Ints(ints), Value::Int(worst)) => kept(&is_null, &|row| ints[row] <= *worst),
-            (Cells::Floats(floats), Value::Float(worst)) if key.descending => {
-                kept(&is_null, &|row| floats[row].partial_cmp(worst) != Some(Ordering::Less))
-            }
-            (Cells::Floats(floats), Value::Float(worst)) => {
-                kept(&is_null, &|row| floats[row].partial_cmp(worst) != Some(Ordering::Greater))
-            }
-            _ => all(),
-        }
     }
 }
 
@@ -188,9 +166,37 @@ impl<'b> Keys<'b> {
     }
 }
 
-/// The rows whose first key lets them be among so many first ones, in their order; `None` for all of them. Rows that are equal in
-/// it are all kept: later keys decide.
-pub(super) fn may_be_first(column: &Vector, key: &SortSpec, first: usize) -> Option<Vec<u32>> {
+/// The rows that may come before a row whose key is this one, or that are equal to it in it; `None` for all of them.
+pub(super) fn before(column: &Vector, key: &SortSpec, worst: &Value) -> Option<Vec<u32>> {
+    let Vector::Numbers(numbers) = column else { return None };
+    // Nulls are few: whether one comes before is asked later.
+    let kept = |passes: &dyn Fn(usize) -> bool| -> Option<Vec<u32>> {
+        let rows = 0..column.len();
+        Some(rows.filter(|row| numbers.is_null(*row) || passes(*row)).map(|row| row as u32).collect())
+    };
+    match (&numbers.cells, worst) {
+        (Cells::Ints(ints), Value::Int(worst)) if key.descending => kept(&|row| ints[row] >= *worst),
+        (Cells::Ints(ints), Value::Int(worst)) => kept(&|row| ints[row] <= *worst),
+        (Cells::Days(days), Value::Date(_)) => {
+            let worst = worst.days()?;
+            match key.descending {
+                true => kept(&|row| days[row] >= worst),
+                false => kept(&|row| days[row] <= worst),
+            }
+        }
+        (Cells::Floats(floats), Value::Float(worst)) if key.descending => {
+            kept(&|row| floats[row].partial_cmp(worst) != Some(Ordering::Less))
+        }
+        (Cells::Floats(floats), Value::Float(worst)) => {
+            kept(&|row| floats[row].partial_cmp(worst) != Some(Ordering::Greater))
+        }
+        _ => None,
+    }
+}
+
+/// The rows whose first key lets them be among so many first ones, in their order, and the key of the last of these. Rows that
+/// are equal in it are all kept: later keys decide. `None` for all of them.
+pub(super) fn may_be_first(column: &Vector, key: &SortSpec, first: usize) -> Option<(Vec<u32>, Value)> {
     if first == 0 || column.len() <= first {
         return None;
     }
@@ -199,7 +205,7 @@ pub(super) fn may_be_first(column: &Vector, key: &SortSpec, first: usize) -> Opt
     let order = |a: &u32, b: &u32| keys.order(key, *a as usize, *b as usize);
     let worst = *rows.select_nth_unstable_by(first - 1, order).1;
     let kept = (0..column.len() as u32).filter(|row| order(row, &worst).is_le());
-    Some(kept.collect())
+    Some((kept.collect(), column.get(worst as usize)))
 }
 
 /// The rows that are the first ones by all keys, in the order in which they came; `None` for all of them.

@@ -18,6 +18,8 @@ pub(crate) struct ProbeEdge {
     pub from: usize,
     pub to: usize,
     pub edge: EdgeCheck,
+    /// The first edge that is found is enough.
+    pub once: bool,
     /// On the input row with the edge in the next slot.
     pub conditions: Vec<Expr>,
     pub shown_conditions: Vec<String>,
@@ -34,6 +36,9 @@ impl OperatorPlan for ProbeEdge {
 
     fn details(&self) -> Vec<(&'static str, String)> {
         let mut details = vec![("pattern", self.pattern.clone())];
+        if self.once {
+            details.push(("rows", "the first edge of each row".into()));
+        }
         if !self.shown_conditions.is_empty() {
             details.push(("where", format!("where {}", self.shown_conditions.join(" AND "))));
         }
@@ -87,7 +92,7 @@ impl Operator for Run {
                     }
                     rows.push(row as u32);
                     edges.push(edge);
-                    ControlFlow::Continue(())
+                    if spec.once { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
                 });
                 if let Some(error) = failure {
                     return Err(error);

@@ -3,11 +3,13 @@
 
 use std::sync::Arc;
 
+use graphodrome_graph::Value;
+
 use crate::batch::{Batch, Vector};
 use crate::context::{Context, Outcome};
 use crate::expression::{Expr, Kind};
 use crate::operators::compute::evaluate_column;
-use crate::operators::order::{Order, first_rows, may_be_first};
+use crate::operators::order::{Order, before, first_rows, may_be_first};
 use crate::plan::{Input, Operator, OperatorPlan};
 
 #[derive(Clone, Debug)]
@@ -66,20 +68,27 @@ impl OperatorPlan for TopPart {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { plan: self, input: inputs.remove(0) })
+        Box::new(Run { plan: self, input: inputs.remove(0), worst: None, slice: 0 })
     }
 }
 
 struct Run {
     plan: Arc<TopPart>,
     input: Input,
+    /// A first key that as many rows as are wanted are no worse than, of the batches of one slice so far: the work for a
+    /// slice does not depend on those before it.
+    worst: Option<Value>,
+    slice: u64,
 }
 
 impl Run {
     /// The rows that may be among the first by the first key alone, with all their columns.
-    fn by_first_key(&self, mut batch: Batch, context: &mut Context) -> Outcome<Batch> {
-        let plan = &self.plan;
+    fn by_first_key(&mut self, mut batch: Batch, context: &mut Context) -> Outcome<Batch> {
+        let plan = self.plan.clone();
         let key = &plan.order.keys[0];
+        if std::mem::replace(&mut self.slice, context.slice) != context.slice {
+            self.worst = None;
+        }
         for (expression, sooner) in plan.expressions.iter().zip(&plan.sooner) {
             let column = match sooner {
                 true => evaluate_column(expression, &batch, context)?,
@@ -88,7 +97,24 @@ impl Run {
             };
             batch.columns.push(column);
         }
-        let kept = may_be_first(&batch.columns[key.slot], key, plan.first);
+        let column = &batch.columns[key.slot];
+        let better = self.worst.as_ref().and_then(|worst| before(column, key, worst));
+        let kept = match better {
+            Some(rows) => {
+                let among = column.gather(&rows);
+                Some(match may_be_first(&among, key, plan.first) {
+                    None => rows,
+                    Some((places, worst)) => {
+                        self.worst = Some(worst);
+                        places.into_iter().map(|place| rows[place as usize]).collect()
+                    }
+                })
+            }
+            None => may_be_first(column, key, plan.first).map(|(rows, worst)| {
+                self.worst = Some(worst);
+                rows
+            }),
+        };
         let added = batch.columns.split_off(plan.width);
         if let Some(rows) = &kept {
             batch = batch.gather(rows);
@@ -107,8 +133,13 @@ impl Run {
 
 impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
-        let Some(batch) = self.input.next(context)? else { return Ok(None) };
-        let batch = self.by_first_key(batch, context)?;
+        let batch = loop {
+            let Some(batch) = self.input.next(context)? else { return Ok(None) };
+            let batch = self.by_first_key(batch, context)?;
+            if batch.len > 0 {
+                break batch;
+            }
+        };
         let left = context.budget.left();
         if batch.bytes_up_to(left) > left {
             return Err(context.budget.too_much());

@@ -23,6 +23,8 @@ pub(super) struct StepCost {
     /// Rows per row where both ends are bound.
     pub closing: f64,
     is_edge: bool,
+    /// Only between nodes that are bound.
+    once: bool,
 }
 
 impl StepCost {
@@ -76,6 +78,7 @@ impl Planner<'_> {
                 backward: backward.then(|| cost(true)),
                 closing: all / self.node_total(&self.labels_of(&graph.nodes[step.to])).max(1.0),
                 is_edge: matches!(step.kind, StepKind::Edge { .. }),
+                once: step.once,
             }
         };
         graph.steps.iter().map(of).collect()
@@ -138,6 +141,7 @@ fn added(steps: &[StepCost], bound: usize, next: usize) -> Option<(f64, f64)> {
             (_, true) => step.backward,
             _ => None,
         };
+        let way = way.filter(|_| !step.once);
         if let Some((factor, looked)) = way
             && lead.is_none_or(|(_, _, least)| looked < least)
         {

@@ -6,6 +6,7 @@ mod clauses;
 mod compose;
 mod elements;
 mod estimate;
+mod existing;
 mod folding;
 mod lengths;
 mod lookup;

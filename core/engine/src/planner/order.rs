@@ -382,7 +382,7 @@ impl Planner<'_> {
             let mut best: Option<(f64, f64, usize)> = None;
             for (i, step) in b.graph.steps.iter().enumerate().filter(|(i, _)| !done[*i]) {
                 let (from, to) = (bound.contains(&step.from), bound.contains(&step.to));
-                if !from && !to {
+                if !from && !to || step.once && !(from && to) {
                     continue;
                 }
                 let (factor, looked) = b.costs[i].of(!from);

@@ -33,6 +33,8 @@ pub(super) struct PatternStep {
     pub needs: BTreeSet<Arc<str>>,
     /// The number of its MATCH among those planned together.
     pub clause: usize,
+    /// Only whether there is an edge is asked: one is enough between two nodes.
+    pub once: bool,
 }
 
 #[derive(Clone, Debug)]
@@ -240,7 +242,7 @@ impl PatternGraph {
         }
     }
 
-    fn node(&mut self, name: Arc<str>, labels: Option<LabelExpression>) -> usize {
+    pub(super) fn node(&mut self, name: Arc<str>, labels: Option<LabelExpression>) -> usize {
         let known = self.nodes.iter().position(|n| n.name == name);
         match known {
             Some(i) => {
@@ -288,6 +290,7 @@ impl Planner<'_> {
                 graph.add_condition(conjunct.clone());
             }
         }
+        self.existing_edges(&mut graph, bound);
         if self.may(Rule::DifferentEdges) {
             graph.take_different();
         }
@@ -530,7 +533,8 @@ impl Planner<'_> {
             };
             let shown = show_edge(edge, None);
             let clause = graph.clause();
-            graph.steps.push(PatternStep { from, to, kind, shown, needs: BTreeSet::new(), clause });
+            let needs = BTreeSet::new();
+            graph.steps.push(PatternStep { from, to, kind, shown, needs, clause, once: false });
             return Ok(graph.steps.len() - 1);
         }
         let mode = if graph.repeatable { PathMode::Walk } else { PathMode::Trail };
@@ -562,7 +566,8 @@ impl Planner<'_> {
         };
         let kind = StepKind::Search(Box::new(step));
         let clause = graph.clause();
-        graph.steps.push(PatternStep { from, to, kind, shown, needs: BTreeSet::new(), clause });
+        let needs = BTreeSet::new();
+        graph.steps.push(PatternStep { from, to, kind, shown, needs, clause, once: false });
         graph.steps.len() - 1
     }
 }

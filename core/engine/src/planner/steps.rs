@@ -100,7 +100,11 @@ impl Planner<'_> {
             let different_from = self.different_from(step, &input.schema, b);
             let direction = if from_right { direction.reversed() } else { *direction };
             let edge = EdgeCheck { test: self.scope.edge_test(labels.as_ref()), direction, different_from };
-            arms.push(Arm { from: slot_of(&input.schema, &b.graph.nodes[near].name)?, edge });
+            arms.push(Arm {
+                from: slot_of(&input.schema, &b.graph.nodes[near].name)?,
+                edge,
+                once: pattern.once,
+            });
             schema.push(name.clone(), VariableKind::Edge);
             let (fan_out, entries) = self.fan_out(&pattern, from_right, &b.graph.nodes, &b.graph.conditions);
             factor *= if i == 0 { fan_out } else { self.closing(&pattern, b) };
@@ -203,7 +207,8 @@ impl Planner<'_> {
                 basis: Basis::Degrees,
                 source,
             };
-            let plan = ProbeEdge { pattern: shown, from, to, edge, conditions, shown_conditions };
+            let once = pattern.once;
+            let plan = ProbeEdge { pattern: shown, from, to, edge, once, conditions, shown_conditions };
             return Ok(self.node(plan, vec![input], schema, estimate));
         }
         schema.push(far_node.name.clone(), VariableKind::Node);

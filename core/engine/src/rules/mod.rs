@@ -55,6 +55,8 @@ rules! {
         "Parts of a pattern joined by equalities have the rows of their product that satisfy them. Null and NaN are equal to nothing; values that cannot be compared are compared pair by pair, so that the error is raised.";
     ProbeEdge "probe-edge"
         "An edge between two bound nodes is an edge of the one whose other end is the other.";
+    ExistsInPattern "exists-in-pattern"
+        "An EXISTS of one edge between two nodes of the pattern, of which only labels and direction are asked, keeps the rows for which there is such an edge: the first one that is found is enough, and it may be looked for together with the pattern's own.";
     CommonNeighbours "common-neighbours"
         "A node that has an edge with several bound ones is a neighbour of each: the rows of the expansion and the probes, in another order.";
     InlineParts "inline-parts"

@@ -59,7 +59,7 @@ build_service() {
     cargo build --release --locked --quiet --workspace --bin graphodrome
     return
   fi
-  say "Building the service: 10 to 20 minutes on two cores the first time, a few seconds later on"
+  say "Building the service: 10 to 25 minutes on two cores the first time, a few seconds later on"
   local start=$SECONDS
   # Cargo's own progress goes to the terminal, where there is one; elsewhere a line a minute says that it goes on.
   if [ -t 2 ]; then
@@ -84,11 +84,11 @@ build_console() {
   local dist=apps/console/dist/index.html
   if [ ! -e apps/console/node_modules/.package-lock.json ] || [ apps/console/package-lock.json -nt apps/console/node_modules/.package-lock.json ]; then
     say "Fetching the console's packages (about half a minute)"
-    (cd apps/console && npm ci --no-audit --no-fund --loglevel=error)
+    (cd apps/console && npm ci --no-audit --no-fund --loglevel=error > /dev/null)
   fi
   if [ ! -e "$dist" ] || [ -n "$(find apps/console/src apps/console/index.html apps/console/public apps/console/package-lock.json -newer "$dist" | head -n 1)" ]; then
     say "Building the console (a few seconds)"
-    (cd apps/console && npm run --silent build)
+    (cd apps/console && npm run --silent build -- --logLevel warn)
     # The binary holds the built files.
     touch apps/service/src/routes/console.rs
   fi

@@ -172,6 +172,21 @@ impl Expr {
         self.each_part(&mut |part| part.slots(found));
     }
 
+    /// Reads what lies from `first` on so many slots further back. Of conditions that bind nothing themselves.
+    pub fn move_slots(&mut self, first: usize, by: usize) {
+        match &mut self.kind {
+            Kind::Slot(slot) if *slot >= first => *slot += by,
+            Kind::Negate(a) | Kind::Not(a) => a.move_slots(first, by),
+            Kind::Binary(_, a, b) => {
+                a.move_slots(first, by);
+                b.move_slots(first, by);
+            }
+            Kind::Between(a, b, c, _) => [a, b, c].into_iter().for_each(|e| e.move_slots(first, by)),
+            Kind::Call(_, all) => all.iter_mut().for_each(|e| e.move_slots(first, by)),
+            _ => {}
+        }
+    }
+
     pub fn as_constant(&self) -> Option<&Value> {
         match &self.kind {
             Kind::Constant(value) => Some(value),

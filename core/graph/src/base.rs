@@ -6,6 +6,7 @@ use std::sync::{Arc, OnceLock};
 
 use rayon::prelude::*;
 
+use crate::extents::Extents;
 use crate::keys::KeyTable;
 use crate::{
     Adjacency, Code, Column, Dense, Element, ElementId, GraphError, KeyDefinition, KeyIndex, LabelSet,
@@ -92,6 +93,7 @@ pub struct EdgeTable {
     reverse: OnceLock<Adjacency>,
     pub columns: Vec<(Arc<str>, Column)>,
     rows_by_id: OnceLock<HashMap<ElementId, u32>>,
+    pub(crate) extents: Extents,
 }
 
 /// What is stored of tables: all else is derived from it.
@@ -282,6 +284,7 @@ impl Base {
                 labels: part.labels,
                 directed: part.directed,
                 first,
+                extents: Extents::new(part.columns.len()),
                 len: part.forward.len(),
                 ids: part.ids,
                 forward: Arc::new(part.forward),

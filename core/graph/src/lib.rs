@@ -13,6 +13,7 @@ mod decimal;
 mod difference;
 mod error;
 mod evolve;
+mod extents;
 mod finding_query;
 mod folding;
 mod graph_type;
@@ -46,6 +47,7 @@ pub use decimal::{Decimal, DecimalError, DecimalSum, MAX_DIGITS};
 pub use difference::{ElementDifference, differences, same_value};
 pub use error::{Code, GraphError};
 pub use evolve::{Difference, Migration, kept_lookups, migrate, rename_elements};
+pub use extents::Extent;
 pub use finding_query::quoted;
 pub use graph_type::{
     Cardinality, EdgeType, Element, Endpoint, GraphType, KeyDefinition, NodeType, PropertyType, Violation,

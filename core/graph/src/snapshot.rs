@@ -52,6 +52,13 @@ pub type NumbersByTable<'a> = Vec<(Dense, Option<WholeNumbers<'a>>)>;
 /// The columns of a property: of each table its first number and, where it has the property, the column.
 pub type ColumnsByTable<'a> = Vec<(Dense, Option<&'a Column>)>;
 
+impl PropertyReader {
+    /// The column of a table.
+    pub(crate) fn place(&self, table: usize) -> Option<usize> {
+        self.columns[table]
+    }
+}
+
 fn numbers<'a>(
     tables: impl Iterator<Item = (Dense, &'a Vec<(Arc<str>, Column)>)>, reader: &PropertyReader,
     of: fn(&Column) -> Option<WholeNumbers<'_>>,

@@ -7,13 +7,17 @@ use std::sync::Arc;
 use crate::batch::Batch;
 use crate::context::{Context, Outcome};
 use crate::plan::{Input, Operator, OperatorPlan};
-use crate::search::{Cursor, EndGuide, Enumerator, Event, OutputVariable, Rows, SearchSpec};
+use crate::search::{Caps, Cursor, EndGuide, Enumerator, Event, OutputVariable, Rows, SearchSpec};
 
 #[derive(Clone, Debug)]
 pub(crate) struct SearchPaths {
     pub spec: SearchSpec,
     /// What does not get to a bound end within the longest length may be left out.
     pub guided: bool,
+    /// Conditions on whole paths past which a way is given up.
+    pub caps: Option<Caps>,
+    /// Where nobody asks how many paths there are, nor which: the one condition that reads the only variable.
+    pub any_serves: bool,
 }
 
 pub(crate) fn bounds(min: u32, max: Option<u32>) -> String {
@@ -55,14 +59,16 @@ impl OperatorPlan for SearchPaths {
 
     fn details(&self) -> Vec<(&'static str, String)> {
         let ends = if self.spec.to.is_some() { ", both ends bound" } else { "" };
-        search_details(&self.spec, &format!("all {}, depth first{ends}", mode_name(self.spec.mode)))
+        let capped = if self.caps.is_some() { ", no further than what adds up allows" } else { "" };
+        search_details(&self.spec, &format!("all {}, depth first{ends}{capped}", mode_name(self.spec.mode)))
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
         let spec = &self.spec;
         let enumerator =
             Enumerator::new(spec.program.clone(), spec.mode, spec.trails, spec.different_from.clone());
-        Box::new(Run { plan: self, enumerator, input: inputs.remove(0), batch: None, row: 0, running: false })
+        let input = inputs.remove(0);
+        Box::new(Run { plan: self, enumerator, input, begun: false, batch: None, row: 0, running: false })
     }
 }
 
@@ -70,6 +76,7 @@ struct Run {
     plan: Arc<SearchPaths>,
     enumerator: Enumerator,
     input: Input,
+    begun: bool,
     batch: Option<Batch>,
     row: usize,
     /// The enumerator is in the middle of `row`.
@@ -78,6 +85,13 @@ struct Run {
 
 impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
+        if !std::mem::replace(&mut self.begun, true)
+            && let Some(caps) = &self.plan.caps
+        {
+            let tests = self.plan.spec.program.edge_tests();
+            self.enumerator.give_up_past(caps.that_hold(&tests, &context.scope));
+        }
+        self.enumerator.resume();
         let mut found = Rows::new(self.plan.spec.outputs.len());
         loop {
             if self.batch.as_ref().is_none_or(|b| self.row >= b.len) {
@@ -115,6 +129,7 @@ impl Operator for Run {
             let mut cursor = Cursor { batch, row: self.row, context };
             while !found.is_full() {
                 let Some(end) = self.enumerator.next(&mut cursor)? else {
+                    self.enumerator.report(&mut cursor);
                     self.running = false;
                     self.row += 1;
                     break;
@@ -132,6 +147,7 @@ impl Operator for Run {
                 );
             }
             if found.is_full() {
+                self.enumerator.report(&mut cursor);
                 break;
             }
         }

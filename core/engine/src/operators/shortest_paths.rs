@@ -10,8 +10,8 @@ use crate::expression::Expr;
 use crate::operators::search_paths::{mode_name, push_path, search_details};
 use crate::plan::{Input, Operator, OperatorPlan};
 use crate::search::{
-    Cursor, EdgeWeight, FoundPath, GuidedSearch, PathSource, Quota, Rows, SearchSpec, Weight, paths_from,
-    product_search,
+    Caps, Cursor, EdgeWeight, FoundPath, GuidedSearch, PathSource, Quota, Rows, SearchSpec, Weight,
+    paths_from, product_search,
 };
 
 #[derive(Clone, Debug)]
@@ -21,6 +21,8 @@ pub(crate) struct ShortestPaths {
     pub weight: Option<PathWeight>,
     pub may: MayUse,
     pub wanted: Wanted,
+    /// Any path to an end serves that satisfies these conditions on the sum of its weights.
+    pub within: Option<Arc<Caps>>,
 }
 
 /// What is read of a path.
@@ -132,6 +134,7 @@ impl ShortestPaths {
             any_walk: self.any_walk(),
             both_ends: self.may.both_ends,
             bare: self.wanted != Wanted::Paths,
+            within: self.within.clone(),
         })
     }
 }

@@ -78,7 +78,8 @@ impl Planner<'_> {
                 backward: backward.then(|| cost(true)),
                 closing: all / self.node_total(&self.labels_of(&graph.nodes[step.to])).max(1.0),
                 is_edge: matches!(step.kind, StepKind::Edge { .. }),
-                once: step.once,
+                // A search finds each end once by itself.
+                once: step.once && matches!(step.kind, StepKind::Edge { .. }),
             }
         };
         graph.steps.iter().map(of).collect()

@@ -8,6 +8,7 @@ use graphodrome_language::ast::*;
 use graphodrome_language::{VariableKind, clause_variables, expression_variables, pattern_variables};
 
 use crate::plan::Schema;
+use crate::planner::existing::may_be_part;
 use crate::planner::has_subquery;
 
 /// Patterns with more elements than that, put together, would be ordered less well than one after the other.
@@ -161,7 +162,7 @@ pub(super) fn may_join(first: &[GraphPattern], next: &GraphPattern) -> bool {
             let walks = matches!(path.mode, None | Some(PathMode::Walk));
             walks && path.search == PathSearch::All && path.term.elements.iter().all(simple)
         };
-        let condition = pattern.condition.as_ref().is_none_or(|condition| !has_subquery(condition));
+        let condition = pattern.condition.as_ref().is_none_or(may_be_part);
         pattern.yields.is_none() && condition && pattern.paths.iter().all(path)
     };
     let others = |pattern: &GraphPattern| -> BTreeSet<Arc<str>> {

@@ -1,6 +1,7 @@
 //! Planning: the clauses of a query in order, each on top of what came before.
 
 mod best_order;
+mod caps;
 mod changes;
 mod clauses;
 mod compose;
@@ -35,6 +36,7 @@ use graphodrome_language::{
 
 use crate::planner::clauses::{may_join, without_lets};
 use crate::planner::compose::{Around, Rows, Source};
+use crate::planner::existing::may_be_part;
 use crate::planner::lengths::lengths_alone;
 use crate::planner::procedure::ProcedureCall;
 
@@ -352,13 +354,14 @@ impl<'p> Planner<'p> {
         if conditions.is_empty() {
             return Ok(input);
         }
-        let (node, computed) = self.subqueries(input, &conditions)?;
+        let (mut node, computed) = self.subqueries(input, &conditions)?;
         let mut compiled = vec![];
         let mut share = 1.0;
         for condition in &conditions {
             compiled.push(self.compiler(&node.schema, &computed).expression(condition)?);
             share *= self.filter_share(condition);
         }
+        self.cap_searches(&mut node, &compiled);
         let shown = conditions.iter().map(|c| self.shown(c)).collect::<Vec<_>>().join(" AND ");
         let schema = node.schema.clone();
         let estimate = Estimate {
@@ -451,7 +454,7 @@ impl<'p> Planner<'p> {
 fn with_filters<'q>(pattern: &GraphPattern, mut rest: &'q [Clause]) -> (GraphPattern, &'q [Clause]) {
     let mut pattern = pattern.clone();
     while let Some((Clause::Filter(condition), after)) = rest.split_first() {
-        if has_subquery(condition) || pattern.yields.is_some() {
+        if !may_be_part(condition) || pattern.yields.is_some() {
             break;
         }
         rest = after;

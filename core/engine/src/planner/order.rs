@@ -88,7 +88,7 @@ impl Planner<'_> {
             if let StepKind::Search(search) = &mut step.kind {
                 let named = search.variables.iter().map(|v| &v.outside).chain([&search.path]);
                 let wanted = |name: &Arc<str>| usage.needed.contains(name) || usage.needed.contains("*");
-                search.ends_only = !usage.multiplicity && !named.into_iter().any(wanted);
+                search.ends_only = (step.once || !usage.multiplicity) && !named.into_iter().any(wanted);
             }
         }
         self.remember(&graph);
@@ -382,7 +382,8 @@ impl Planner<'_> {
             let mut best: Option<(f64, f64, usize)> = None;
             for (i, step) in b.graph.steps.iter().enumerate().filter(|(i, _)| !done[*i]) {
                 let (from, to) = (bound.contains(&step.from), bound.contains(&step.to));
-                if !from && !to || step.once && !(from && to) {
+                let closes_only = step.once && matches!(step.kind, StepKind::Edge { .. });
+                if !from && !to || closes_only && !(from && to) {
                     continue;
                 }
                 let (factor, looked) = b.costs[i].of(!from);

@@ -33,7 +33,7 @@ pub(super) struct PatternStep {
     pub needs: BTreeSet<Arc<str>>,
     /// The number of its MATCH among those planned together.
     pub clause: usize,
-    /// Only whether there is an edge is asked: one is enough between two nodes.
+    /// Only whether there is an edge or a path is asked: one is enough between two nodes.
     pub once: bool,
 }
 
@@ -542,7 +542,7 @@ impl Planner<'_> {
         Ok(self.search_step((from, to), elements, path, mode, ambiguous, graph))
     }
 
-    fn search_step(
+    pub(super) fn search_step(
         &mut self, (from, to): (usize, usize), elements: Vec<PathElement>, path: &PathPattern,
         mode: PathMode, ambiguous: bool, graph: &mut PatternGraph,
     ) -> usize {

@@ -187,7 +187,9 @@ impl Planner<'_> {
         let ends_only = match search.search {
             PathSearch::All => {
                 let endless = spec.mode == PathMode::Walk && spec.max.is_none();
-                !b.usage.multiplicity && !endless && (b.graph.is_repeatable(step) || !shared)
+                (pattern.once || !b.usage.multiplicity)
+                    && !endless
+                    && (b.graph.is_repeatable(step) || !shared)
             }
             PathSearch::Any | PathSearch::AnyShortest | PathSearch::Shortest(1) => weight.is_none(),
             _ => !b.usage.multiplicity && weight.is_none(),
@@ -212,8 +214,8 @@ impl Planner<'_> {
         if has_edge_search {
             let may_leave_out = read == Wanted::Lengths || self.may(Rule::DistinctEnds);
             let wanted = if spec.outputs.is_empty() && may_leave_out { read } else { Wanted::Paths };
-            let plan =
-                ShortestPaths { quota: quota(search.search), weight, may: self.may_use(), wanted, spec };
+            let (quota, may) = (quota(search.search), self.may_use());
+            let plan = ShortestPaths { quota, weight, may, wanted, spec, within: None };
             return Ok(self.shortest(input, plan, schema, &prospect));
         }
         let result = match growth {
@@ -225,7 +227,18 @@ impl Planner<'_> {
         let source = format!("{:.0} edges a row, {}", prospect.looked, prospect.tried);
         let estimate = prospect.estimate(&input, result, prospect.looked, source);
         let guided = self.may(Rule::GuidedSearch);
-        Ok(self.node(SearchPaths { spec, guided }, vec![input], schema, estimate))
+        let read_once = |name: &Arc<str>| {
+            let readers = b.graph.conditions.iter().filter(|c| c.variables.contains(name)).count();
+            readers == 1 && !b.usage.needed.contains(name) && !b.usage.needed.contains("*")
+        };
+        let trails = spec.mode != PathMode::Walk || spec.trails;
+        let any_serves = !b.usage.multiplicity
+            && trails
+            && (b.graph.is_repeatable(step) || !shared)
+            && read == Wanted::Ends
+            && variables.iter().all(|v| read_once(&v.outside));
+        let plan = SearchPaths { spec, guided, caps: None, any_serves };
+        Ok(self.node(plan, vec![input], schema, estimate))
     }
 
     /// What the named paths that go through a step need of it.

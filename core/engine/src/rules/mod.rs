@@ -30,7 +30,7 @@ macro_rules! rules {
 
 rules! {
     FilterIntoPattern "filter-into-pattern"
-        "A FILTER right after a MATCH keeps the rows that WHERE would keep; one with a subquery stays where it is.";
+        "A FILTER right after a MATCH keeps the rows that WHERE would keep; one with a subquery stays where it is, unless that only asks for an edge.";
     JoinedPatterns "joined-patterns"
         "MATCH after MATCH has the rows of one pattern in which edges need differ only where they are of the same MATCH. Which of several failing conditions raises its error is not defined.";
     LetInPlace "let-in-place"
@@ -56,7 +56,7 @@ rules! {
     ProbeEdge "probe-edge"
         "An edge between two bound nodes is an edge of the one whose other end is the other.";
     ExistsInPattern "exists-in-pattern"
-        "An EXISTS of one edge between two nodes of the pattern, of which only labels and direction are asked, keeps the rows for which there is such an edge: the first one that is found is enough, and it may be looked for together with the pattern's own.";
+        "An EXISTS of one edge between two nodes of the pattern, of which only labels and direction are asked, keeps the rows for which there is such an edge: the first one that is found is enough, and it may be looked for together with the pattern's own. Where the edge is repeated, the ends that are reached from a node, each once, are those for which there is a path.";
     CommonNeighbours "common-neighbours"
         "A node that has an edge with several bound ones is a neighbour of each: the rows of the expansion and the probes, in another order.";
     InlineParts "inline-parts"
@@ -75,6 +75,10 @@ rules! {
         "A shortest or cheapest path between two bound nodes is one from the one end and one from the other that meet.";
     ShortestByWalk "shortest-by-walk"
         "Between two different nodes a shortest walk over one repeated edge, and a cheapest one that is found first, takes no node twice: it is a trail, acyclic and simple. A shortest walk back to its start is simple as well; trails back are searched for as such, and none is acyclic.";
+    CappedPaths "capped-paths"
+        "What adds up along a path of numbers that are not negative only grows, as do the number of its edges and the greatest of its numbers: where a condition sets a bound to that and a path is past it, so are all that begin with this path, and none of them is a row. Whether numbers are negative is looked up before the search begins; the conditions are tested again on whole paths.";
+    CappedEnds "capped-ends"
+        "Where nobody asks how many paths lead to an end, or which, and the bound is on a sum of numbers that are not negative, an end is reached exactly where a path of the least sum satisfies it. A cheapest path takes no node twice; one back to the start is put together from two cheapest ways that begin with different edges.";
     GuidedSearch "guided-search"
         "What is left from a node to the end of a search over one repeated edge, measured over all walks, is never more than what a path of any mode needs from there: paths come in the order of what they cost when beginnings are followed in the order of what they cost and what is left. Sums of weights do not depend on their order. An enumeration with a longest length leaves out what cannot get to its bound end within it; near the end it looks edges up among the nodes that can.";
     ExistsOnce "exists-once"

@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use graphodrome_language::ast::PathMode;
 
+use crate::search::caps::Caps;
 use crate::search::measure::EdgeWeight;
 use crate::search::step::Step;
 
@@ -34,6 +35,8 @@ pub(crate) struct GuidedSearch {
     pub both_ends: bool,
     /// Nobody reads the paths: their ends are enough.
     pub bare: bool,
+    /// Any path to an end serves that satisfies these conditions on the sum of its weights.
+    pub within: Option<Arc<Caps>>,
 }
 
 /// A path as its nodes and edges, from the node the search began at.

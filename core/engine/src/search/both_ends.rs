@@ -12,20 +12,41 @@ use crate::search::cursor::Cursor;
 use crate::search::measure::Measure;
 use crate::search::spread::Spread;
 use crate::search::step::Step;
+use crate::search::visited::NodeNumbers;
 
-type Parents = HashMap<u32, (u32, u32)>;
+/// What is known from one end: nodes by their own numbers, level by level.
+struct Known {
+    numbers: NodeNumbers,
+    /// A node, the number of the one before it, and the edge between them.
+    reached: Vec<(u32, u32, u32)>,
+    /// Where the newest level begins.
+    newest: usize,
+    depth: u32,
+    /// What the next level is thought to look at.
+    cost: u64,
+}
 
-fn trace(parents: &Parents, mut node: u32) -> (Vec<u32>, Vec<u32>) {
-    let (mut nodes, mut edges) = (vec![node], vec![]);
-    while let Some(&(parent, edge)) = parents.get(&node) {
-        if parent == NO_ELEMENT {
-            break;
-        }
-        nodes.push(parent);
-        edges.push(edge);
-        node = parent;
+impl Known {
+    fn from(end: u32, bound: u32) -> Known {
+        let mut numbers = NodeNumbers::new(bound);
+        numbers.number(end);
+        Known { numbers, reached: vec![(end, NO_ELEMENT, NO_ELEMENT)], newest: 0, depth: 0, cost: 1 }
     }
-    (nodes, edges)
+
+    /// The nodes from the one with this number back to the end, and the edges between them.
+    fn trace(&self, number: u32) -> (Vec<u32>, Vec<u32>) {
+        let (mut nodes, mut edges) = (vec![], vec![]);
+        let mut at = number;
+        while at != NO_ELEMENT {
+            let (node, before, edge) = self.reached[at as usize];
+            nodes.push(node);
+            if before != NO_ELEMENT {
+                edges.push(edge);
+            }
+            at = before;
+        }
+        (nodes, edges)
+    }
 }
 
 /// A shortest path between two different bound nodes, or `None`: breadth-first from both ends, each
@@ -34,73 +55,73 @@ fn trace(parents: &Parents, mut node: u32) -> (Vec<u32>, Vec<u32>) {
 pub(crate) fn meet_in_the_middle(
     step: &Step, (from, to): (u32, u32), backwards: bool, max: Option<u32>, cursor: &mut Cursor<'_>,
 ) -> Outcome<Option<FoundPath>> {
-    let mut sides: [(Parents, Vec<u32>, u32, u64); 2] = [from, to].map(|node| {
-        let mut parents = Parents::new();
-        parents.insert(node, (NO_ELEMENT, NO_ELEMENT));
-        (parents, vec![node], 0, 1)
-    });
+    let bound = cursor.context.scope.node_bound();
+    let mut sides = [from, to].map(|end| Known::from(end, bound));
     let mut held = 0;
     loop {
-        let depth = sides[0].2 + sides[1].2;
-        if sides.iter().any(|s| s.1.is_empty()) || max.is_some_and(|max| depth >= max) {
+        let depth = sides[0].depth + sides[1].depth;
+        let at_end = sides.iter().any(|side| side.newest == side.reached.len());
+        if at_end || max.is_some_and(|max| depth >= max) {
             cursor.context.release(held);
             return Ok(None);
         }
-        let side = if sides[0].3 <= sides[1].3 { 0 } else { 1 };
-        let (mine, theirs) = {
-            let [a, b] = &mut sides;
-            if side == 0 { (a, b) } else { (b, a) }
-        };
-        mine.2 += 1;
-        let mut level = Level::new(mine.2, if side == 0 { Side::From } else { Side::To }, mine.1.len());
+        let side = usize::from(sides[0].cost > sides[1].cost);
+        let [a, b] = &mut sides;
+        let (mine, theirs) = if side == 0 { (a, b) } else { (b, a) };
+        mine.depth += 1;
+        let level = mine.newest..mine.reached.len();
+        let which = if side == 0 { Side::From } else { Side::To };
+        let mut counted = Level::new(mine.depth, which, level.len());
         let against = backwards != (side == 1);
-        let mut next = vec![];
         let mut met = None;
-        for &node in &mine.1 {
-            let parents = &mut mine.0;
-            let other_side = &theirs.0;
+        for number in level.clone() {
+            let node = mine.reached[number].0;
+            let Known { numbers, reached, .. } = &mut *mine;
             let expanded = step.expand(node, against, cursor, |edge, other| {
-                if let hashbrown::hash_map::Entry::Vacant(slot) = parents.entry(other) {
-                    slot.insert((node, edge));
-                    next.push(other);
-                    if other_side.contains_key(&other) {
-                        met = Some(other);
+                let (own, new) = numbers.number(other);
+                if new {
+                    reached.push((other, number as u32, edge));
+                    if let Some(there) = theirs.numbers.get(other) {
+                        met = Some((own, there));
                         return ControlFlow::Break(());
                     }
                 }
                 ControlFlow::Continue(())
             })?;
-            level.count(expanded);
+            counted.count(expanded);
             if met.is_some() {
                 break;
             }
         }
-        level.hop.reached = next.len() as u64;
-        let edges = level.hop.edges_looked;
-        level.finish(cursor.context);
-        cursor.context.reserve(next.len() * 24)?;
-        held += next.len() * 24;
-        if let Some(node) = met {
+        let new = mine.reached.len() - level.end;
+        counted.hop.reached = new as u64;
+        let edges = counted.hop.edges_looked;
+        counted.finish(cursor.context);
+        cursor.context.reserve(new * 24)?;
+        held += new * 24;
+        if let Some((mine, theirs)) = met {
             cursor.context.release(held);
-            let (depth_from, depth_to) = (sides[0].2, sides[1].2);
-            let note = format!("both ends met: {depth_from} hop(s) from the one, {depth_to} from the other");
+            let (first, second) = if side == 0 { (mine, theirs) } else { (theirs, mine) };
+            let note = format!(
+                "both ends met: {} hop(s) from the one, {} from the other",
+                sides[0].depth, sides[1].depth
+            );
             let notes = &mut cursor.context.metrics().notes;
             if notes.is_empty() {
                 notes.push(note);
             }
-            let (mut nodes, mut edges) = trace(&sides[0].0, node);
+            let (mut nodes, mut edges) = sides[0].trace(first);
             nodes.reverse();
             edges.reverse();
-            let (rest_nodes, rest_edges) = trace(&sides[1].0, node);
+            let (rest_nodes, rest_edges) = sides[1].trace(second);
             nodes.extend(&rest_nodes[1..]);
             edges.extend(rest_edges);
             return Ok(Some(FoundPath { nodes, edges, hops: None }));
         }
         // What the next level would look at: this level's branching, carried on.
-        let mine = &mut sides[side];
-        let branching = edges as f64 / mine.1.len().max(1) as f64;
-        mine.3 = (next.len() as f64 * branching.max(1.0)) as u64;
-        mine.1 = next;
+        let branching = edges as f64 / level.len().max(1) as f64;
+        mine.cost = (new as f64 * branching.max(1.0)) as u64;
+        mine.newest = level.end;
     }
 }
 

@@ -78,6 +78,15 @@ impl Cost {
         (self.exact.coefficient() << BINARY_PLACES).checked_add(self.binary)
     }
 
+    /// As one number: exact where no float was added, and whole where it is, as sums of whole numbers are.
+    pub fn value(&self) -> Value {
+        if self.binary != 0 || self.rough != 0.0 {
+            return Value::Float(self.total());
+        }
+        let whole = i64::try_from(self.exact.coefficient()).ok().filter(|_| self.exact.scale() == 0);
+        whole.map_or(Value::Decimal(self.exact), Value::Int)
+    }
+
     fn total(&self) -> f64 {
         let unit = 2f64.powi(-BINARY_PLACES);
         match self.in_units() {

@@ -13,11 +13,13 @@ use crate::context::{Outcome, Side};
 use crate::evaluate::{Row, holds};
 use crate::expression::Expr;
 use crate::operators::{EdgeCheck, seek};
+use crate::search::caps::{Caps, Folded};
 use crate::search::cursor::Cursor;
+use crate::search::hop_table::HopTable;
 use crate::search::measure::Hops;
 use crate::search::program::{Event, Mark, OpenParts, Program, State, part};
 use crate::search::spread::Spread;
-use crate::search::step::Step;
+use crate::search::step::{Expanded, Step};
 
 /// A point to come back to.
 struct Choice {
@@ -170,6 +172,10 @@ pub(crate) struct Enumerator {
     used: HashMap<u32, u32>,
     /// What is left to the end, where that is bound and paths have a longest length.
     guide: Option<EndGuide>,
+    /// What no longer path may come to satisfy, and what was folded of it after each edge.
+    caps: Option<Arc<Caps>>,
+    folded: Vec<Folded>,
+    hops: HopTable,
     /// What happened along the path.
     pub events: Vec<Event>,
     /// Matches given out already, where one may be found in several ways.
@@ -192,11 +198,29 @@ impl Enumerator {
             edges: vec![],
             used: HashMap::new(),
             guide: None,
+            caps: None,
+            folded: vec![],
+            hops: HopTable::new(Side::From),
             events: vec![],
             given: HashSet::new(),
             locals,
             previous: vec![],
         }
+    }
+
+    /// Gives ways up that are past these conditions.
+    pub fn give_up_past(&mut self, caps: Option<Arc<Caps>>) {
+        self.caps = caps;
+    }
+
+    /// Its time runs again.
+    pub fn resume(&mut self) {
+        self.hops.resume();
+    }
+
+    /// Says what it did since it said so last.
+    pub fn report(&mut self, cursor: &mut Cursor<'_>) {
+        self.hops.report(cursor);
     }
 
     /// Begins at `node`; `guide` leads to the end, where it is to be looked for.
@@ -212,6 +236,8 @@ impl Enumerator {
         self.used.clear();
         self.events.clear();
         self.given.clear();
+        self.folded.clear();
+        self.folded.extend(self.caps.iter().map(|caps| caps.none()));
         self.previous.clear();
         self.locals.iter_mut().for_each(|l| *l = Value::Null);
         if matches!(self.mode, PathMode::Simple | PathMode::Acyclic) {
@@ -254,6 +280,8 @@ impl Enumerator {
                 self.locals[local] = self.previous.pop().unwrap_or(Value::Null);
             }
         }
+        // One more than there are edges, where there are conditions on what adds up.
+        self.folded.truncate(edges + 1);
         while self.edges.len() > edges {
             let (edge, node) = (self.edges.pop(), self.nodes.pop());
             let key = match self.mode {
@@ -282,6 +310,16 @@ impl Enumerator {
             }
         }
         Ok(true)
+    }
+
+    /// Folds the edge, which was bound to one of the program's variables; whether a path with it may satisfy what is
+    /// asked of whole paths.
+    fn goes_on(&mut self, edge: (u32, Option<usize>), cursor: &mut Cursor<'_>) -> Outcome<bool> {
+        let (Some(caps), Some(before)) = (&self.caps, self.folded.last()) else { return Ok(true) };
+        let folded = caps.and(before, edge, cursor)?;
+        let goes_on = folded.is_some();
+        self.folded.extend(folded);
+        Ok(goes_on)
     }
 
     /// Whether the path may go on over `edge` to `node` in its mode.
@@ -331,20 +369,25 @@ impl Enumerator {
                     let State::Edge { local, again, conditions, next, .. } = &program.states[state] else {
                         continue;
                     };
+                    let hop = self.edges.len() as u32 + 1;
                     if !self.allowed(edge, other) {
                         continue;
                     }
                     if let Some(guide) = &mut self.guide
-                        && !guide.may_follow(other, self.edges.len() as u32 + 1, cursor)?
+                        && !guide.may_follow(other, hop, cursor)?
                     {
                         continue;
                     }
                     if !self.bind(*local, *again, Value::Edge(edge)) {
                         continue;
                     }
-                    if !self.passes(conditions, cursor)? {
+                    if !self.passes(conditions, cursor)?
+                        || !self.goes_on((edge, local.filter(|_| !*again)), cursor)?
+                    {
+                        self.hops.failed(hop);
                         continue;
                     }
+                    self.hops.reached(hop, 1);
                     self.edges.push(edge);
                     self.nodes.push(other);
                     match self.mode {
@@ -421,6 +464,8 @@ impl Enumerator {
                         };
                         context.counters().edges_looked += looked;
                         context.work(looked)?;
+                        self.hops.expanded(taken, Expanded { looked, failed: 0, largest: (looked, node) });
+                        self.hops.take_time_now_and_then(taken);
                         let end = self.arena.len();
                         self.choices.push(Choice {
                             state,

@@ -30,13 +30,13 @@ pub(crate) enum Folded {
 }
 
 /// Nodes within reach by their own numbers, with the edges that may be taken from each.
-struct Network {
-    nodes: Vec<u32>,
+pub(super) struct Network {
+    pub nodes: Vec<u32>,
     starts: Vec<u32>,
     /// The edge's other end, and the edge.
-    arcs: Vec<(u32, u32)>,
+    pub arcs: Vec<(u32, u32)>,
     /// By fold and arc.
-    values: Vec<Values>,
+    pub values: Vec<Values>,
     bytes: usize,
 }
 
@@ -161,7 +161,7 @@ impl Network {
         Ok(true)
     }
 
-    fn arcs_of(&self, node: usize) -> std::ops::Range<usize> {
+    pub fn arcs_of(&self, node: usize) -> std::ops::Range<usize> {
         self.starts[node] as usize..self.starts[node + 1] as usize
     }
 
@@ -191,9 +191,10 @@ impl Network {
         let order = self.order();
         // No trail is longer than there are edges, and none of the other modes.
         let any_length = spec.min <= 1 && spec.max.is_none_or(|max| max as usize >= self.arcs.len());
+        let least = if order.is_none() && any_length { self.least_sums(spec, folds, cursor)? } else { None };
         let by_parts =
             any_length && matches!(spec.mode, PathMode::Walk | PathMode::Trail | PathMode::Acyclic);
-        if order.is_none() && !walks && !by_parts {
+        if order.is_none() && !walks && !by_parts && least.is_none() {
             return Ok(Folded::Enumerate("there is a cycle within reach"));
         }
         let n = self.nodes.len();
@@ -204,6 +205,11 @@ impl Network {
             totals.add(0, 1, &begin.folds).ok_or_else(over)?;
         }
         match order {
+            None if least.is_some() => {
+                for (node, sums) in least.into_iter().flatten() {
+                    totals.add(node, 1, &sums).ok_or_else(over)?;
+                }
+            }
             None if !walks => self.fold_parts(spec, folds, &begin, &mut totals, cursor)?,
             // One pass: whatever its length, a way to a node counts.
             Some(order) if spec.min <= 1 && spec.max.is_none_or(|max| max as usize >= n) => {

@@ -18,6 +18,7 @@ use crate::search::deviations::Deviations;
 use crate::search::guide::Guide;
 use crate::search::measure::{AnyWeights, EdgeWeight, Hops, Measure, WholeWeights};
 use crate::search::spread::Spread;
+use crate::search::within::Within;
 
 /// Paths of one input row, one after the other.
 pub(crate) trait PathSource: Send {
@@ -44,12 +45,21 @@ pub(crate) fn paths_from(search: &Arc<GuidedSearch>, start: u32, target: Option<
     match &search.weight {
         None => Box::new(Guided::new(search, (start, target), Hops)),
         Some(weight) => Box::new(Weighted {
-            source: Box::new(Guided::new(search, (start, target), WholeWeights::new(weight.clone()))),
+            source: by_measure(search, (start, target), WholeWeights::new(weight.clone())),
             search: search.clone(),
             weight: weight.clone(),
             ends: (start, target),
             given: 0,
         }),
+    }
+}
+
+fn by_measure<M: Ends>(
+    search: &Arc<GuidedSearch>, ends: (u32, Option<u32>), measure: M,
+) -> Box<dyn PathSource> {
+    match &search.within {
+        Some(caps) => Box::new(Within::new(search, caps, ends, measure)),
+        None => Box::new(Guided::new(search, ends, measure)),
     }
 }
 
@@ -68,7 +78,7 @@ impl PathSource for Weighted {
         if self.source.gave_up() {
             self.source.give_back(cursor);
             let measure = AnyWeights::new(self.weight.clone());
-            self.source = Box::new(Guided::new(&self.search, self.ends, measure));
+            self.source = by_measure(&self.search, self.ends, measure);
             // What was given out before were sums of whole numbers, and comes again in the same order.
             for _ in 0..self.given {
                 self.source.next(spec, cursor)?;
@@ -219,7 +229,7 @@ pub(crate) fn warn_of_impassable(edges: usize, weight: &EdgeWeight, cursor: &mut
     cursor.context.warnings.push(Diagnostic::warning(Code::DATA, weight.expression.span, text));
 }
 
-fn path_to<M: Measure>(spread: &Spread<M>, number: u32) -> FoundPath {
+pub(super) fn path_to<M: Measure>(spread: &Spread<M>, number: u32) -> FoundPath {
     let mut path = FoundPath { nodes: vec![spread.reached[number as usize].node], ..FoundPath::default() };
     for (edge, node) in spread.way_back(number) {
         path.edges.push(edge);

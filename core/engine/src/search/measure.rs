@@ -3,13 +3,13 @@
 
 use std::sync::Arc;
 
-use graphodrome_graph::{Code, Value};
+use graphodrome_graph::{Code, Column, Dense, Ints, Value};
 use graphodrome_language::Diagnostic;
 use hashbrown::HashSet;
 
 use crate::context::Outcome;
 use crate::evaluate::{Evaluator, Row};
-use crate::expression::Expr;
+use crate::expression::{Expr, Kind};
 use crate::quick;
 use crate::search::cost::{BadWeight, Cost};
 use crate::search::cursor::Cursor;
@@ -33,6 +33,9 @@ pub(crate) trait Measure {
     fn of_edge(&mut self, edge: u32, cursor: &mut Cursor<'_>) -> Outcome<Option<Self::Sum>>;
 
     fn add(&mut self, a: Self::Sum, b: Self::Sum) -> Outcome<Self::Sum>;
+
+    /// The sum as a value, of floats perhaps rounded.
+    fn value(&self, sum: Self::Sum) -> Value;
 
     /// What so many hops cost, where every edge costs the same.
     fn of_hops(hops: u32) -> Self::Sum;
@@ -63,10 +66,17 @@ impl Measure for Hops {
         Ok(a.saturating_add(b))
     }
 
+    fn value(&self, sum: u32) -> Value {
+        Value::Int(sum.into())
+    }
+
     fn of_hops(hops: u32) -> u32 {
         hops
     }
 }
+
+/// Whole numbers of edges, by table: its first edge, and its column.
+type Columns = Vec<(Dense, Option<Ints>)>;
 
 /// Sums of whole numbers from 0 up, which most weights are.
 pub(crate) struct WholeWeights {
@@ -74,6 +84,23 @@ pub(crate) struct WholeWeights {
     impassable: HashSet<u32>,
     gave_up: bool,
     locals: Vec<Value>,
+    /// Where the weight is one property, the columns of the edges that were not changed, once they were looked up.
+    columns: Option<Option<Columns>>,
+}
+
+/// The columns of a weight that is a property, and a whole number wherever it is not null.
+fn columns(weight: &EdgeWeight, cursor: &Cursor<'_>) -> Option<Columns> {
+    let scope = &cursor.context.scope;
+    let Kind::EdgeProperty(slot, reader) = &weight.expression.kind else { return None };
+    if *slot != cursor.batch.columns.len() + weight.local || !scope.typed_reads {
+        return None;
+    }
+    let of = |(first, column): (Dense, Option<&Column>)| match column {
+        None => Some((first, None)),
+        Some(Column::Int(numbers)) => Some((first, Some(numbers.clone()))),
+        Some(_) => None,
+    };
+    scope.edge_columns(reader).into_iter().map(of).collect()
 }
 
 fn locals(weight: &EdgeWeight) -> Vec<Value> {
@@ -82,7 +109,25 @@ fn locals(weight: &EdgeWeight) -> Vec<Value> {
 
 impl WholeWeights {
     pub fn new(weight: Arc<EdgeWeight>) -> WholeWeights {
-        WholeWeights { locals: locals(&weight), weight, impassable: HashSet::new(), gave_up: false }
+        let locals = locals(&weight);
+        WholeWeights { locals, weight, impassable: HashSet::new(), gave_up: false, columns: None }
+    }
+
+    /// The number of an edge in its column, or null; `None` where it has to be read otherwise.
+    #[inline]
+    fn in_column(&mut self, edge: u32, cursor: &Cursor<'_>) -> Option<Option<i64>> {
+        let columns = self.columns.get_or_insert_with(|| columns(&self.weight, cursor)).as_ref()?;
+        if !cursor.context.scope.edge_is_base(edge) {
+            return None;
+        }
+        let table = match columns.len() {
+            1 => 0,
+            _ => columns.partition_point(|(first, _)| *first <= edge).checked_sub(1)?,
+        };
+        let (first, numbers) = columns.get(table)?;
+        let Some(numbers) = numbers else { return Some(None) };
+        let row = (edge - first) as usize;
+        Some((!numbers.is_null(row)).then(|| numbers.value(row)))
     }
 }
 
@@ -92,17 +137,38 @@ impl Measure for WholeWeights {
     const LEVELS: bool = false;
 
     fn of_edge(&mut self, edge: u32, cursor: &mut Cursor<'_>) -> Outcome<Option<u64>> {
-        self.locals[self.weight.local] = Value::Edge(edge);
-        let row = Row { batch: cursor.batch, row: cursor.row, locals: &self.locals };
+        let known = self.in_column(edge, cursor);
         let context = &mut *cursor.context;
         let counters = &mut context.metrics[context.current].counters;
-        match quick::number(&self.weight.expression, row, &context.scope, counters) {
-            Some(Some(weight)) if weight >= 0 => Ok(Some(weight as u64)),
-            Some(None) => {
+        let number = match known {
+            Some(number) => {
+                counters.properties_read += 1;
+                number
+            }
+            None => {
+                self.locals[self.weight.local] = Value::Edge(edge);
+                let row = Row { batch: cursor.batch, row: cursor.row, locals: &self.locals };
+                match quick::number(&self.weight.expression, row, &context.scope, counters) {
+                    Some(number) => number,
+                    // Of an edge that is new, or was changed.
+                    None => match (Evaluator { scope: &context.scope, counters })
+                        .value(&self.weight.expression, row)?
+                    {
+                        Value::Int(number) => Some(number),
+                        Value::Null => None,
+                        // Below zero, as what is no whole number.
+                        _ => Some(-1),
+                    },
+                }
+            }
+        };
+        match number {
+            Some(weight) if weight >= 0 => Ok(Some(weight as u64)),
+            None => {
                 self.impassable.insert(edge);
                 Ok(None)
             }
-            _ => {
+            Some(_) => {
                 self.gave_up = true;
                 Ok(None)
             }
@@ -114,6 +180,10 @@ impl Measure for WholeWeights {
             self.gave_up = true;
             u64::MAX
         }))
+    }
+
+    fn value(&self, sum: u64) -> Value {
+        i64::try_from(sum).map_or(Value::Float(sum as f64), Value::Int)
     }
 
     fn of_hops(hops: u32) -> u64 {
@@ -188,6 +258,10 @@ impl Measure for AnyWeights {
 
     fn add(&mut self, a: Cost, b: Cost) -> Outcome<Cost> {
         a.and(b).ok_or_else(|| bad_weight(BadWeight::TooLarge, &Value::Null, &self.weight.expression))
+    }
+
+    fn value(&self, sum: Cost) -> Value {
+        sum.value()
     }
 
     fn of_hops(hops: u32) -> Cost {

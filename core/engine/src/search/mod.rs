@@ -5,6 +5,7 @@
 mod asked;
 mod both_ends;
 mod breadth;
+mod caps;
 mod cost;
 mod cursor;
 mod deviations;
@@ -12,6 +13,8 @@ mod enumerate;
 mod folding;
 mod guide;
 mod guided;
+mod hop_table;
+mod least_sums;
 mod measure;
 mod product;
 mod program;
@@ -19,10 +22,12 @@ mod spread;
 mod step;
 mod sums;
 mod visited;
+mod within;
 
 pub(crate) use asked::{FoundPath, GuidedSearch, Quota};
 pub(crate) use both_ends::meet_in_the_middle;
 pub(crate) use breadth::{cycle_exists, goes_both_ways, reach};
+pub(crate) use caps::{Caps, Places, extent};
 pub(crate) use cursor::Cursor;
 pub(crate) use enumerate::{EndGuide, Enumerator};
 pub(crate) use folding::{Folded, fold_paths};
@@ -34,6 +39,7 @@ pub(crate) use spread::Spread;
 pub(crate) use step::Step;
 pub(crate) use sums::{Fold, Folds, Inner, Outer};
 pub(crate) use visited::{NodeNumbers, NodeSet};
+pub(crate) use within::closes_alike;
 
 use graphodrome_graph::{NodeTest, Value};
 use graphodrome_language::ast::PathMode;

@@ -87,6 +87,17 @@ pub(crate) struct Program {
     pub reversed: bool,
 }
 
+impl Program {
+    /// Which edges each of its variables may be bound to.
+    pub fn edge_tests(&self) -> Vec<(Option<usize>, EdgeTest)> {
+        let edge = |state: &State| match state {
+            State::Edge { test, local, again: false, .. } => Some((*local, test.clone())),
+            _ => None,
+        };
+        self.states.iter().filter_map(edge).collect()
+    }
+}
+
 /// What happened along a path: a variable was bound, or a mark passed.
 #[derive(Clone, Debug)]
 pub(crate) enum Event {

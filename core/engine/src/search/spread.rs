@@ -5,20 +5,16 @@ use std::cmp::Reverse;
 use std::collections::BinaryHeap;
 use std::ops::ControlFlow;
 use std::sync::Arc;
-use std::time::Instant;
 
-use crate::context::{Hop, Outcome, Side};
+use crate::context::{Outcome, Side};
 use crate::search::cursor::Cursor;
+use crate::search::hop_table::HopTable;
 use crate::search::measure::Measure;
-use crate::search::step::Step;
+use crate::search::step::{Expanded, Step};
 use crate::search::visited::NodeNumbers;
 
 /// The root has no edge before it.
 pub(crate) const ROOT: u32 = u32::MAX;
-
-/// So many expansions are timed one by one, later ones this many together.
-const TIMED_TOGETHER: u32 = 64;
-const TIMED_ALONE: usize = 256;
 
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Reached<S> {
@@ -35,7 +31,6 @@ pub(crate) struct Reached<S> {
 pub(crate) struct Spread<M: Measure> {
     step: Arc<Step>,
     backwards: bool,
-    side: Side,
     /// No way of more edges is looked for. Only where every edge costs the same.
     max: Option<u32>,
     numbers: NodeNumbers,
@@ -46,9 +41,7 @@ pub(crate) struct Spread<M: Measure> {
     /// How many nodes were expanded.
     expanded: usize,
     candidates: Vec<(u32, u32)>,
-    hops: Vec<Hop>,
-    clock: Instant,
-    untimed: u32,
+    hops: HopTable,
     held: usize,
 }
 
@@ -67,7 +60,6 @@ impl<M: Measure> Spread<M> {
         Spread {
             step,
             backwards,
-            side,
             max,
             numbers,
             reached: vec![first],
@@ -75,9 +67,7 @@ impl<M: Measure> Spread<M> {
             waiting,
             expanded: 0,
             candidates: vec![],
-            hops: vec![],
-            clock: Instant::now(),
-            untimed: 0,
+            hops: HopTable::new(side),
             held: 0,
         }
     }
@@ -90,6 +80,11 @@ impl<M: Measure> Spread<M> {
     #[inline]
     pub fn known(&self, node: u32) -> Option<u32> {
         self.numbers.get(node).filter(|&n| self.reached[n as usize].settled)
+    }
+
+    /// The numbers of the nodes to which the cheapest way is known, cheapest first, where costs differ.
+    pub fn settled(&self) -> &[u32] {
+        &self.order
     }
 
     /// The number of the node if a way to it is known.
@@ -186,15 +181,11 @@ impl<M: Measure> Spread<M> {
         })?;
         let new = self.reached.len() - before;
         self.hold(new * (size_of::<Reached<M::Sum>>() + 8), cursor)?;
-        let hop = self.hop(hops);
-        hop.frontier += 1;
-        hop.edges_looked += expanded.looked;
-        hop.failed += expanded.failed;
-        hop.see_degree(expanded.largest);
-        hop.reached += new as u64;
+        self.hops.expanded(hops, expanded);
+        self.hops.reached(hops, new as u64);
         // A level is timed as a whole.
         if self.reached.get(self.expanded).is_none_or(|next| next.hops == hops) {
-            self.take_time(hops);
+            self.hops.take_time(hops);
         }
         Ok(())
     }
@@ -246,16 +237,9 @@ impl<M: Measure> Spread<M> {
         self.candidates = candidates;
         let bytes = size_of::<Reached<M::Sum>>() + size_of::<(M::Sum, u32)>() + 12;
         self.hold(new * bytes, cursor)?;
-        let hop = self.hop(hops);
-        hop.frontier += 1;
-        hop.edges_looked += expanded.looked;
-        hop.failed += failed;
-        hop.see_degree(expanded.largest);
-        hop.reached += new as u64;
-        self.untimed += 1;
-        if self.expanded <= TIMED_ALONE || self.untimed >= TIMED_TOGETHER {
-            self.take_time(hops);
-        }
+        self.hops.expanded(hops, Expanded { failed, ..expanded });
+        self.hops.reached(hops, new as u64);
+        self.hops.take_time_now_and_then(hops);
         Ok(())
     }
 
@@ -267,35 +251,14 @@ impl<M: Measure> Spread<M> {
         Ok(())
     }
 
-    fn hop(&mut self, hop: u32) -> &mut Hop {
-        while self.hops.len() < hop as usize {
-            let hop = self.hops.len() as u32 + 1;
-            self.hops.push(Hop { hop, side: self.side, ..Hop::default() });
-        }
-        &mut self.hops[hop as usize - 1]
-    }
-
-    fn take_time(&mut self, hop: u32) {
-        let now = Instant::now();
-        let spent = now - std::mem::replace(&mut self.clock, now);
-        self.untimed = 0;
-        self.hop(hop).time_us += spent.as_secs_f64() * 1e6;
-    }
-
     /// What happened since it was asked last took none of its time.
     pub fn resume(&mut self) {
-        self.clock = Instant::now();
+        self.hops.resume();
     }
 
     /// Says what it did since it said so last.
     pub fn report(&mut self, cursor: &mut Cursor<'_>) {
-        for hop in &mut self.hops {
-            if hop.frontier > 0 {
-                hop.known = hop.edges_looked.saturating_sub(hop.failed + hop.reached);
-                let empty = Hop { hop: hop.hop, side: hop.side, ..Hop::default() };
-                cursor.context.hop(std::mem::replace(hop, empty));
-            }
-        }
+        self.hops.report(cursor);
     }
 
     /// Gives its memory back.

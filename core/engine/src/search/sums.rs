@@ -179,6 +179,14 @@ pub(super) enum Values {
 }
 
 impl Values {
+    /// None of them is below zero.
+    pub(super) fn only_grow(&self) -> bool {
+        match self {
+            Values::Whole(all) => all.iter().all(|n| *n >= 0),
+            Values::Float(all) => all.iter().all(|f| *f >= 0.0),
+        }
+    }
+
     #[inline]
     pub(super) fn get(&self, arc: usize) -> Number {
         match self {

@@ -1,0 +1,63 @@
+//! Conditions on what adds up along a path, told to the search that makes the path (rules `capped-paths` and
+//! `capped-ends`).
+
+use std::sync::Arc;
+
+use crate::expression::{Expr, Kind};
+use crate::operators::{Compute, Filter, FollowEdges, ReachWithin, SearchPaths};
+use crate::plan::PlanNode;
+use crate::planner::Planner;
+use crate::rules::Rule;
+use crate::search::{Caps, OutputKind, Places};
+
+impl Planner<'_> {
+    /// Tells the searches below what these conditions say of their paths. The conditions stay.
+    pub(super) fn cap_searches(&self, node: &mut PlanNode, conditions: &[Expr]) {
+        if self.may(Rule::CappedPaths) {
+            self.cap_below(node, conditions, &mut vec![]);
+        }
+    }
+
+    fn cap_below(&self, node: &mut PlanNode, conditions: &[Expr], computed: &mut Vec<(usize, Kind)>) {
+        if let Some(search) = node.operator::<SearchPaths>() {
+            let mut search = search.clone();
+            self.cap(&mut search, node, conditions, computed);
+        }
+        let width = node.inputs.first().map_or(0, |below| below.schema.len());
+        if let Some(compute) = node.operator::<Compute>() {
+            let kinds = compute.expressions.iter().map(|e| e.kind.clone());
+            computed.extend(kinds.enumerate().map(|(i, kind)| (width + i, kind)));
+        }
+        // Slots stay what they are, and each row comes of one row below.
+        let passes = node.operator::<Filter>().is_some()
+            || node.operator::<Compute>().is_some()
+            || node.operator::<FollowEdges>().is_some()
+            || node.operator::<SearchPaths>().is_some()
+            || node.operator::<ReachWithin>().is_some();
+        if let ([below], true) = (&mut node.inputs[..], passes) {
+            self.cap_below(below, conditions, computed);
+        }
+    }
+
+    fn cap(
+        &self, search: &mut SearchPaths, node: &mut PlanNode, conditions: &[Expr], computed: &[(usize, Kind)],
+    ) {
+        let [below] = &node.inputs[..] else { return };
+        let width = below.schema.len();
+        let path = width + usize::from(search.spec.to.is_none());
+        let edges =
+            search.spec.outputs.iter().enumerate().filter(|(_, o)| o.kind == OutputKind::Edge && o.group);
+        let lists: Vec<(usize, usize)> = edges.map(|(i, output)| (path + 1 + i, output.local)).collect();
+        let places = Places { width, path, lists: &lists, computed };
+        let Some(caps) = Caps::of(conditions, &places) else { return };
+        search.caps = Some(match search.caps.take() {
+            Some(known) => known.with(caps),
+            None => caps,
+        });
+        let within = ReachWithin::of(search).filter(|_| self.may(Rule::CappedEnds));
+        node.plan = match within {
+            Some(within) => Arc::new(within),
+            None => Arc::new(search.clone()),
+        };
+    }
+}

@@ -1,0 +1,185 @@
+//! The ends that paths of a bounded sum lead to, least sum first: a cheapest path to each of them, as far as the
+//! conditions on the sum allow.
+
+use std::ops::ControlFlow;
+use std::sync::Arc;
+
+use graphodrome_graph::Direction;
+use graphodrome_language::ast::PathMode;
+
+use crate::context::{Outcome, Side};
+use crate::search::SearchSpec;
+use crate::search::asked::{FoundPath, GuidedSearch};
+use crate::search::caps::Caps;
+use crate::search::cursor::Cursor;
+use crate::search::guided::{PathSource, path_to};
+use crate::search::measure::Measure;
+use crate::search::spread::{ROOT, Spread};
+use crate::search::step::Step;
+
+pub(super) struct Within<M: Measure> {
+    search: Arc<GuidedSearch>,
+    caps: Arc<Caps>,
+    start: u32,
+    target: Option<u32>,
+    measure: M,
+    spread: Option<Box<Spread<M>>>,
+    /// How many of the nearest nodes were looked at.
+    at: usize,
+    done: bool,
+}
+
+/// Whether a path back to its start can be told from what a search from there finds: its edges go one way, or each
+/// of them both ways alike.
+pub(crate) fn closes_alike(step: &Step) -> bool {
+    match step.direction {
+        Direction::Out | Direction::In => true,
+        Direction::Undirected | Direction::OutOrIn | Direction::Any => {
+            step.before.is_none() && step.after.is_none() && step.conditions.is_empty()
+        }
+        _ => false,
+    }
+}
+
+impl<M: Measure> Within<M> {
+    pub fn new(
+        search: &Arc<GuidedSearch>, caps: &Arc<Caps>, (start, target): (u32, Option<u32>), measure: M,
+    ) -> Within<M> {
+        let (search, caps) = (search.clone(), caps.clone());
+        Within { search, caps, start, target, measure, spread: None, at: 0, done: false }
+    }
+
+    fn spread(&mut self, cursor: &Cursor<'_>) -> &mut Spread<M> {
+        let search = &self.search;
+        self.spread.get_or_insert_with(|| {
+            let (step, back) = (search.step.clone(), search.backwards);
+            Box::new(Spread::new(step, self.start, back, Side::From, None, cursor))
+        })
+    }
+
+    /// A path back to the start that satisfies the conditions, from what is known of all nodes that it may go through.
+    fn ring(&mut self, spread: &Spread<M>, cursor: &mut Cursor<'_>) -> Outcome<Option<FoundPath>> {
+        let search = self.search.clone();
+        if search.mode == PathMode::Acyclic {
+            return Ok(None);
+        }
+        let one_way = matches!(search.step.direction, Direction::Out | Direction::In);
+        let mut arcs = vec![];
+        let expand = |node: u32, back: bool, cursor: &mut Cursor<'_>, arcs: &mut Vec<(u32, u32)>| {
+            arcs.clear();
+            search.step.expand(node, back, cursor, |edge, other| {
+                arcs.push((edge, other));
+                ControlFlow::Continue(())
+            })
+        };
+        if one_way {
+            expand(self.start, !search.backwards, cursor, &mut arcs)?;
+            for &(edge, other) in &arcs {
+                if let Some(number) = spread.known(other)
+                    && self.closes(spread, (number, edge, 0), cursor)?
+                {
+                    let mut path = path_to(spread, number);
+                    path.edges.push(edge);
+                    path.nodes.push(self.start);
+                    return Ok(Some(path));
+                }
+            }
+            return Ok(None);
+        }
+        // The first edge on the way to each node: two ways that begin with different ones have nothing in common.
+        let mut first = vec![ROOT; spread.reached.len()];
+        for &number in spread.settled() {
+            let reached = &spread.reached[number as usize];
+            if reached.edge != ROOT {
+                let before = first[reached.parent as usize];
+                first[number as usize] = if before == ROOT { reached.edge } else { before };
+            }
+            expand(reached.node, search.backwards, cursor, &mut arcs)?;
+            for &(edge, other) in &arcs {
+                let Some(back) =
+                    spread.known(other).filter(|n| *n == number || first[*n as usize] != ROOT || *n == 0)
+                else {
+                    continue;
+                };
+                let of_tree = edge == reached.edge || edge == spread.reached[back as usize].edge;
+                let apart = first[number as usize] != first[back as usize] || number == 0 && back == 0;
+                if !of_tree && apart && self.closes(spread, (number, edge, back), cursor)? {
+                    let mut path = path_to(spread, number);
+                    path.edges.push(edge);
+                    path.nodes.push(other);
+                    for (edge, node) in spread.way_back(back) {
+                        path.edges.push(edge);
+                        path.nodes.push(node);
+                    }
+                    return Ok(Some(path));
+                }
+            }
+        }
+        Ok(None)
+    }
+
+    /// Whether the way to one node, an edge and the way back from another may satisfy the conditions.
+    fn closes(
+        &mut self, spread: &Spread<M>, (there, edge, back): (u32, u32, u32), cursor: &mut Cursor<'_>,
+    ) -> Outcome<bool> {
+        let Some(weight) = self.measure.of_edge(edge, cursor)? else { return Ok(false) };
+        let sum = self.measure.add(spread.reached[there as usize].sum, weight)?;
+        let sum = self.measure.add(sum, spread.reached[back as usize].sum)?;
+        self.caps.sum_may_hold(self.measure.value(sum), cursor)
+    }
+}
+
+impl<M: Measure + Send> PathSource for Within<M>
+where
+    Spread<M>: Send,
+{
+    fn next(&mut self, spec: &SearchSpec, cursor: &mut Cursor<'_>) -> Outcome<Option<FoundPath>> {
+        if self.done {
+            return Ok(None);
+        }
+        self.spread(cursor);
+        let Some(mut spread) = self.spread.take() else { return Ok(None) };
+        while let Some(number) = spread.nearest(self.at, &mut self.measure, cursor)? {
+            let reached = spread.reached[number as usize];
+            if !self.caps.sum_may_hold(self.measure.value(reached.sum), cursor)? {
+                break;
+            }
+            self.at += 1;
+            cursor.context.work(1)?;
+            let wanted = self.target.is_none_or(|target| target == reached.node);
+            if number > 0 && wanted && spec.is_target(reached.node, cursor)? {
+                self.done = self.target.is_some();
+                let path = path_to(&spread, number);
+                match self.done {
+                    true => spread.finish(cursor),
+                    false => self.spread = Some(spread),
+                }
+                return Ok(Some(path));
+            }
+        }
+        self.done = true;
+        let back =
+            self.target.is_none_or(|target| target == self.start) && spec.is_target(self.start, cursor)?;
+        let ring = if back { self.ring(&spread, cursor)? } else { None };
+        spread.finish(cursor);
+        Ok(ring)
+    }
+
+    fn resume(&mut self) {
+        self.spread.iter_mut().for_each(|spread| spread.resume());
+    }
+
+    fn report(&mut self, cursor: &mut Cursor<'_>) {
+        self.spread.iter_mut().for_each(|spread| spread.report(cursor));
+    }
+
+    fn give_back(&mut self, cursor: &mut Cursor<'_>) {
+        if let Some(mut spread) = self.spread.take() {
+            spread.finish(cursor);
+        }
+    }
+
+    fn gave_up(&self) -> bool {
+        self.measure.gave_up()
+    }
+}

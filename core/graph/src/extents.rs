@@ -1,0 +1,110 @@
+//! The least and the greatest number of a property over many edges: what a search must know before it gives up a way
+//! because of what adds up along it.
+
+use std::sync::OnceLock;
+
+use arrow_array::Array;
+
+use crate::{Column, Dense, EdgeTable, EdgeTest, PropertyReader, Snapshot, Value};
+
+/// Where all numbers of a property lie, whose values are all numbers or null. Numbers that a FLOAT64 does not hold are
+/// rounded.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Extent {
+    /// Infinity where there is no number.
+    pub least: f64,
+    pub greatest: f64,
+    /// Some are null.
+    pub nulls: bool,
+}
+
+impl Extent {
+    pub const NONE: Extent = Extent { least: f64::INFINITY, greatest: f64::NEG_INFINITY, nulls: false };
+
+    pub fn of(number: f64) -> Extent {
+        Extent { least: number, greatest: number, nulls: false }
+    }
+
+    pub fn and(self, other: Extent) -> Extent {
+        Extent {
+            least: self.least.min(other.least),
+            greatest: self.greatest.max(other.greatest),
+            nulls: self.nulls | other.nulls,
+        }
+    }
+
+    /// Of one value; `None` where it is neither a number nor null.
+    pub fn of_value(value: &Value) -> Option<Extent> {
+        match value {
+            Value::Null => Some(Extent { nulls: true, ..Extent::NONE }),
+            Value::Int(n) => Some(Extent::of(*n as f64)),
+            Value::Float(f) if !f.is_nan() => Some(Extent::of(*f)),
+            Value::Decimal(d) => Some(Extent::of(d.to_f64())),
+            _ => None,
+        }
+    }
+
+    /// `None` where some value is no number. What stands in the place of a null may count too.
+    fn of_column(column: &Column) -> Option<Extent> {
+        let nulls = column.nulls() > 0;
+        match column {
+            Column::Int(numbers) if !numbers.is_empty() => {
+                let (mut least, mut greatest) = (i64::MAX, i64::MIN);
+                numbers.for_each(|n| (least, greatest) = (least.min(n), greatest.max(n)));
+                Some(Extent { least: least as f64, greatest: greatest as f64, nulls })
+            }
+            Column::Float(floats) => {
+                let all = floats.values().iter().enumerate();
+                let valid = all.filter(|(row, _)| !nulls || floats.is_valid(*row));
+                let fold =
+                    |extent: Extent, (_, f): (usize, &f64)| (!f.is_nan()).then(|| extent.and(Extent::of(*f)));
+                valid.into_iter().try_fold(Extent { nulls, ..Extent::NONE }, fold)
+            }
+            Column::Other(values) => {
+                values.iter().try_fold(Extent::NONE, |extent, v| Some(extent.and(Extent::of_value(v)?)))
+            }
+            _ => (column.nulls() == column.len()).then_some(Extent { nulls, ..Extent::NONE }),
+        }
+    }
+}
+
+/// Where the numbers of a table's columns lie, found when they are asked for first: a table never changes.
+#[derive(Debug)]
+pub(crate) struct Extents(Vec<OnceLock<Option<Extent>>>);
+
+impl Extents {
+    pub fn new(columns: usize) -> Extents {
+        Extents((0..columns).map(|_| OnceLock::new()).collect())
+    }
+}
+
+impl EdgeTable {
+    fn extent_of(&self, column: usize) -> Option<Extent> {
+        let find = || Extent::of_column(&self.columns[column].1);
+        match self.extents.0.get(column) {
+            Some(known) => *known.get_or_init(find),
+            None => find(),
+        }
+    }
+}
+
+impl Snapshot {
+    /// Where the numbers of a property lie over the edges that the test may let pass, or wider; `None` where some value
+    /// is neither a number nor null.
+    pub fn extent_of_edges(&self, reader: &PropertyReader, test: &EdgeTest) -> Option<Extent> {
+        let of_table = |table: &usize| match reader.place(*table) {
+            Some(column) => self.base.edges[*table].extent_of(column),
+            None if self.base.edges[*table].len == 0 => Some(Extent::NONE),
+            None => Some(Extent { nulls: true, ..Extent::NONE }),
+        };
+        let base = test.tables.iter().map(of_table);
+        let changed = self.overlay_edge_numbers();
+        let passes =
+            |edge: &Dense| test.expression.as_ref().is_none_or(|e| e.matches(&self.edge_labels(*edge)));
+        let above = changed
+            .iter()
+            .filter(|edge| passes(edge))
+            .map(|edge| Extent::of_value(&self.read_edge(*edge, reader)));
+        base.chain(above).try_fold(Extent::NONE, |extent, more| Some(extent.and(more?)))
+    }
+}

@@ -271,6 +271,28 @@ fn cheapest(rows: &Rows, (from, to): (u32, u32)) -> i64 {
     -1
 }
 
+/// How many other nodes lie within a sum of weights.
+fn near(rows: &Rows, from: u32, most: u64) -> i64 {
+    let mut known = vec![u64::MAX; rows.nodes()];
+    let mut heap = BinaryHeap::from([Reverse((0u64, from))]);
+    known[from as usize] = 0;
+    let mut found = -1;
+    while let Some(Reverse((sum, node))) = heap.pop() {
+        if sum > known[node as usize] {
+            continue;
+        }
+        found += 1;
+        for (other, weight) in rows.row(node) {
+            let sum = sum + u64::from(*weight);
+            if sum <= most && sum < known[*other as usize] {
+                known[*other as usize] = sum;
+                heap.push(Reverse((sum, *other)));
+            }
+        }
+    }
+    found
+}
+
 /// Walks of so many steps: how many nodes they end at.
 fn walks(rows: &Rows, from: u32, steps: u32) -> i64 {
     let mut counts = vec![0u64; rows.nodes()];
@@ -428,6 +450,43 @@ fn of_distances(bench: &Bench, both: &Both) {
     bench.row(both, "the ten cheapest simple paths", &[&ten], some, "15 x one", None);
 }
 
+fn of_bounds(bench: &Bench, both: &Both) {
+    let most: u64 = if both.arrow.ends_with('>') { 12 } else { 5_000 };
+    let arrow = both.arrow.replace("[:", "[e:");
+    let forms = [
+        format!(
+            "MATCH (a:Place {{id: $a}}){arrow}+(b) WHERE b <> a AND SUM(e.weight) <= {most} RETURN COUNT(DISTINCT b) AS n"
+        ),
+        format!(
+            "MATCH (a WHERE a.id = $a){arrow}+(b) FILTER NOT SUM(e.weight) > {most} AND b <> a RETURN DISTINCT b.id AS b NEXT RETURN COUNT(*) AS n"
+        ),
+        format!(
+            "MATCH (a:Place {{id: $a}})(()-[e:LINK]{}())+(b:Place) WHERE SUM(e.weight) < {most} + 1 AND b <> a RETURN b GROUP BY b NEXT RETURN COUNT(*) AS n",
+            &arrow[arrow.len() - usize::from(both.arrow.ends_with('>')) - 1..]
+        ),
+    ];
+    let forms = [&forms[0][..], &forms[1], &forms[2]];
+    let mut plain = |(a, _)| near(&both.out, a, most);
+    bench.row(both, "other nodes within a sum of weights", &forms, &both.pairs, "", Some(&mut plain));
+}
+
+fn of_many_starts(bench: &Bench, both: &Both) {
+    let forms = [
+        "MATCH (a:Place WHERE a.id >= $a AND a.id < $a + 64)-->+(b) WHERE b <> a RETURN a.id AS a, COUNT(DISTINCT b) AS n NEXT RETURN SUM(n) AS n",
+        "MATCH (a:Place)-->+(b) WHERE a.id BETWEEN $a AND $a + 63 AND a <> b RETURN DISTINCT a, b NEXT RETURN COUNT(*) AS n",
+    ];
+    let starts = [(0, 0), (64, 0), (128, 0)];
+    let mut plain = |(a, _): (u32, u32)| (a..a + 64).map(|start| reached(both, start)).sum();
+    bench.row(
+        both,
+        "all nodes that can be reached from each of 64",
+        &forms,
+        &starts,
+        "0.2 x",
+        Some(&mut plain),
+    );
+}
+
 fn of_everything(bench: &Bench, both: &Both) {
     let some: Vec<(u32, u32)> = both.pairs.iter().copied().take(5).collect();
     let forms = [
@@ -496,7 +555,9 @@ fn main() {
     println!("{head}");
     of_neighbourhoods(&bench, &both);
     of_distances(&bench, &both);
+    of_bounds(&bench, &both);
     of_everything(&bench, &both);
+    of_many_starts(&bench, &both);
     drop(both);
 
     let edges = grid(side);
@@ -513,6 +574,7 @@ fn main() {
     println!("{head}");
     of_neighbourhoods(&bench, &both);
     of_distances(&bench, &both);
+    of_bounds(&bench, &both);
     of_everything(&bench, &both);
     drop(both);
 

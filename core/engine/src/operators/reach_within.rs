@@ -47,6 +47,7 @@ impl ReachWithin {
             may: MayUse { both_ends: false, by_walk: true, guide: true },
             wanted: Wanted::Paths,
             within: Some(caps.clone()),
+            stop: None,
         })
     }
 }

@@ -89,7 +89,12 @@ impl Operator for Run {
             && let Some(caps) = &self.plan.caps
         {
             let tests = self.plan.spec.program.edge_tests();
-            self.enumerator.give_up_past(caps.that_hold(&tests, &context.scope));
+            let caps = caps.that_hold(&tests, &context.scope);
+            if caps.is_none() {
+                let note = "no path was given up early: what adds up along it may come back below its bound";
+                context.metrics().notes.push(note.into());
+            }
+            self.enumerator.give_up_past(caps);
         }
         self.enumerator.resume();
         let mut found = Rows::new(self.plan.spec.outputs.len());

@@ -23,6 +23,8 @@ pub(crate) struct ShortestPaths {
     pub wanted: Wanted,
     /// Any path to an end serves that satisfies these conditions on the sum of its weights.
     pub within: Option<Arc<Caps>>,
+    /// A condition on what its paths are the least of, past which nothing need be looked for.
+    pub stop: Option<Caps>,
 }
 
 /// What is read of a path.
@@ -135,6 +137,7 @@ impl ShortestPaths {
             both_ends: self.may.both_ends,
             bare: self.wanted != Wanted::Paths,
             within: self.within.clone(),
+            stop: None,
         })
     }
 }
@@ -170,18 +173,21 @@ impl OperatorPlan for ShortestPaths {
         } else {
             format!(" of {}", mode_name(self.spec.mode))
         };
-        search_details(&self.spec, &format!("{wanted}{mode}, {how}"))
+        let capped = if self.stop.is_some() { ", no further than what adds up allows" } else { "" };
+        search_details(&self.spec, &format!("{wanted}{mode}, {how}{capped}"))
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
         let guided = self.guided().map(Arc::new);
-        Box::new(Run { plan: self, guided, input: inputs.remove(0), batch: None, row: 0, paths: None })
+        let input = inputs.remove(0);
+        Box::new(Run { plan: self, guided, begun: false, input, batch: None, row: 0, paths: None })
     }
 }
 
 struct Run {
     plan: Arc<ShortestPaths>,
     guided: Option<Arc<GuidedSearch>>,
+    begun: bool,
     input: Input,
     batch: Option<Batch>,
     row: usize,
@@ -193,6 +199,12 @@ impl Run {
     /// Begins the search of the row, where it has both ends.
     fn begin(&mut self, cursor: &mut Cursor<'_>) -> Outcome<()> {
         let spec = &self.plan.spec;
+        if !std::mem::replace(&mut self.begun, true)
+            && let (Some(caps), Some(search)) = (&self.plan.stop, &self.guided)
+        {
+            let stop = caps.that_hold(&spec.program.edge_tests(), &cursor.context.scope);
+            self.guided = Some(Arc::new(GuidedSearch { stop, ..(**search).clone() }));
+        }
         let Some(start) = spec.start(cursor.batch, cursor.row) else { return Ok(()) };
         let Ok(target) = spec.bound_end(cursor.batch, cursor.row) else { return Ok(()) };
         if let Some(target) = target

@@ -4,11 +4,12 @@
 use std::sync::Arc;
 
 use crate::expression::{Expr, Kind};
+use crate::operators::shortest_paths::ShortestPaths;
 use crate::operators::{Compute, Filter, FollowEdges, ReachWithin, SearchPaths};
 use crate::plan::PlanNode;
 use crate::planner::Planner;
 use crate::rules::Rule;
-use crate::search::{Caps, OutputKind, Places};
+use crate::search::{Caps, OutputKind, Places, SearchSpec};
 
 impl Planner<'_> {
     /// Tells the searches below what these conditions say of their paths. The conditions stay.
@@ -23,6 +24,13 @@ impl Planner<'_> {
             let mut search = search.clone();
             self.cap(&mut search, node, conditions, computed);
         }
+        if let Some(search) = node.operator::<ShortestPaths>() {
+            let mut search = search.clone();
+            if search.stop.is_none() {
+                search.stop = stop(&search, node, conditions, computed);
+            }
+            node.plan = Arc::new(search);
+        }
         let width = node.inputs.first().map_or(0, |below| below.schema.len());
         if let Some(compute) = node.operator::<Compute>() {
             let kinds = compute.expressions.iter().map(|e| e.kind.clone());
@@ -33,6 +41,7 @@ impl Planner<'_> {
             || node.operator::<Compute>().is_some()
             || node.operator::<FollowEdges>().is_some()
             || node.operator::<SearchPaths>().is_some()
+            || node.operator::<ShortestPaths>().is_some()
             || node.operator::<ReachWithin>().is_some();
         if let ([below], true) = (&mut node.inputs[..], passes) {
             self.cap_below(below, conditions, computed);
@@ -42,14 +51,7 @@ impl Planner<'_> {
     fn cap(
         &self, search: &mut SearchPaths, node: &mut PlanNode, conditions: &[Expr], computed: &[(usize, Kind)],
     ) {
-        let [below] = &node.inputs[..] else { return };
-        let width = below.schema.len();
-        let path = width + usize::from(search.spec.to.is_none());
-        let edges =
-            search.spec.outputs.iter().enumerate().filter(|(_, o)| o.kind == OutputKind::Edge && o.group);
-        let lists: Vec<(usize, usize)> = edges.map(|(i, output)| (path + 1 + i, output.local)).collect();
-        let places = Places { width, path, lists: &lists, computed };
-        let Some(caps) = Caps::of(conditions, &places) else { return };
+        let Some(caps) = caps_of(&search.spec, node, conditions, computed) else { return };
         search.caps = Some(match search.caps.take() {
             Some(known) => known.with(caps),
             None => caps,
@@ -60,4 +62,34 @@ impl Planner<'_> {
             None => Arc::new(search.clone()),
         };
     }
+}
+
+fn caps_of(
+    spec: &SearchSpec, node: &PlanNode, conditions: &[Expr], computed: &[(usize, Kind)],
+) -> Option<Caps> {
+    let [below] = &node.inputs[..] else { return None };
+    let width = below.schema.len();
+    let path = width + usize::from(spec.to.is_none());
+    let edges = spec.outputs.iter().enumerate().filter(|(_, o)| o.kind == OutputKind::Edge && o.group);
+    let lists: Vec<(usize, usize)> = edges.map(|(i, output)| (path + 1 + i, output.local)).collect();
+    Caps::of(conditions, &Places { width, path, lists: &lists, computed })
+}
+
+/// A condition on what the search's paths are the least of.
+fn stop(
+    search: &ShortestPaths, node: &PlanNode, conditions: &[Expr], computed: &[(usize, Kind)],
+) -> Option<Caps> {
+    let weight = match &search.weight {
+        None => None,
+        Some(weight) => match &weight.expression.kind {
+            Kind::EdgeProperty(_, reader) => Some(&reader.name),
+            _ => return None,
+        },
+    };
+    let all =
+        conditions.iter().filter_map(|c| caps_of(&search.spec, node, std::slice::from_ref(c), computed));
+    all.into_iter().find(|caps| match weight {
+        None => caps.is_count(),
+        Some(name) => caps.is_sum_of(name),
+    })
 }

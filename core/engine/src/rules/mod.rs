@@ -71,12 +71,14 @@ rules! {
         "As for the order of a pattern: whether a search's end is found before the search or by it does not change the rows. Where few nodes satisfy the end's own conditions it is looked up first.";
     EndOnce "end-once"
         "Whether an end can be reached from a node does not depend on which of many rows asks: for rows with one end it is looked up in one spread from there, where no condition reads the row.";
+    StartsAtOnce "starts-at-once"
+        "Which ends are reached from a node does not depend on what else is searched from: where searches meet the same edges, up to 64 of them look at an edge once a level.";
     BothEnds "both-ends"
         "A shortest or cheapest path between two bound nodes is one from the one end and one from the other that meet.";
     ShortestByWalk "shortest-by-walk"
         "Between two different nodes a shortest walk over one repeated edge, and a cheapest one that is found first, takes no node twice: it is a trail, acyclic and simple. A shortest walk back to its start is simple as well; trails back are searched for as such, and none is acyclic.";
     CappedPaths "capped-paths"
-        "What adds up along a path of numbers that are not negative only grows, as do the number of its edges and the greatest of its numbers: where a condition sets a bound to that and a path is past it, so are all that begin with this path, and none of them is a row. Whether numbers are negative is looked up before the search begins; the conditions are tested again on whole paths.";
+        "What adds up along a path of numbers that are not negative only grows, as do the number of its edges and the greatest of its numbers: where a condition sets a bound to that and a path is past it, so are all that begin with this path, and none of them is a row; of a search for least sums all that comes later costs as much. Whether numbers are negative is looked up before the search begins; the conditions are tested again on whole paths.";
     CappedEnds "capped-ends"
         "Where nobody asks how many paths lead to an end, or which, and the bound is on a sum of numbers that are not negative, an end is reached exactly where a path of the least sum satisfies it. A cheapest path takes no node twice; one back to the start is put together from two cheapest ways that begin with different edges.";
     GuidedSearch "guided-search"

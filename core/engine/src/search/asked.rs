@@ -37,6 +37,8 @@ pub(crate) struct GuidedSearch {
     pub bare: bool,
     /// Any path to an end serves that satisfies these conditions on the sum of its weights.
     pub within: Option<Arc<Caps>>,
+    /// What no path satisfies that costs more than one which does not.
+    pub stop: Option<Arc<Caps>>,
 }
 
 /// A path as its nodes and edges, from the node the search began at.

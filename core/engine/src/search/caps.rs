@@ -234,6 +234,21 @@ impl Caps {
         }
     }
 
+    /// Whether all that is folded is the number of a path's edges.
+    pub fn is_count(&self) -> bool {
+        matches!(&self.along[..], [Along { step: Step::Count, .. }])
+    }
+
+    /// Whether all that is folded is the sum of one property of the edges.
+    pub fn is_sum_of(&self, name: &str) -> bool {
+        match &self.along[..] {
+            [Along { step: Step::Sum, argument: Some((argument, slot)), .. }] => {
+                matches!(&argument.kind, Kind::EdgeProperty(s, reader) if s == slot && *reader.name == *name)
+            }
+            _ => false,
+        }
+    }
+
     /// Whether the sum of a path ([`Self::one_sum`]) leaves it a chance.
     pub fn sum_may_hold(&self, sum: Value, cursor: &mut Cursor<'_>) -> Outcome<bool> {
         self.may_hold(&Folded(vec![sum]), cursor)

@@ -194,6 +194,15 @@ impl<M: Ends> Guided<M> {
             };
             *at += 1;
             cursor.context.work(1)?;
+            if let Some(caps) = &search.stop {
+                let sum = self.measure.value(guide.spread.reached[number as usize].sum);
+                // All others cost as much.
+                if *at > 1 && !caps.sum_may_hold(sum, cursor)? {
+                    guide.finish(cursor);
+                    self.stage = Stage::Done;
+                    return Ok(None);
+                }
+            }
             let end = guide.spread.reached[number as usize].node;
             if !spec.is_target(end, cursor)? {
                 continue;

@@ -70,6 +70,28 @@ impl NodeSet {
         }
     }
 
+    /// The nodes below the bound that it does not have; `None` while it is a table of few.
+    pub fn missing(&self) -> Option<impl Iterator<Item = u32> + '_> {
+        let Kept::Many(bits) = &self.kept else { return None };
+        let bound = self.bound;
+        Some(bits.iter().zip(0u32..).flat_map(move |(word, place)| {
+            let mut left = !word;
+            std::iter::from_fn(move || {
+                let bit = (left != 0).then(|| left.trailing_zeros())?;
+                left &= left - 1;
+                Some(64 * place + bit).filter(|node| *node < bound)
+            })
+        }))
+    }
+
+    #[inline]
+    pub fn has(&self, node: u32) -> bool {
+        match &self.kept {
+            Kept::Few(slots) => !slots.is_empty() && find(slots, node),
+            Kept::Many(bits) => bits[node as usize / 64] >> (node % 64) & 1 == 1,
+        }
+    }
+
     /// Adds all of `nodes`; those that are new are appended to `new`, in their order.
     pub fn insert_all(&mut self, nodes: &[u32], new: &mut Vec<u32>) {
         let before = new.len();
@@ -176,6 +198,19 @@ impl NodeNumbers {
     }
 }
 
+fn find(slots: &[u32], node: u32) -> bool {
+    let mask = slots.len() - 1;
+    let bits = slots.len().trailing_zeros();
+    let mut slot = (node.wrapping_mul(0x9E37_79B1) >> (32 - bits)) as usize & mask;
+    while slots[slot] != NO_ELEMENT {
+        if slots[slot] == node {
+            return true;
+        }
+        slot = (slot + 1) & mask;
+    }
+    false
+}
+
 /// Finds the node's slot and takes it; false where it had it already.
 #[inline]
 fn place(slots: &mut [u32], node: u32) -> bool {
@@ -198,6 +233,8 @@ fn place(slots: &mut [u32], node: u32) -> bool {
 
 #[cfg(test)]
 mod tests {
+    #![allow(clippy::unwrap_used)]
+
     use super::*;
     use std::collections::HashSet;
 
@@ -220,6 +257,10 @@ mod tests {
         assert_eq!((new.len(), whole.len), (9_001, 9_001));
         assert!(whole.iter().eq((0..9_000).chain([9_001])));
         assert_eq!(set.iter().collect::<HashSet<u32>>(), known);
+        assert!((0..9_000).all(|node| set.has(node) == known.contains(&node)));
+        assert!(whole.missing().unwrap().eq([9_000].into_iter().chain(9_002..10_000)));
+        let few = NodeSet::new(100);
+        assert!(few.missing().is_none() && !few.has(7));
     }
 
     #[test]

@@ -278,7 +278,7 @@ fn shown(value: &Value) -> String {
 fn what_is_past_a_bound_is_given_up_and_nothing_else() {
     let mut rng = ChaCha8Rng::seed_from_u64(20261201);
     let (mut by_sums, mut capped, mut filled) = (0, 0, 0);
-    for round in 0..4_000 {
+    for round in 0..2_500 {
         // A weight below zero is an error where it is met, which depends on how one looks.
         let kinds = NUMBERS.len() - usize::from(round % 5 == 1);
         let numbers = NUMBERS[rng.random_range(0..kinds)];
@@ -299,7 +299,7 @@ fn what_is_past_a_bound_is_given_up_and_nothing_else() {
         filled += plain.is_ok_and(|rows| !rows.is_empty() && rows != ["0"]) as usize;
     }
     println!("{by_sums} by least sums, {capped} given up, {filled} not empty");
-    assert!(by_sums > 400 && capped > 2_000 && filled > 1_200);
+    assert!(by_sums > 200 && capped > 1_200 && filled > 700);
 }
 
 /// A grid of so many nodes a side, edges both ways with lengths.
@@ -360,7 +360,7 @@ fn bounded_questions_look_at_what_is_near() {
 fn least_sums_need_no_paths() {
     let mut rng = ChaCha8Rng::seed_from_u64(99);
     let mut without_paths = 0;
-    for round in 0..1_500 {
+    for round in 0..1_000 {
         let numbers = NUMBERS[rng.random_range(0..NUMBERS.len())];
         let snapshot = graph(&mut rng, numbers);
         let mode = pick(&mut rng, &["", "", "TRAIL ", "ACYCLIC ", "SIMPLE "]);
@@ -375,7 +375,7 @@ fn least_sums_need_no_paths() {
         assert_eq!(plain, all, "round {round}, {numbers:?}: {text}\n{profile}");
         without_paths += (profile.contains("FoldPaths") && !profile.contains("paths were made")) as usize;
     }
-    assert!(without_paths > 500, "{without_paths}");
+    assert!(without_paths > 300, "{without_paths}");
     // Where nobody could make them all.
     let snapshot = grid(60, &mut rng);
     let text = "MATCH (a:A {x: 0})-[e:R]-+(b) RETURN b.x AS x, MIN(SUM(e.w)) AS n";

@@ -1,7 +1,6 @@
 //! Reach: the ends of a repeated edge, each once, without the paths: taken where the query cannot tell
 //! the difference from enumerating them.
 
-use std::collections::VecDeque;
 use std::sync::{Arc, PoisonError};
 
 use crate::batch::{BATCH_ROWS, Batch};
@@ -9,8 +8,7 @@ use crate::context::{Context, Outcome, Side};
 use crate::operators::search_paths::search_details;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
 use crate::search::{
-    AT_ONCE, Cursor, Hops, MASKS, Reached, Rows, SearchSpec, Spread, Step, cycle_exists, goes_both_ways,
-    meet_in_the_middle, reach, reach_from_many, remove,
+    Cursor, Hops, Rows, SearchSpec, Spread, cycle_exists, goes_both_ways, meet_in_the_middle, reach, remove,
 };
 
 #[derive(Clone, Debug)]
@@ -20,8 +18,6 @@ pub(crate) struct Reach {
     pub trails_only: bool,
     /// Ends that many rows have may be looked from once.
     pub end_once: bool,
-    /// Several rows may be searched from at once.
-    pub at_once: bool,
 }
 
 impl OperatorPlan for Reach {
@@ -49,8 +45,7 @@ impl OperatorPlan for Reach {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        let (input, ahead, pending) = (inputs.remove(0), VecDeque::new(), vec![]);
-        Box::new(Run { plan: self, input, batch: None, row: 0, ahead, overlap: None, pending, given: 0 })
+        Box::new(Run { plan: self, input: inputs.remove(0), batch: None, row: 0, pending: vec![], given: 0 })
     }
 }
 
@@ -59,27 +54,9 @@ struct Run {
     input: Input,
     batch: Option<Batch>,
     row: usize,
-    /// What was found of the next rows already.
-    ahead: VecDeque<Vec<u32>>,
-    /// How many nodes the search before reached, where they are many and few hops away: searches from other nodes meet
-    /// the same edges.
-    overlap: Option<usize>,
     /// Ends of the current row, and how many of them were given out.
     pending: Vec<u32>,
     given: usize,
-}
-
-/// Searches from several rows at once are worth their masks for so many rows, where a search reaches so many nodes, one in
-/// so many of all there are, within so many hops: where hops are many, searches come to a node at different times.
-const FEWEST_AT_ONCE: usize = 4;
-const LEAST_REACHED: usize = 1024;
-const OVERLAP: usize = 64;
-const MOST_HOPS: u32 = 24;
-
-/// How many searches that reach so many nodes may go on at once in an eighth of the memory that is left.
-fn at_once(left: usize, bound: usize, ends: usize) -> usize {
-    let each = 2 * size_of::<u32>() * ends.max(1);
-    ((left / 8).saturating_sub(MASKS * bound) / each).min(AT_ONCE)
 }
 
 /// From the third row on with one end it is spread from there, as far as the rows need, instead of searching for each.
@@ -114,48 +91,6 @@ impl Run {
         Ok(Some(found.is_some()))
     }
 
-    /// All nodes that are reached from the row's start.
-    fn ends_of(&mut self, step: &Step, start: u32, cursor: &mut Cursor<'_>) -> Outcome<Vec<u32>> {
-        if !self.ahead.is_empty() {
-            return Ok(self.of_ahead(cursor));
-        }
-        let spec = &self.plan.spec;
-        let bounds = (spec.min, spec.max);
-        let bound = cursor.context.scope.node_bound() as usize;
-        let together = match self.overlap {
-            // All of them are taken to reach as much as the one before.
-            Some(ends) => {
-                at_once(cursor.context.budget.left(), bound, ends).min(cursor.batch.len - cursor.row)
-            }
-            None => 0,
-        };
-        if together >= FEWEST_AT_ONCE {
-            let rows = cursor.row..cursor.row + together;
-            let starts: Option<Vec<u32>> = rows.map(|row| spec.start(cursor.batch, row)).collect();
-            if let Some(starts) = starts {
-                let note = "searched from several rows at once";
-                let notes = &mut cursor.context.metrics().notes;
-                if !notes.iter().any(|known| known == note) {
-                    notes.push(note.into());
-                }
-                self.ahead = reach_from_many(step, &starts, bounds, spec.reversed, cursor)?.into();
-                return Ok(self.of_ahead(cursor));
-            }
-        }
-        let Reached { ends, hops } = reach(step, start, bounds, spec.reversed, cursor)?;
-        let much = ends.len() >= LEAST_REACHED && ends.len() * OVERLAP >= bound;
-        let overlap = self.plan.at_once && step.conditions.is_empty() && much && hops <= MOST_HOPS;
-        self.overlap = overlap.then_some(ends.len());
-        Ok(ends)
-    }
-
-    /// The next of what was found of several rows.
-    fn of_ahead(&mut self, cursor: &mut Cursor<'_>) -> Vec<u32> {
-        let ends = self.ahead.pop_front().unwrap_or_default();
-        cursor.context.release(size_of_val(&ends[..]));
-        ends
-    }
-
     fn search(&mut self, batch: &Batch, context: &mut Context) -> Outcome<Vec<u32>> {
         let plan = self.plan.clone();
         let spec = &plan.spec;
@@ -179,11 +114,11 @@ impl Run {
             } else if both_ways {
                 cycle_exists(step, start, spec.max, cursor)?
             } else {
-                reach(step, start, (1, spec.max), spec.reversed, cursor)?.ends.contains(&start)
+                reach(step, start, (1, spec.max), spec.reversed, cursor)?.contains(&start)
             };
             return Ok(if found { vec![target] } else { vec![] });
         }
-        let mut ends = self.ends_of(step, start, cursor)?;
+        let mut ends = reach(step, start, (spec.min, spec.max), spec.reversed, cursor)?;
         if both_ways && spec.min > 0 && !spec.is_target(start, cursor)? {
             remove(&mut ends, start);
         } else if both_ways && spec.min > 0 {

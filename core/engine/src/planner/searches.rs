@@ -319,15 +319,14 @@ impl Planner<'_> {
     /// Each end once.
     fn reach(&mut self, input: PlanNode, spec: SearchSpec, schema: Schema, prospect: &Prospect) -> PlanNode {
         let trails_only = spec.mode == PathMode::Trail;
-        let (end_once, at_once) = (self.may(Rule::EndOnce), self.may(Rule::StartsAtOnce));
+        let end_once = self.may(Rule::EndOnce);
         let (is_bound, has_longest) = (spec.to.is_some(), spec.max.is_some());
         let (cost, result) = match is_bound {
             true => (prospect.both_ends, prospect.bound_end),
             false => (prospect.one_end, prospect.distinct),
         };
         let estimate = prospect.estimate(&input, result, cost, prospect.of_one_end());
-        let mut node =
-            self.node(Reach { spec, trails_only, end_once, at_once }, vec![input], schema, estimate);
+        let mut node = self.node(Reach { spec, trails_only, end_once }, vec![input], schema, estimate);
         node.alternatives.push(Alternative::chosen(
             if is_bound { "each node once, from both ends" } else { "each node once" },
             cost,

@@ -71,8 +71,6 @@ rules! {
         "As for the order of a pattern: whether a search's end is found before the search or by it does not change the rows. Where few nodes satisfy the end's own conditions it is looked up first.";
     EndOnce "end-once"
         "Whether an end can be reached from a node does not depend on which of many rows asks: for rows with one end it is looked up in one spread from there, where no condition reads the row.";
-    StartsAtOnce "starts-at-once"
-        "Which ends are reached from a node does not depend on what else is searched from: where searches meet the same edges, up to 64 of them look at an edge once a level.";
     BothEnds "both-ends"
         "A shortest or cheapest path between two bound nodes is one from the one end and one from the other that meet.";
     ShortestByWalk "shortest-by-walk"

@@ -48,19 +48,20 @@ const PULL_FROM: usize = 20;
 /// order of their distance. The start itself is among them when `min` is 0 or a walk leads back.
 pub(crate) fn reach(
     step: &Step, start: u32, (min, max): (u32, Option<u32>), backwards: bool, cursor: &mut Cursor<'_>,
-) -> Outcome<Reached> {
+) -> Outcome<Vec<u32>> {
     let mut visited = NodeSet::new(cursor.context.scope.node_bound());
-    let mut reached = Reached::default();
+    let mut reached = vec![];
     if min == 0 {
         visited.insert(start);
-        reached.ends.push(start);
+        reached.push(start);
     }
     let mut frontier = vec![start];
+    let mut hop = 0;
     let mut held = 0;
     let mut others = vec![];
-    while !frontier.is_empty() && max.is_none_or(|max| reached.hops < max) {
-        reached.hops += 1;
-        let mut level = Level::new(reached.hops, Side::From, frontier.len());
+    while !frontier.is_empty() && max.is_none_or(|max| hop < max) {
+        hop += 1;
+        let mut level = Level::new(hop, Side::From, frontier.len());
         let mut next = vec![];
         if frontier.len() * PULL_FROM > cursor.context.scope.node_bound() as usize
             && let Some(looked) = pull(step, &frontier, backwards, &visited, &mut next, cursor)?
@@ -88,18 +89,11 @@ pub(crate) fn reach(
         level.finish(cursor.context);
         cursor.context.reserve(next.len() * 12)?;
         held += next.len() * 12;
-        reached.ends.extend_from_slice(&next);
+        reached.extend_from_slice(&next);
         frontier = next;
     }
     cursor.context.release(held);
     Ok(reached)
-}
-
-/// The ends of a search, and how many hops away the furthest of them was looked for.
-#[derive(Debug, Default)]
-pub(crate) struct Reached {
-    pub ends: Vec<u32>,
-    pub hops: u32,
 }
 
 /// The next level from its own side: of each node that was not reached yet, edges are looked at until one leads to the
@@ -139,77 +133,6 @@ fn pull(
 
 /// Between two looks at the limits.
 const CHECKED_TOGETHER: u64 = 4096;
-
-/// What is searched from at once: a bit each.
-pub(crate) const AT_ONCE: usize = 64;
-
-/// Bytes for each node of the graph: which searches have reached it, have it in their newest level, and in the next one.
-pub(crate) const MASKS: usize = 3 * size_of::<u64>();
-
-/// [`reach`] from several nodes at once: an edge is looked at once a level for all searches whose newest level has its
-/// node. The ends of each, in the order of their distance; their memory is held, for whoever takes them to release.
-pub(crate) fn reach_from_many(
-    step: &Step, starts: &[u32], (min, max): (u32, Option<u32>), backwards: bool, cursor: &mut Cursor<'_>,
-) -> Outcome<Vec<Vec<u32>>> {
-    debug_assert!(starts.len() <= AT_ONCE);
-    let bound = cursor.context.scope.node_bound() as usize;
-    let mut held = MASKS * bound;
-    cursor.context.reserve(held)?;
-    let (mut seen, mut newest, mut next) = (vec![0u64; bound], vec![0u64; bound], vec![0u64; bound]);
-    let mut ends: Vec<Vec<u32>> = vec![vec![]; starts.len()];
-    let mut frontier = vec![];
-    for (i, &start) in starts.iter().enumerate() {
-        if newest[start as usize] == 0 {
-            frontier.push(start);
-        }
-        newest[start as usize] |= 1 << i;
-        if min == 0 {
-            seen[start as usize] |= 1 << i;
-            ends[i].push(start);
-            cursor.context.reserve(size_of::<u32>())?;
-        }
-    }
-    let mut hop = 0;
-    while !frontier.is_empty() && max.is_none_or(|max| hop < max) {
-        hop += 1;
-        let mut level = Level::new(hop, Side::From, frontier.len());
-        let mut coming = vec![];
-        for &node in &frontier {
-            let searches = std::mem::take(&mut newest[node as usize]);
-            let expanded = step.expand(node, backwards, cursor, |_, other| {
-                let new = searches & !seen[other as usize];
-                if new != 0 {
-                    if next[other as usize] == 0 {
-                        coming.push(other);
-                    }
-                    next[other as usize] |= new;
-                }
-                ControlFlow::Continue(())
-            })?;
-            level.count(expanded);
-        }
-        let mut reached = 0;
-        for &node in &coming {
-            let new = std::mem::take(&mut next[node as usize]);
-            seen[node as usize] |= new;
-            newest[node as usize] = new;
-            let mut left = new;
-            while left != 0 {
-                ends[left.trailing_zeros() as usize].push(node);
-                left &= left - 1;
-                reached += 1;
-            }
-        }
-        level.hop.reached = coming.len() as u64;
-        level.finish(cursor.context);
-        cursor.context.work(reached as u64)?;
-        cursor.context.reserve(size_of::<u32>() * (reached + coming.len()))?;
-        held += size_of_val(&coming[..]);
-        frontier = coming;
-    }
-    cursor.context.release(held);
-    Ok(ends)
-}
 
 /// Whether some trail of at least one and at most `max` edges leads from `start` back to it, where some edges
 /// may be walked both ways and a walk to and fro over one edge is no trail.

@@ -26,7 +26,7 @@ mod within;
 
 pub(crate) use asked::{FoundPath, GuidedSearch, Quota};
 pub(crate) use both_ends::meet_in_the_middle;
-pub(crate) use breadth::{AT_ONCE, MASKS, Reached, cycle_exists, goes_both_ways, reach, reach_from_many};
+pub(crate) use breadth::{cycle_exists, goes_both_ways, reach};
 pub(crate) use caps::{Caps, Places, extent};
 pub(crate) use cursor::Cursor;
 pub(crate) use enumerate::{EndGuide, Enumerator};

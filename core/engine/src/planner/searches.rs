@@ -16,7 +16,7 @@ use crate::plan::{PlanNode, Schema};
 use crate::planner::Planner;
 use crate::planner::elements::{reversed, show_node};
 use crate::planner::order::{Builder, slot_of, takes_part};
-use crate::planner::pattern::{NamedPath, PathPiece, PatternStep, SearchStep, StepKind};
+use crate::planner::pattern::{NamedPath, PathPiece, PatternStep, SearchStep, SearchVariable, StepKind};
 use crate::planner::sampling::Growth;
 use crate::profile::{Alternative, Basis, Estimate};
 use crate::rules::Rule;
@@ -91,6 +91,16 @@ impl Prospect {
         Estimate { rows: (rows * result).max(0.1), cost: before + rows * cost, basis: self.basis, source }
     }
 
+    /// Paths of a row; `ring` is what is known where they lead back to their start.
+    fn paths(&self, ring: Option<Growth>, is_bound: bool, everything: f64) -> f64 {
+        match ring {
+            Some(growth) if growth.tried => growth.rings,
+            Some(growth) => growth.rings.max(growth.paths / everything),
+            None if is_bound => self.fan_out / everything,
+            None => self.fan_out,
+        }
+    }
+
     fn of_one_end(&self) -> String {
         format!("{:.0} edges from one end, {}", self.one_end, self.tried)
     }
@@ -103,6 +113,17 @@ fn quota(search: PathSearch) -> Quota {
         PathSearch::Shortest(k) => Quota::First(k),
         _ => Quota::First(1),
     }
+}
+
+/// Whether one path to an end serves as well as all: nobody asks how many there are, and what the search binds is read by
+/// one condition alone.
+fn any_path_serves(spec: &SearchSpec, variables: &[SearchVariable], b: &Builder<'_>) -> bool {
+    let read_once = |name: &Arc<str>| {
+        let readers = b.graph.conditions.iter().filter(|c| c.variables.contains(name)).count();
+        readers == 1 && !b.usage.needed.contains(name) && !b.usage.needed.contains("*")
+    };
+    let trails = spec.mode != PathMode::Walk || spec.trails;
+    !b.usage.multiplicity && trails && variables.iter().all(|v| read_once(&v.outside))
 }
 
 impl Planner<'_> {
@@ -218,25 +239,12 @@ impl Planner<'_> {
             let plan = ShortestPaths { quota, weight, may, wanted, spec, within: None, stop: None };
             return Ok(self.shortest(input, plan, schema, &prospect));
         }
-        let result = match growth {
-            Some(growth) if near == far && growth.tried => growth.rings,
-            Some(growth) if near == far => growth.rings.max(growth.paths / everything),
-            _ if to.is_some() => prospect.fan_out / everything,
-            _ => prospect.fan_out,
-        };
+        let result = prospect.paths(growth.filter(|_| near == far), to.is_some(), everything);
         let source = format!("{:.0} edges a row, {}", prospect.looked, prospect.tried);
         let estimate = prospect.estimate(&input, result, prospect.looked, source);
         let guided = self.may(Rule::GuidedSearch);
-        let read_once = |name: &Arc<str>| {
-            let readers = b.graph.conditions.iter().filter(|c| c.variables.contains(name)).count();
-            readers == 1 && !b.usage.needed.contains(name) && !b.usage.needed.contains("*")
-        };
-        let trails = spec.mode != PathMode::Walk || spec.trails;
-        let any_serves = !b.usage.multiplicity
-            && trails
-            && (b.graph.is_repeatable(step) || !shared)
-            && read == Wanted::Ends
-            && variables.iter().all(|v| read_once(&v.outside));
+        let apart = b.graph.is_repeatable(step) || !shared;
+        let any_serves = apart && read == Wanted::Ends && any_path_serves(&spec, &variables, b);
         let plan = SearchPaths { spec, guided, caps: None, any_serves };
         Ok(self.node(plan, vec![input], schema, estimate))
     }

@@ -344,6 +344,49 @@ impl Enumerator {
         }
     }
 
+    /// Lists the edges that may be taken from a node, as a choice.
+    fn expand(
+        &mut self, state: usize, node: u32, (test, direction): (&EdgeTest, Direction),
+        cursor: &mut Cursor<'_>,
+    ) -> Outcome<()> {
+        let start = self.arena.len();
+        let check = EdgeCheck { test: test.clone(), direction, different_from: self.different_from.clone() };
+        let taken = self.edges.len() as u32 + 1;
+        let mut common = None;
+        if let Some(guide) = &mut self.guide {
+            let snapshot = cursor.context.scope.snapshot.clone();
+            if let Some(row) = long_row(&snapshot, node, direction, test) {
+                common = guide.nearby(taken, cursor)?.and_then(|near| among(row, &near));
+            }
+        }
+        let arena = &mut self.arena;
+        let Cursor { batch, row, context } = &mut *cursor;
+        let snapshot = &context.scope;
+        let mut take = |edge, other| {
+            if check.is_different(edge, batch, *row) {
+                arena.push((edge, other));
+            }
+        };
+        let looked = match common {
+            Some(Common { found, looked }) => {
+                found.into_iter().for_each(|(edge, other)| take(edge, other));
+                looked
+            }
+            None => snapshot.for_each_adjacent(node, direction, test, |edge, other| {
+                take(edge, other);
+                ControlFlow::Continue(())
+            }),
+        };
+        context.counters().edges_looked += looked;
+        context.work(looked)?;
+        self.hops.expanded(taken, Expanded { looked, failed: 0, largest: (looked, node) });
+        self.hops.take_time_now_and_then(taken);
+        let candidates = Some((start, self.arena.len()));
+        let (edges, events) = (self.edges.len(), self.events.len());
+        self.choices.push(Choice { state, node, edges, events, candidates });
+        Ok(())
+    }
+
     /// Goes on to the next accepted path: its end, or `None` when there is no other.
     pub fn next(&mut self, cursor: &mut Cursor<'_>) -> Outcome<Option<u32>> {
         let program = self.program.clone();
@@ -430,50 +473,7 @@ impl Enumerator {
                         state = *first;
                     }
                     State::Edge { test, direction, .. } => {
-                        let start = self.arena.len();
-                        let check = EdgeCheck {
-                            test: test.clone(),
-                            direction: *direction,
-                            different_from: self.different_from.clone(),
-                        };
-                        let taken = self.edges.len() as u32 + 1;
-                        let mut common = None;
-                        if let Some(guide) = &mut self.guide {
-                            let snapshot = cursor.context.scope.snapshot.clone();
-                            if let Some(row) = long_row(&snapshot, node, *direction, test) {
-                                common = guide.nearby(taken, cursor)?.and_then(|near| among(row, &near));
-                            }
-                        }
-                        let arena = &mut self.arena;
-                        let Cursor { batch, row, context } = &mut *cursor;
-                        let snapshot = &context.scope;
-                        let mut take = |edge, other| {
-                            if check.is_different(edge, batch, *row) {
-                                arena.push((edge, other));
-                            }
-                        };
-                        let looked = match common {
-                            Some(Common { found, looked }) => {
-                                found.into_iter().for_each(|(edge, other)| take(edge, other));
-                                looked
-                            }
-                            None => snapshot.for_each_adjacent(node, *direction, test, |edge, other| {
-                                take(edge, other);
-                                ControlFlow::Continue(())
-                            }),
-                        };
-                        context.counters().edges_looked += looked;
-                        context.work(looked)?;
-                        self.hops.expanded(taken, Expanded { looked, failed: 0, largest: (looked, node) });
-                        self.hops.take_time_now_and_then(taken);
-                        let end = self.arena.len();
-                        self.choices.push(Choice {
-                            state,
-                            node,
-                            edges: self.edges.len(),
-                            events: self.events.len(),
-                            candidates: Some((start, end)),
-                        });
+                        self.expand(state, node, (test, *direction), cursor)?;
                         continue 'choices;
                     }
                     State::Mark { mark, next } => {

@@ -118,6 +118,8 @@ const CONDITIONS: &[&str] = &[
     "SUM(CASE WHEN e IS LABELED :S THEN 1 ELSE 0 END) <= 1",
     "SUM(COALESCE(e.w, 1)) <= 6",
     "SUM(ABS(e.w)) <= 6",
+    "SUM(CAST(e.w AS INT64) + -0.5) <= 2",
+    "SUM(e.w + -1) < 3",
     "SUM(-e.w) >= -6",
     "SUM(DISTINCT e.w) <= 5",
     "SUM(e.w) <= 6 OR SIZE(e) <= 2",

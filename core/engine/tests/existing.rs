@@ -136,6 +136,28 @@ fn paths_that_must_exist_are_found_from_one_end() {
     }
 }
 
+/// A name that is new within EXISTS is another one than that of a later MATCH.
+#[test]
+fn names_within_exists_stay_there() {
+    let mut random = ChaCha8Rng::seed_from_u64(3);
+    for _ in 0..20 {
+        let snapshot = changed_a_little(&mut random);
+        for text in [
+            "MATCH (a)-[:R]->(b) WHERE EXISTS { (a)-[:R]-(z) } MATCH (b)-[:R]->(z) RETURN a.x AS a, z.x AS z",
+            "MATCH (a)-[:R]->(b) FILTER EXISTS { (b)<-[:R]-(z) } MATCH (b)-[:R]->(z) RETURN a.x AS a, z.x AS z",
+            "MATCH (a)-[:R]->(b) FILTER EXISTS { (b)-[:S]->{1,2}(z) } MATCH (b)-[:R]->(z) RETURN b.x AS b, z.x AS z",
+        ] {
+            let all = rows_by(&snapshot, text, Rules::all());
+            assert_eq!(
+                all,
+                rows_by(&snapshot, text, Rules::none()),
+                "{text}\n{}",
+                plan_text(&snapshot, text)
+            );
+        }
+    }
+}
+
 /// What asks more of the edge or its ends than the pattern could say of them stays a subquery.
 #[test]
 fn other_subqueries_stay_what_they_are() {

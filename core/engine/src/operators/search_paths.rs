@@ -133,8 +133,12 @@ impl Operator for Run {
             }
             let mut cursor = Cursor { batch, row: self.row, context };
             while !found.is_full() {
-                let Some(end) = self.enumerator.next(&mut cursor)? else {
+                let next = self.enumerator.next(&mut cursor);
+                // Of one that was cut off a profile says how far it got.
+                if !matches!(next, Ok(Some(_))) {
                     self.enumerator.report(&mut cursor);
+                }
+                let Some(end) = next? else {
                     self.running = false;
                     self.row += 1;
                     break;

@@ -8,7 +8,6 @@ use graphodrome_language::ast::*;
 use graphodrome_language::{VariableKind, clause_variables, expression_variables, pattern_variables};
 
 use crate::plan::Schema;
-use crate::planner::existing::may_be_part;
 use crate::planner::has_subquery;
 
 /// Patterns with more elements than that, put together, would be ordered less well than one after the other.
@@ -162,7 +161,8 @@ pub(super) fn may_join(first: &[GraphPattern], next: &GraphPattern) -> bool {
             let walks = matches!(path.mode, None | Some(PathMode::Walk));
             walks && path.search == PathSearch::All && path.term.elements.iter().all(simple)
         };
-        let condition = pattern.condition.as_ref().is_none_or(may_be_part);
+        // A name that is new within a subquery must not come to be one of the next pattern.
+        let condition = pattern.condition.as_ref().is_none_or(|condition| !has_subquery(condition));
         pattern.yields.is_none() && condition && pattern.paths.iter().all(path)
     };
     let others = |pattern: &GraphPattern| -> BTreeSet<Arc<str>> {

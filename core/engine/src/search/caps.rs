@@ -436,11 +436,18 @@ pub(crate) fn extent(e: &Expr, slot: usize, test: &EdgeTest, scope: &Scope) -> O
         Kind::Constant(value) => Extent::of_value(value),
         Kind::Parameter(n) => Extent::of_value(scope.parameters.get(*n)?),
         Kind::EdgeProperty(s, reader) if *s == slot => scope.extent_of_edges(reader, test),
-        Kind::Cast(a, to) if to.is_numeric() => of(a),
+        // To a whole number, or to fewer places.
+        Kind::Cast(a, to) if to.is_numeric() => {
+            of(a).map(|e| Extent { least: e.least.floor(), greatest: e.greatest.ceil(), ..e })
+        }
         Kind::Binary(BinaryOperator::Add, a, b) => {
             let (a, b) = (of(a)?, of(b)?);
             let nulls = a.nulls | b.nulls;
-            Some(Extent { least: a.least + b.least, greatest: a.greatest + b.greatest, nulls })
+            // They are rounded, and what they add up to may lie as much to either side.
+            let around = |a: f64, b: f64| (a.abs() + b.abs()) * f64::EPSILON;
+            let least = a.least + b.least - around(a.least, b.least);
+            let greatest = a.greatest + b.greatest + around(a.greatest, b.greatest);
+            Some(Extent { least, greatest, nulls })
         }
         Kind::Binary(BinaryOperator::Multiply, a, b) => {
             let (a, b) = (of(a)?, of(b)?);

@@ -4,12 +4,13 @@
 use std::cmp::{Ordering, Reverse};
 use std::collections::BinaryHeap;
 
+use graphodrome_graph::Direction;
 use graphodrome_language::ast::PathMode;
 
 use crate::context::Outcome;
 use crate::search::folding::Network;
 use crate::search::sums::{Folds, Inner, Number, Outer, Values};
-use crate::search::{Cursor, SearchSpec};
+use crate::search::{Cursor, SearchSpec, closes_alike};
 
 /// A number that is not below zero, in its order.
 #[derive(Clone, Copy, PartialEq)]
@@ -58,6 +59,19 @@ const NO_ARC: u32 = u32::MAX;
 /// A node, and the least sum of each fold over the paths to it.
 type OfEnd = (usize, Vec<Option<Number>>);
 
+/// Bytes for each node while ways to all are looked for.
+const WAYS: usize = size_of::<Option<Number>>() + 2 * size_of::<u32>() + 1 + size_of::<Vec<Option<Number>>>();
+
+/// `None` where some edges go both ways and others do not, or where what a node must be depends on the way.
+fn closing(spec: &SearchSpec) -> Option<Closing> {
+    let step = spec.step.as_ref()?;
+    match (spec.mode, step.direction) {
+        (PathMode::Acyclic, _) => Some(Closing::Never),
+        (_, Direction::Out | Direction::In) => Some(Closing::Along),
+        _ => closes_alike(step).then_some(Closing::BothWays),
+    }
+}
+
 impl Network {
     /// By node that a path leads to: the least sum of each fold. `None` where these are not all that is folded, where an
     /// edge takes something away, or where it cannot be told how a path gets back to its start.
@@ -74,7 +88,9 @@ impl Network {
         {
             return Ok(None);
         }
-        let Some(closing) = self.closing(spec) else { return Ok(None) };
+        let Some(closing) = closing(spec) else { return Ok(None) };
+        let bytes = self.nodes.len() * (WAYS + folds.all.len() * size_of::<Option<Number>>());
+        cursor.context.reserve(bytes)?;
         let mut found: Vec<Vec<Option<Number>>> = vec![vec![]; self.nodes.len()];
         for values in &self.values {
             let ways = self.cheapest(values, cursor)?;
@@ -83,30 +99,10 @@ impl Network {
                 sums.push(if node == 0 { back } else { ways.sums[node] });
             }
         }
+        cursor.context.release(bytes);
         // All folds read the same paths.
         let is_end = |sums: &[Option<Number>]| sums.iter().any(Option::is_some);
         Ok(Some(found.into_iter().enumerate().filter(|(_, sums)| is_end(sums)).collect()))
-    }
-
-    fn closing(&self, spec: &SearchSpec) -> Option<Closing> {
-        if spec.mode == PathMode::Acyclic {
-            return Some(Closing::Never);
-        }
-        let mut arcs: Vec<(u32, u32, u32)> = vec![];
-        for node in 0..self.nodes.len() {
-            arcs.extend(self.arcs_of(node).map(|arc| (self.arcs[arc].1, node as u32, self.arcs[arc].0)));
-        }
-        arcs.sort_unstable();
-        let of_edge: Vec<&[(u32, u32, u32)]> = arcs.chunk_by(|a, b| a.0 == b.0).collect();
-        let loops = |arcs: &[(u32, u32, u32)]| arcs.iter().all(|(_, from, to)| from == to);
-        if of_edge.iter().all(|arcs| arcs.len() == 1) {
-            return Some(Closing::Along);
-        }
-        let both = |arcs: &[(u32, u32, u32)]| match arcs {
-            [(_, a, b), (_, c, d)] => a == d && b == c,
-            _ => false,
-        };
-        of_edge.iter().all(|arcs| loops(arcs) || both(arcs)).then_some(Closing::BothWays)
     }
 
     fn cheapest(&self, values: &Values, cursor: &mut Cursor<'_>) -> Outcome<Ways> {
@@ -114,6 +110,7 @@ impl Network {
         let mut ways = Ways { sums: vec![None; n], last: vec![NO_ARC; n], first: vec![NO_ARC; n] };
         let mut settled = vec![false; n];
         let mut waiting = BinaryHeap::new();
+        let mut held = 0;
         let zero = match values {
             Values::Whole(_) => Number::Whole(0),
             Values::Float(_) => Number::Float(0.0),
@@ -126,6 +123,11 @@ impl Network {
             }
             let arcs = self.arcs_of(node as usize);
             cursor.context.work(arcs.len() as u64 + 1)?;
+            let most = (waiting.len() + arcs.len()) * size_of::<Reverse<(Sum, u32)>>();
+            if most > held {
+                cursor.context.reserve(2 * most - held)?;
+                held = 2 * most;
+            }
             for arc in arcs {
                 let to = self.arcs[arc].0 as usize;
                 let Some(more) = sum.plus(values.get(arc)) else { continue };
@@ -137,6 +139,7 @@ impl Network {
                 }
             }
         }
+        cursor.context.release(held);
         Ok(ways)
     }
 

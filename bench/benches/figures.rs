@@ -310,6 +310,41 @@ async fn any_edges(
     compare(&format!("{name}: two-hop distinct neighbourhood over any edges"), ours, http, sql_ms, lines);
 }
 
+/// The tables of the scenario, with the keys and indexes that its questions need.
+async fn scenario_in_sql(pool: &PgPool, tables: &std::path::Path) {
+    for name in [
+        "districts",
+        "asset_register",
+        "junctions",
+        "pipes",
+        "valves_spreadsheet",
+        "consumers",
+        "sensors",
+        "crews",
+        "work_orders",
+        "orders_crews",
+        "district_borders",
+    ] {
+        let path = tables.join(format!("tables/{name}.csv"));
+        let text = std::fs::read_to_string(&path).unwrap();
+        let columns: Vec<String> =
+            text.lines().next().unwrap().split(',').map(|c| format!("{c} text")).collect();
+        run(pool, &format!("CREATE TABLE {name} ({})", columns.join(", "))).await;
+        copy(pool, name, &path).await;
+    }
+    for (table, key) in [
+        ("junctions", "code"),
+        ("pipes", "code"),
+        ("consumers", "code"),
+        ("work_orders", "number"),
+        ("asset_register", "asset_code"),
+    ] {
+        run(pool, &format!("ALTER TABLE {table} ADD PRIMARY KEY ({key})")).await;
+    }
+    run(pool, "CREATE INDEX ON pipes (from_code, to_code)").await;
+    run(pool, "CREATE INDEX ON pipes (to_code, from_code)").await;
+}
+
 /// The demo scenario at size: its load, and a route through it.
 async fn scenario(lines: &mut Vec<Line>) {
     let junctions = setting("JUNCTIONS", 100_000) as u32;
@@ -328,37 +363,7 @@ async fn scenario(lines: &mut Vec<Line>) {
     let server = PrivateServer::start(beside.path()).unwrap();
     let pool = PgPool::connect(&server.url()).await.unwrap();
     let started = Instant::now();
-    for name in [
-        "districts",
-        "asset_register",
-        "junctions",
-        "pipes",
-        "valves_spreadsheet",
-        "consumers",
-        "sensors",
-        "crews",
-        "work_orders",
-        "orders_crews",
-        "district_borders",
-    ] {
-        let path = tables.path().join(format!("tables/{name}.csv"));
-        let text = std::fs::read_to_string(&path).unwrap();
-        let columns: Vec<String> =
-            text.lines().next().unwrap().split(',').map(|c| format!("{c} text")).collect();
-        run(&pool, &format!("CREATE TABLE {name} ({})", columns.join(", "))).await;
-        copy(&pool, name, &path).await;
-    }
-    for (table, key) in [
-        ("junctions", "code"),
-        ("pipes", "code"),
-        ("consumers", "code"),
-        ("work_orders", "number"),
-        ("asset_register", "asset_code"),
-    ] {
-        run(&pool, &format!("ALTER TABLE {table} ADD PRIMARY KEY ({key})")).await;
-    }
-    run(&pool, "CREATE INDEX ON pipes (from_code, to_code)").await;
-    run(&pool, "CREATE INDEX ON pipes (to_code, from_code)").await;
+    scenario_in_sql(&pool, tables.path()).await;
     let sql_ms = started.elapsed().as_secs_f64() * 1e3;
     lines.push(Line {
         figure: format!("load the scenario with {junctions} junctions"),

@@ -341,23 +341,24 @@ async fn a_new_model_is_compared_applied_or_refused_as_a_whole() {
     assert!(gauges.contains("G1") && gauges.contains("G2"), "{gauges}");
     let notes = std::fs::read_to_string(saved.join("node_Pump.note.jsonl")).unwrap();
     assert!(notes.contains("old"), "{notes}");
-    let check = async |client: &Client| {
-        let pumps = "MATCH (p:Machine) RETURN p.code AS code, p.power_kw AS power, p.kind AS kind, LABELS(p) AS labels ORDER BY code";
-        assert_eq!(
-            rows(client, "works", pumps).await,
-            json!([["P1", 5.0, "plain", ["Machine", "Pump"]], ["P2", 1.5, "plain", ["Machine", "Pump"]]])
-        );
-        let feeds = "MATCH (p:Pump)-[e:FEEDS]->(b:Basin) RETURN p.code AS p, b.code AS b, CAST(e.share AS STRING) AS share";
-        assert_eq!(rows(client, "works", feeds).await, json!([["P1", "T1", "1"]]));
-        assert_eq!(rows(client, "works", "MATCH (n) RETURN COUNT(*)").await, json!([[3]]));
-        let model = client.get("/v1/graphs/works/model").await.unwrap();
-        assert_eq!(model["lookups"], json!(["CREATE INDEX power OVER (:Pump {power_kw})"]));
-        assert!(refused(client, "works", "INSERT (:Gauge {code: 'G9'})").await.contains("Gauge"));
-    };
-    check(&client).await;
+    has_the_new_model(&client).await;
     service.kill();
     let service = Running::start(data.path(), &[]);
-    check(&service.client()).await;
+    has_the_new_model(&service.client()).await;
+}
+
+async fn has_the_new_model(client: &Client) {
+    let pumps = "MATCH (p:Machine) RETURN p.code AS code, p.power_kw AS power, p.kind AS kind, LABELS(p) AS labels ORDER BY code";
+    assert_eq!(
+        rows(client, "works", pumps).await,
+        json!([["P1", 5.0, "plain", ["Machine", "Pump"]], ["P2", 1.5, "plain", ["Machine", "Pump"]]])
+    );
+    let feeds = "MATCH (p:Pump)-[e:FEEDS]->(b:Basin) RETURN p.code AS p, b.code AS b, CAST(e.share AS STRING) AS share";
+    assert_eq!(rows(client, "works", feeds).await, json!([["P1", "T1", "1"]]));
+    assert_eq!(rows(client, "works", "MATCH (n) RETURN COUNT(*)").await, json!([[3]]));
+    let model = client.get("/v1/graphs/works/model").await.unwrap();
+    assert_eq!(model["lookups"], json!(["CREATE INDEX power OVER (:Pump {power_kw})"]));
+    assert!(refused(client, "works", "INSERT (:Gauge {code: 'G9'})").await.contains("Gauge"));
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -96,7 +96,7 @@ async fn every_version_is_read_as_it_was() {
         (state >> 33) % below
     };
     // Each version with what made it and what was in it.
-    let mut known: Vec<(u64, &str, BTreeMap<String, String>)> = vec![(0, "create", BTreeMap::new())];
+    let mut known: Vec<Known> = vec![(0, "create", BTreeMap::new())];
     let mut loaded = 0;
     let mut indexed = false;
     let mut renamed = false;
@@ -141,25 +141,15 @@ async fn every_version_is_read_as_it_was() {
                 "model"
             }
             9 => {
-                let there = single(&client, "g", &format!("MATCH (n:{label}) RETURN COUNT(*) AS n")).await;
-                if there == json!(0) {
+                if !rename(&client, label, other).await {
                     continue;
                 }
-                let taken = single(&client, "g", &format!("MATCH (n:{other}) RETURN COUNT(*) AS n")).await;
-                if taken != json!(0) {
-                    continue;
-                }
-                query(&client, "g", &format!("ALTER GRAPH g RENAME LABEL {label} TO {other} ON NODE")).await;
                 renamed = !renamed;
                 "model"
             }
             _ => {
                 let (version, _, elements) = &known[random(known.len() as u64) as usize];
-                let restored = client
-                    .call("POST", "/v1/graphs/g/restore", &json!({ "version": version }))
-                    .await
-                    .unwrap();
-                assert_eq!(restored["restored"], json!(version));
+                restore(&client, *version).await;
                 let names = elements.values();
                 renamed = names.clone().any(|text| text.contains("\"Spot\""))
                     || (renamed && !names.clone().any(|text| text.contains("\"Place\"")));
@@ -186,10 +176,39 @@ async fn every_version_is_read_as_it_was() {
     service.kill();
     let service = Running::start(data.path(), &[]);
     let client = service.client();
-    for (version, kind, then) in &known {
-        assert_eq!(&elements(&client, Some(*version)).await, then, "version {version}, a {kind}");
+    let mut pairs = vec![];
+    for _ in 0..12 {
+        pairs.push((random(known.len() as u64) as usize, random(known.len() as u64) as usize));
     }
-    let told = history(&client).await;
+    versions_are(&client, &known, &pairs).await;
+}
+
+async fn restore(client: &Client, version: u64) {
+    let restored = client.call("POST", "/v1/graphs/g/restore", &json!({ "version": version })).await.unwrap();
+    assert_eq!(restored["restored"], json!(version));
+}
+
+/// Renames a label that nodes have to one that none has; whether it is so.
+async fn rename(client: &Client, label: &str, other: &str) -> bool {
+    for (name, is_there) in [(label, true), (other, false)] {
+        let count = single(client, "g", &format!("MATCH (n:{name}) RETURN COUNT(*) AS n")).await;
+        if (count != json!(0)) != is_there {
+            return false;
+        }
+    }
+    query(client, "g", &format!("ALTER GRAPH g RENAME LABEL {label} TO {other} ON NODE")).await;
+    true
+}
+
+/// A version, what made it and what was in it.
+type Known = (u64, &'static str, BTreeMap<String, String>);
+
+/// Each version is read, listed and told from others as it is known.
+async fn versions_are(client: &Client, known: &[Known], pairs: &[(usize, usize)]) {
+    for (version, kind, then) in known {
+        assert_eq!(&elements(client, Some(*version)).await, then, "version {version}, a {kind}");
+    }
+    let told = history(client).await;
     let listed: Vec<(u64, &str)> = told["versions"]
         .as_array()
         .unwrap()
@@ -204,16 +223,9 @@ async fn every_version_is_read_as_it_was() {
         let count = |letter: char| json!(then.keys().filter(|id| id.starts_with(letter)).count());
         assert_eq!((&info["nodes"], &info["edges"]), (&count('n'), &count('e')), "{info}");
     }
-    for _ in 0..12 {
-        let (a, b) =
-            (&known[random(known.len() as u64) as usize], &known[random(known.len() as u64) as usize]);
-        assert_eq!(
-            difference(&client, a.0, b.0).await,
-            expected_difference(&a.2, &b.2),
-            "{} to {}",
-            a.0,
-            b.0
-        );
+    for (a, b) in pairs {
+        let (a, b) = (&known[*a], &known[*b]);
+        assert_eq!(difference(client, a.0, b.0).await, expected_difference(&a.2, &b.2), "{} to {}", a.0, b.0);
     }
     let found = client.call("POST", "/v1/graphs/g/verify", &json!({})).await.unwrap();
     assert_eq!(found["problems"], json!([]), "{found}");

@@ -350,73 +350,104 @@ fn list(places: &[usize]) -> String {
 
 const STYLE: &str = ".ground{fill:#fdfcfa}.box rect{fill:#fff;stroke:#2f6f73;stroke-width:2}.line path{fill:none;stroke:#8b98a1;stroke-width:1.4}.tip{fill:#8b98a1}text{fill:#22303a;text-anchor:middle}.caption rect{fill:#fdfcfa;fill-opacity:.92}";
 
-/// The picture as an SVG document. `title` is what it is a picture of.
-pub fn svg(title: &str, boxes: &[DiagramBox], lines: &[DiagramLine], flow: Flow) -> String {
-    let made = layout(boxes, lines, flow);
-    let right = flow == Flow::Right;
-    let along = |(width, height): (f64, f64)| if right { width } else { height };
-    let point = |along: f64, across: f64| if right { (along, across) } else { (across, along) };
-    // Layers are as thick as their thickest box, with room for the captions between.
-    let captions = lines.iter().flat_map(|l| &l.captions).map(|c| width(c) * 0.86).fold(40.0, f64::max);
-    let room = if right { captions + 50.0 } else { 84.0 };
-    let loops_room = if lines.iter().any(|l| l.from == l.to) { 34.0 } else { 0.0 };
-    let (mut starts, mut sizes, mut next) = (vec![], vec![], MARGIN + loops_room);
-    for layer in &made.layers {
-        let own = layer.iter().filter_map(|&s| made.slots[s].line_box).map(|b| along(box_size(&boxes[b])));
-        let own = own.fold(0.0, f64::max);
-        starts.push(next);
-        sizes.push(own);
-        next += own + room;
+/// A picture while it is drawn.
+struct Drawing<'p> {
+    boxes: &'p [DiagramBox],
+    flow: Flow,
+    made: Layout,
+    /// Where each layer begins, and how thick it is.
+    layers: Vec<(f64, f64)>,
+    loops_room: f64,
+    /// Loops of each box so far.
+    loops: Vec<usize>,
+    /// What captions must not cover.
+    taken: Vec<Area>,
+    far: Point,
+}
+
+impl<'p> Drawing<'p> {
+    fn new(boxes: &'p [DiagramBox], lines: &[DiagramLine], flow: Flow) -> Drawing<'p> {
+        let made = layout(boxes, lines, flow);
+        // Layers are as thick as their thickest box, with room for the captions between.
+        let captions = lines.iter().flat_map(|l| &l.captions).map(|c| width(c) * 0.86).fold(40.0, f64::max);
+        let room = if flow == Flow::Right { captions + 50.0 } else { 84.0 };
+        let loops_room = if lines.iter().any(|l| l.from == l.to) { 34.0 } else { 0.0 };
+        let loops = vec![0; boxes.len()];
+        let (layers, taken, far) = (vec![], vec![], (0.0, 0.0));
+        let mut drawing = Drawing { boxes, flow, made, layers, loops_room, loops, taken, far };
+        let mut next = MARGIN + loops_room;
+        for layer in &drawing.made.layers {
+            let own = layer.iter().filter_map(|&s| drawing.made.slots[s].line_box);
+            let own = own.map(|b| drawing.along(box_size(&boxes[b]))).fold(0.0, f64::max);
+            drawing.layers.push((next, own));
+            next += own + room;
+        }
+        let area = |(slot, b)| Area { middle: drawing.place(slot), size: box_size(b) };
+        drawing.taken = boxes.iter().enumerate().map(area).collect();
+        drawing
     }
-    let place = |slot: usize| {
-        let s = &made.slots[slot];
-        point(starts[s.layer] + sizes[s.layer] / 2.0, s.middle + MARGIN + loops_room)
-    };
-    // A line that leads through a layer does so straight, past the boxes beside it.
-    let half = |slot: usize| {
-        let of_layer = sizes[made.slots[slot].layer];
-        made.slots[slot].line_box.map_or(of_layer, |b| along(box_size(&boxes[b]))) / 2.0
-    };
-    let towards = |(x, y): Point, by: f64| if right { (x + by, y) } else { (x, y + by) };
-    let mut taken: Vec<Area> =
-        (boxes.iter().enumerate()).map(|(slot, b)| Area { middle: place(slot), size: box_size(b) }).collect();
-    let mut drawn = String::new();
-    let mut written = String::new();
-    let (mut loops, mut far): (Vec<usize>, Point) = (vec![0; boxes.len()], (0.0, 0.0));
-    // The short ones first: the long ones have more places for their captions.
-    let mut order: Vec<usize> = (0..lines.len()).collect();
-    order.sort_by_key(|&i| made.ways[i].len());
-    for i in order {
-        let (line, way) = (&lines[i], &made.ways[i]);
-        let mut curves: Vec<Curve> = vec![];
-        let turned = way.first().is_some_and(|first| *first != line.from);
-        if way.is_empty() {
-            // From a box to itself: a bow over its upper right corner.
-            let ((cx, cy), (w, h)) = (place(line.from), box_size(&boxes[line.from]));
-            let reach = 28.0 + 14.0 * loops[line.from] as f64;
-            loops[line.from] += line.captions.len();
-            let (edge, top) = (cx + w / 2.0, cy - h / 2.0);
-            curves.push(Curve([
-                (edge - 18.0, top),
-                (edge - 18.0, top - reach * 1.4),
-                (edge + reach * 1.8, top - reach * 0.6),
-                (edge, top + 16.0),
-            ]));
-        } else {
-            let mut points: Vec<Point> = vec![];
-            for (i, &slot) in way.iter().enumerate() {
-                if i > 0 {
-                    points.push(towards(place(slot), -half(slot)));
-                }
-                if i + 1 < way.len() {
-                    points.push(towards(place(slot), half(slot)));
-                }
+
+    fn along(&self, (width, height): (f64, f64)) -> f64 {
+        if self.flow == Flow::Right { width } else { height }
+    }
+
+    /// The middle of a box, or of where a line goes through a layer.
+    fn place(&self, slot: usize) -> Point {
+        let s = &self.made.slots[slot];
+        let (start, size) = self.layers[s.layer];
+        let (along, across) = (start + size / 2.0, s.middle + MARGIN + self.loops_room);
+        if self.flow == Flow::Right { (along, across) } else { (across, along) }
+    }
+
+    /// A line that leads through a layer does so straight, past the boxes beside it.
+    fn half(&self, slot: usize) -> f64 {
+        let s = &self.made.slots[slot];
+        s.line_box.map_or(self.layers[s.layer].1, |b| self.along(box_size(&self.boxes[b]))) / 2.0
+    }
+
+    fn towards(&self, (x, y): Point, by: f64) -> Point {
+        if self.flow == Flow::Right { (x + by, y) } else { (x, y + by) }
+    }
+
+    fn reaches(&mut self, (x, y): Point) {
+        self.far = (self.far.0.max(x), self.far.1.max(y));
+    }
+
+    /// From a box to itself: a bow over its upper right corner.
+    fn bow(&mut self, of: usize, captions: usize) -> Vec<Curve> {
+        let ((cx, cy), (w, h)) = (self.place(of), box_size(&self.boxes[of]));
+        let reach = 28.0 + 14.0 * self.loops[of] as f64;
+        self.loops[of] += captions;
+        let (edge, top) = (cx + w / 2.0, cy - h / 2.0);
+        let bends = [(edge - 18.0, top - reach * 1.4), (edge + reach * 1.8, top - reach * 0.6)];
+        vec![Curve([(edge - 18.0, top), bends[0], bends[1], (edge, top + 16.0)])]
+    }
+
+    fn curves(&self, way: &[usize]) -> Vec<Curve> {
+        let mut points: Vec<Point> = vec![];
+        for (i, &slot) in way.iter().enumerate() {
+            if i > 0 {
+                points.push(self.towards(self.place(slot), -self.half(slot)));
             }
-            for pair in points.windows(2) {
-                let bend = (if right { pair[1].0 - pair[0].0 } else { pair[1].1 - pair[0].1 }) * 0.45;
-                curves.push(Curve([pair[0], towards(pair[0], bend), towards(pair[1], -bend), pair[1]]));
+            if i + 1 < way.len() {
+                points.push(self.towards(self.place(slot), self.half(slot)));
             }
         }
+        let curve = |pair: &[Point]| {
+            let bend = self.along((pair[1].0 - pair[0].0, pair[1].1 - pair[0].1)) * 0.45;
+            Curve([pair[0], self.towards(pair[0], bend), self.towards(pair[1], -bend), pair[1]])
+        };
+        points.windows(2).map(curve).collect()
+    }
+
+    /// A line as an element, and its caption as another.
+    fn line(&mut self, place: usize, line: &DiagramLine) -> (String, String) {
+        let way = std::mem::take(&mut self.made.ways[place]);
+        let turned = way.first().is_some_and(|first| *first != line.from);
+        let curves = match way.is_empty() {
+            true => self.bow(line.from, line.captions.len()),
+            false => self.curves(&way),
+        };
         let mut path = String::new();
         for (i, Curve([a, b, c, d])) in curves.iter().enumerate() {
             if i == 0 {
@@ -429,56 +460,60 @@ pub fn svg(title: &str, boxes: &[DiagramBox], lines: &[DiagramLine], flow: Flow)
             (true, true) => r##" marker-start="url(#tip)""##,
             (false, _) => "",
         };
-        let _ = writeln!(
-            drawn,
-            r##"<g class="line" data-kind="edge" data-places="{}"><path d="{path}"{tip}/></g>"##,
-            list(&line.places)
+        let places = list(&line.places);
+        let drawn = format!(
+            r##"<g class="line" data-kind="edge" data-places="{places}"><path d="{path}"{tip}/></g>"##
         );
-        let at = free_place(&line.captions, &curves, &taken);
+        let at = free_place(&line.captions, &curves, &self.taken);
         let area = caption_area(&line.captions, at);
-        let (left, top) = (at.0 - area.size.0 / 2.0, at.1 - area.size.1 / 2.0);
-        let _ = write!(
-            written,
-            r##"<g class="caption" data-kind="edge" data-places="{}"><rect x="{left:.1}" y="{top:.1}" width="{:.1}" height="{:.1}"/>"##,
-            list(&line.places),
-            area.size.0,
-            area.size.1
+        let (w, h) = area.size;
+        let (left, top) = (at.0 - w / 2.0, at.1 - h / 2.0);
+        let mut written = format!(
+            r##"<g class="caption" data-kind="edge" data-places="{places}"><rect x="{left:.1}" y="{top:.1}" width="{w:.1}" height="{h:.1}"/>"##
         );
         for (i, text) in line.captions.iter().enumerate() {
-            let y = top + 11.5 + i as f64 * 15.0;
-            let _ = write!(
-                written,
-                r##"<text x="{:.1}" y="{y:.1}" font-size="12">{}</text>"##,
-                at.0,
-                escape(text)
-            );
+            let (x, y, text) = (at.0, top + 11.5 + i as f64 * 15.0, escape(text));
+            let _ = write!(written, r##"<text x="{x:.1}" y="{y:.1}" font-size="12">{text}</text>"##);
         }
         written.push_str("</g>\n");
-        taken.push(area);
-        far = (far.0.max(at.0 + area.size.0 / 2.0), far.1.max(at.1 + area.size.1 / 2.0));
+        self.taken.push(area);
+        self.reaches((at.0 + w / 2.0, at.1 + h / 2.0));
+        (drawn, written)
     }
-    let mut filled = String::new();
-    for (slot, b) in boxes.iter().enumerate() {
-        let ((cx, cy), (w, h)) = (place(slot), box_size(b));
+
+    fn filled_box(&mut self, slot: usize) -> String {
+        let b = &self.boxes[slot];
+        let ((cx, cy), (w, h)) = (self.place(slot), box_size(b));
         let (left, top) = (cx - w / 2.0, cy - h / 2.0);
-        let _ = write!(
-            filled,
+        let mut filled = format!(
             r##"<g class="box" data-kind="node" data-places="{}"><rect x="{left:.1}" y="{top:.1}" width="{w:.1}" height="{h:.1}" rx="7"/>"##,
             list(&b.places)
         );
         for (i, line) in b.lines.iter().enumerate() {
             let weight = if i == 0 { r##" font-weight="bold""## } else { "" };
-            let y = top + PADDING + 13.0 + i as f64 * LINE;
-            let _ = write!(
-                filled,
-                r##"<text x="{cx:.1}" y="{y:.1}" font-size="14"{weight}>{}</text>"##,
-                escape(line)
-            );
+            let (y, text) = (top + PADDING + 13.0 + i as f64 * LINE, escape(line));
+            let _ = write!(filled, r##"<text x="{cx:.1}" y="{y:.1}" font-size="14"{weight}>{text}</text>"##);
         }
         filled.push_str("</g>\n");
-        far = (far.0.max(cx + w / 2.0), far.1.max(cy + h / 2.0));
+        self.reaches((cx + w / 2.0, cy + h / 2.0));
+        filled
     }
-    let (width, height) = (far.0 + MARGIN + loops_room * 0.4, far.1 + MARGIN);
+}
+
+/// The picture as an SVG document. `title` is what it is a picture of.
+pub fn svg(title: &str, boxes: &[DiagramBox], lines: &[DiagramLine], flow: Flow) -> String {
+    let mut drawing = Drawing::new(boxes, lines, flow);
+    // The short ones first: the long ones have more places for their captions.
+    let mut order: Vec<usize> = (0..lines.len()).collect();
+    order.sort_by_key(|&i| drawing.made.ways[i].len());
+    let (mut drawn, mut written) = (String::new(), String::new());
+    for i in order {
+        let (line, caption) = drawing.line(i, &lines[i]);
+        let _ = writeln!(drawn, "{line}");
+        written.push_str(&caption);
+    }
+    let filled: String = (0..boxes.len()).map(|slot| drawing.filled_box(slot)).collect();
+    let (width, height) = (drawing.far.0 + MARGIN + drawing.loops_room * 0.4, drawing.far.1 + MARGIN);
     format!(
         r##"<svg xmlns="http://www.w3.org/2000/svg" width="{width:.0}" height="{height:.0}" viewBox="0 0 {width:.0} {height:.0}" font-family="sans-serif" role="img">
 <title>{}</title>

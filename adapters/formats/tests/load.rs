@@ -149,7 +149,7 @@ fn parsed(text: &str) -> Result<Option<i64>, ()> {
 
 impl Reference {
     fn load(&mut self, tables: &Tables, p: Policies) -> (Counts, Counts, u64) {
-        let (mut nodes, mut edges) = (Counts::default(), Counts::default());
+        let mut nodes = Counts::default();
         for (place, (code, n, m)) in tables.nodes.iter().enumerate() {
             let values = (parsed(n), parsed(m));
             let (Ok(n), Ok(m)) = values else {
@@ -199,6 +199,11 @@ impl Reference {
                 }
             }
         }
+        (nodes, self.load_edges(tables, p), created)
+    }
+
+    fn load_edges(&mut self, tables: &Tables, p: Policies) -> Counts {
+        let mut edges = Counts::default();
         // Those that were there before, which no row has been found to be yet.
         let mut before = self.edges.clone();
         for (from, to, w) in &tables.edges {
@@ -247,7 +252,7 @@ impl Reference {
                 }
             }
         }
-        (nodes, edges, created)
+        edges
     }
 }
 

@@ -3,8 +3,10 @@
 //! call gives it (docs/procedures/procedure.wit).
 
 mod host;
+mod limits;
 mod module;
 mod signature;
 
-pub use module::{Module, ModuleError, ModuleLimits};
+pub use limits::ModuleLimits;
+pub use module::{Module, ModuleError};
 pub use signature::Signature;

@@ -12,23 +12,8 @@ use wasmtime::{Config, Engine, Store, Trap, UpdateDeadline};
 use wit_component::{ComponentEncoder, StringEncoding, embed_component_metadata};
 use wit_parser::Resolve;
 
-use crate::Signature;
 use crate::host::{self, State};
-
-/// What a call of a module may use, besides what the query may.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct ModuleLimits {
-    /// Steps: about one for each instruction.
-    pub steps: u64,
-    pub memory_bytes: u64,
-    pub time: Duration,
-}
-
-impl Default for ModuleLimits {
-    fn default() -> Self {
-        ModuleLimits { steps: 100_000_000_000, memory_bytes: 1 << 30, time: Duration::from_secs(60) }
-    }
-}
+use crate::{ModuleLimits, Signature};
 
 /// What saying its signature may use.
 const OF_SIGNATURE: ModuleLimits =

@@ -12,15 +12,15 @@ use sea_orm::{
 };
 use serde::{Deserialize, Serialize};
 
-use crate::catalog::{parsed_type, to_json};
 use crate::entities::{commit, graph, manifest};
 use crate::entries::StoredSchema;
 use crate::graph_handle::GraphHandle;
 use crate::head::{is_there, lock_catalog};
 use crate::history::KeptVersion;
+use crate::json_rows::{parsed_type, to_json};
 use crate::opening::layout_of;
 use crate::pages::{read_segment, remove_segments, write_segment};
-use crate::schema::{SchemaRows, TypeRow};
+use crate::schema_rows::{SchemaRows, TypeRow};
 use crate::segments::{Layout, checked};
 use crate::{Catalog, StoreError};
 

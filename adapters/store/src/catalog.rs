@@ -13,19 +13,21 @@ use sea_orm::{
 };
 use sea_orm_migration::MigratorTrait;
 
+use crate::StoreError;
+use crate::contents::Contents;
 use crate::entities::{graph, graph_type};
 use crate::fence::Fence;
-use crate::graph_handle::{GraphHandle, LogRead};
+use crate::graph_handle::GraphHandle;
 use crate::head::{Head, is_there, lock_catalog};
-use crate::history::VersionKind;
+use crate::json_rows::{parsed_type, to_json};
 use crate::migration::Migrator;
+use crate::opening::LogRead;
 use crate::opening::{Bases, Opened, StoredGraph};
 use crate::pages::remove_segments;
 use crate::past::Past;
-use crate::publishing::Contents;
-use crate::schema::{SchemaRows, TypeRow, remove_rows};
+use crate::schema_rows::{SchemaRows, TypeRow, remove_rows};
 use crate::segments::Layout;
-use crate::{StoreError, jobs};
+use crate::versions::VersionKind;
 
 /// Any number will do, as long as every service on a database asks for the same.
 const SERVICE_LOCK: i64 = 0x6772_6170_686f_6472;
@@ -93,14 +95,6 @@ pub struct NewGraph {
     pub copy_of: Option<Arc<Snapshot>>,
 }
 
-pub(crate) fn parsed_type(definition: serde_json::Value) -> Result<GraphType, StoreError> {
-    serde_json::from_value(definition).map_err(|e| StoreError::Damaged(e.to_string()))
-}
-
-pub(crate) fn to_json(value: &impl serde::Serialize) -> Result<serde_json::Value, StoreError> {
-    serde_json::to_value(value).map_err(|e| StoreError::Damaged(e.to_string()))
-}
-
 fn taken(name: &str) -> StoreError {
     StoreError::Exists { what: "graph", name: name.into() }
 }
@@ -148,7 +142,7 @@ impl Catalog {
             shown_together: Arc::default(),
         };
         catalog.recover().await?;
-        jobs::fail_unfinished(&catalog.database).await?;
+        catalog.fail_unfinished_jobs().await?;
         Ok(catalog)
     }
 

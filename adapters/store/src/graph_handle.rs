@@ -21,11 +21,11 @@ use crate::entities::segment;
 use crate::entries::{encode_changes, read_commits};
 use crate::fence::Fence;
 use crate::head::Head;
-use crate::history::Keeping;
 use crate::lent::Lent;
 use crate::opening::{Bases, Opened};
 use crate::pages::remove_segments;
 use crate::segments::Layout;
+use crate::versions::Keeping;
 
 pub(crate) struct Pending {
     pub snapshot: Arc<Snapshot>,
@@ -105,13 +105,6 @@ impl State {
 /// How long a log is.
 pub(crate) struct LogSize {
     pub commits: usize,
-    pub bytes: usize,
-}
-
-/// A log that was read: after which version, and its bytes.
-#[derive(Default)]
-pub(crate) struct LogRead {
-    pub after: u64,
     pub bytes: usize,
 }
 

@@ -5,13 +5,11 @@ use std::sync::Arc;
 
 use chrono::{DateTime, FixedOffset, TimeDelta, Utc};
 use graphodrome_graph::Snapshot;
-use parking_lot::Mutex;
 use sea_orm::sqlx::{self, PgPool};
 use sea_orm::{
     ColumnTrait, ConnectionTrait, DatabaseBackend, EntityTrait, QueryFilter, QueryOrder, QuerySelect,
     Statement, TransactionTrait,
 };
-use serde::{Deserialize, Serialize};
 
 use crate::StoreError;
 use crate::entities::{commit, graph, manifest, segment};
@@ -19,103 +17,13 @@ use crate::entries::{Entry, decode};
 use crate::graph_handle::GraphHandle;
 use crate::opening::{StoredGraph, layout_of};
 use crate::pages::remove_segments;
+use crate::versions::{Moment, Retention, VersionInfo, VersionKind};
 
 /// However long versions are to stay, no more bases than these are kept of a graph, or, of a small one, than have so
 /// many elements together; and no more commits.
 const MOST_BASES: usize = 8;
 const MOST_ELEMENTS: u64 = 4_000_000;
 const MOST_COMMITS: u64 = 2_000_000;
-
-/// What made a version.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum VersionKind {
-    Create,
-    Commit,
-    Load,
-    Model,
-    Restore,
-    /// Commits that are folded into a base.
-    Fold,
-}
-
-impl VersionKind {
-    pub fn as_str(self) -> &'static str {
-        match self {
-            VersionKind::Create => "create",
-            VersionKind::Commit => "commit",
-            VersionKind::Load => "load",
-            VersionKind::Model => "model",
-            VersionKind::Restore => "restore",
-            VersionKind::Fold => "fold",
-        }
-    }
-
-    fn parse(text: &str) -> VersionKind {
-        use VersionKind::*;
-        [Create, Commit, Load, Model, Restore].into_iter().find(|k| k.as_str() == text).unwrap_or(Fold)
-    }
-}
-
-/// Which versions stay: those that are among so many of the newest, and those that were the newest within so many days.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Retention {
-    pub versions: u64,
-    pub days: u64,
-}
-
-#[derive(Clone, Debug, PartialEq)]
-pub struct VersionInfo {
-    pub version: u64,
-    pub kind: VersionKind,
-    pub at: DateTime<FixedOffset>,
-    /// Who or what asked for it; empty where nobody said so.
-    pub origin: String,
-    /// Elements of the version; unknown of those that earlier releases wrote.
-    pub nodes: Option<u64>,
-    pub edges: Option<u64>,
-    /// Elements that a commit wrote or deleted.
-    pub changes: Option<u64>,
-    /// Whether a base is stored for it.
-    pub base: bool,
-}
-
-/// Which version is meant.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub enum Moment {
-    Version(u64),
-    /// The one that was the newest then.
-    Timestamp(DateTime<FixedOffset>),
-}
-
-/// Versions that somebody reads from PostgreSQL, so that what they need stays until they are read.
-#[derive(Default)]
-pub(crate) struct Keeping {
-    /// How many read it, by version.
-    read: Mutex<BTreeMap<u64, usize>>,
-    /// Held while rows are removed, and while a version is added above.
-    removing: tokio::sync::Mutex<()>,
-    /// Held while a version is read into memory: one at a time.
-    pub opening: tokio::sync::Mutex<()>,
-}
-
-/// A version is kept as long as this is.
-pub struct KeptVersion {
-    graph: Arc<GraphHandle>,
-    pub version: u64,
-}
-
-impl Drop for KeptVersion {
-    fn drop(&mut self) {
-        let mut read = self.graph.keeping.read.lock();
-        if let Some(readers) = read.get_mut(&self.version) {
-            *readers -= 1;
-            if *readers == 0 {
-                read.remove(&self.version);
-            }
-        }
-    }
-}
 
 /// A base that is stored.
 struct StoredBase {
@@ -412,6 +320,24 @@ impl GraphHandle {
             return Err(StoreError::Damaged(text));
         }
         Ok(Arc::new(snapshot))
+    }
+}
+
+/// A version is kept as long as this is.
+pub struct KeptVersion {
+    graph: Arc<GraphHandle>,
+    pub version: u64,
+}
+
+impl Drop for KeptVersion {
+    fn drop(&mut self) {
+        let mut read = self.graph.keeping.read.lock();
+        if let Some(readers) = read.get_mut(&self.version) {
+            *readers -= 1;
+            if *readers == 0 {
+                read.remove(&self.version);
+            }
+        }
     }
 }
 

@@ -1,8 +1,8 @@
 //! Jobs and rejects as records: what a load did stays readable after the service is gone.
 
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, DatabaseConnection, EntityTrait, PaginatorTrait,
-    QueryFilter, QueryOrder, QuerySelect,
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder,
+    QuerySelect,
 };
 use serde::{Deserialize, Serialize};
 
@@ -87,23 +87,25 @@ impl From<reject::Model> for RejectRecord {
     }
 }
 
-/// A job that was running when the service died did not finish, and published nothing.
-pub(crate) async fn fail_unfinished(database: &DatabaseConnection) -> Result<(), StoreError> {
-    let unfinished =
-        job::Entity::find().filter(job::Column::State.eq(JobState::Running.name())).all(database).await?;
-    for row in unfinished {
-        let mut row: job::ActiveModel = row.into();
-        row.state = Set(JobState::Failed.name().into());
-        row.detail = Set(
-            serde_json::json!({ "error": "the service stopped while the job was running; nothing of it was published" }),
-        );
-        row.finished = Set(Some(chrono::Utc::now().fixed_offset()));
-        row.update(database).await?;
-    }
-    Ok(())
-}
-
 impl Catalog {
+    /// A job that was running when the service died did not finish, and published nothing.
+    pub(crate) async fn fail_unfinished_jobs(&self) -> Result<(), StoreError> {
+        let unfinished = job::Entity::find()
+            .filter(job::Column::State.eq(JobState::Running.name()))
+            .all(&self.database)
+            .await?;
+        for row in unfinished {
+            let mut row: job::ActiveModel = row.into();
+            row.state = Set(JobState::Failed.name().into());
+            row.detail = Set(
+                serde_json::json!({ "error": "the service stopped while the job was running; nothing of it was published" }),
+            );
+            row.finished = Set(Some(chrono::Utc::now().fixed_offset()));
+            row.update(&self.database).await?;
+        }
+        Ok(())
+    }
+
     pub async fn create_job(&self, kind: &str, graph: &str, title: &str) -> Result<JobRecord, StoreError> {
         let row = job::ActiveModel {
             kind: Set(kind.into()),

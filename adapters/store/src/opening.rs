@@ -12,10 +12,9 @@ use tokio::sync::mpsc;
 use crate::StoreError;
 use crate::entities::manifest;
 use crate::entries::{Entry, StoredSchema, each_entry};
-use crate::graph_handle::LogRead;
-use crate::history::VersionKind;
 use crate::pages::{read_pages, read_segment};
 use crate::segments::{Assembly, Layout, read_residue, read_rows};
+use crate::versions::VersionKind;
 
 /// Segments that are read and unpacked at once.
 const READ_AT_ONCE: usize = 6;
@@ -179,4 +178,11 @@ impl StoredGraph<'_> {
         drop(sender);
         putting.await?
     }
+}
+
+/// A log that was read: after which version, and its bytes.
+#[derive(Default)]
+pub(crate) struct LogRead {
+    pub after: u64,
+    pub bytes: usize,
 }

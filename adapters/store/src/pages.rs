@@ -10,7 +10,7 @@ use sea_orm::sqlx::{self, PgPool};
 use tokio::sync::mpsc;
 
 use crate::StoreError;
-use crate::schema::GoOn;
+use crate::schema_rows::GoOn;
 use crate::segments::{Layout, Outline};
 
 /// Bytes of a page: what fits into PostgreSQL's beside the row's own head.

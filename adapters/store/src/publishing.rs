@@ -4,22 +4,23 @@
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use graphodrome_graph::{Base, BaseParts, Change, Code, GraphError, Schema, Snapshot, StoredTables};
+use graphodrome_graph::{Base, Change, Code, GraphError, Schema, Snapshot, StoredTables};
 use parking_lot::Mutex;
 use sea_orm::sea_query::OnConflict;
 use sea_orm::{ActiveValue::Set, DatabaseTransaction, EntityTrait, TransactionTrait};
 use tokio::sync::oneshot;
 
 use crate::StoreError;
+use crate::contents::Contents;
 use crate::entities::manifest;
 use crate::entries::{StoredSchema, read_commits};
 use crate::graph_handle::{GraphHandle, Standing, Turn};
 use crate::head::{Moves, is_there, lock_catalog};
-use crate::history::VersionKind;
 use crate::log::after;
 use crate::pages::{remove_segments, store};
-use crate::schema::{GoOn, SchemaRows};
+use crate::schema_rows::{GoOn, SchemaRows};
 use crate::segments::{Layout, Outline};
+use crate::versions::VersionKind;
 
 /// A graph is folded into a new base when its overlay holds this many elements and a quarter of the
 /// base's.
@@ -31,15 +32,6 @@ const LOG_AT_MOST: usize = 1_000_000;
 const LOG_BYTES: usize = 512 << 20;
 /// A base with more levels than this is merged into one.
 const MOST_LEVELS: usize = 8;
-
-/// What a new base is made of: parts, or a base whose keys and indexes are still to be built.
-pub enum Contents {
-    Parts(BaseParts),
-    Base(Arc<Base>),
-    /// One more level on the newest base, which stays as it is: parts made from this snapshot, whose
-    /// changes of the base's own elements stay above it.
-    Level(BaseParts, Box<Snapshot>),
-}
 
 /// Where a base that is being built says what is to be stored of it, once.
 pub(crate) struct Tell(Mutex<Option<oneshot::Sender<Result<Outline, StoreError>>>>);

@@ -5,13 +5,13 @@ use std::sync::Arc;
 use graphodrome_graph::Snapshot;
 use sea_orm::sqlx::{self, Row};
 
-use crate::catalog::to_json;
+use crate::contents::Contents;
 use crate::graph_handle::GraphHandle;
 use crate::head::Head;
-use crate::history::{Moment, VersionKind};
+use crate::json_rows::to_json;
 use crate::opening::{Bases, Opened, StoredGraph};
-use crate::publishing::Contents;
-use crate::schema::{GoOn, SchemaRows, TypeRow};
+use crate::schema_rows::{GoOn, SchemaRows, TypeRow};
+use crate::versions::{Moment, VersionKind};
 use crate::{Catalog, OfflineGraph, StoreError};
 
 impl Catalog {

@@ -24,7 +24,7 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use crate::StoreError;
-use crate::stored_columns::{add_columns, read_column};
+use crate::stored_columns::{add_columns, damaged, read_column};
 
 /// Rows of a segment: few enough that its columns, made or read, stay close to the processor.
 const SEGMENT_ROWS: usize = if cfg!(test) { 8 } else { 1 << 17 };
@@ -81,10 +81,6 @@ pub(crate) struct TableLayout {
     /// First id where the ids are a sequence; otherwise they are a column.
     pub first_id: Option<u64>,
     pub segments: Vec<i64>,
-}
-
-pub(crate) fn damaged(what: impl std::fmt::Display) -> StoreError {
-    StoreError::Damaged(what.to_string())
 }
 
 /// Tables cut into segments, which are made one by one.

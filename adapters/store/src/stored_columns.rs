@@ -13,7 +13,6 @@ use arrow_schema::Field;
 use graphodrome_graph::{Column, ColumnBuilder, Ints, Value, Width};
 
 use crate::StoreError;
-use crate::segments::damaged;
 
 /// Marks a column of values that have no Arrow type of their own here.
 const ENCODED: &str = "graphodrome.encoded";
@@ -185,6 +184,10 @@ pub(crate) fn read_column(array: &ArrayRef, field: &Field) -> Result<Column, Sto
         return Ok(Column::Coded(a.keys().clone(), texts.into()));
     }
     Err(damaged(format!("a column of the type {}", array.data_type())))
+}
+
+pub(crate) fn damaged(what: impl std::fmt::Display) -> StoreError {
+    StoreError::Damaged(what.to_string())
 }
 
 #[cfg(test)]

@@ -10,11 +10,11 @@ use sea_orm::{ColumnTrait, EntityTrait, QueryFilter, QueryOrder};
 
 use crate::entities::{commit, manifest};
 use crate::entries::decode;
-use crate::history::{Moment, VersionKind};
 use crate::opening::{Bases, StoredGraph, layout_of, schema_of};
 use crate::pages::read_segment;
-use crate::schema::GoOn;
+use crate::schema_rows::GoOn;
 use crate::segments::{read_residue, read_rows};
+use crate::versions::{Moment, VersionKind};
 use crate::{Catalog, StoreError};
 
 /// Elements that are named of those that differ.

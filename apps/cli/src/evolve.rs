@@ -7,7 +7,7 @@ use anyhow::Context;
 use graphodrome_client::{Client, ErrorWatch, QueryRequest};
 use serde_json::{Value as Json, json};
 
-use crate::models::{labels_of, print_findings};
+use crate::findings::{labels_of, print_findings};
 
 fn text(path: &Path) -> anyhow::Result<String> {
     std::fs::read_to_string(path).with_context(|| path.display().to_string())

@@ -6,6 +6,7 @@ mod demo;
 mod drawings;
 mod evolve;
 mod export;
+mod findings;
 mod fmt;
 mod generate;
 mod graphs;

@@ -12,6 +12,7 @@ use serde_json::Value as Json;
 
 use crate::arguments::{ModelCommand, ModelFormat};
 use crate::evolve;
+use crate::findings::{labels_of, print_findings};
 
 pub async fn model(client: &Client, command: ModelCommand) -> anyhow::Result<()> {
     match command {
@@ -130,10 +131,6 @@ async fn show(client: &Client, graph: &str, format: ModelFormat) -> anyhow::Resu
     Ok(())
 }
 
-pub(crate) fn labels_of(value: &Json) -> Vec<&str> {
-    value.as_array().into_iter().flatten().filter_map(Json::as_str).collect()
-}
-
 /// Which node types an end of an edge type takes, by their places.
 fn fitting(nodes: &[&Json], end: &Json) -> Vec<usize> {
     let sets: Vec<Vec<&str>> = end.as_array().into_iter().flatten().map(labels_of).collect();
@@ -168,24 +165,6 @@ fn mermaid(model: &Json) -> String {
         }
     }
     out
-}
-
-/// Findings under a title: how often, such as, and the query that finds all of them.
-pub(crate) fn print_findings(title: &str, findings: &Json) {
-    let list: Vec<&Json> = findings.as_array().into_iter().flatten().collect();
-    if !list.is_empty() {
-        println!("{title}:");
-    }
-    for entry in list {
-        println!("  {} x {}", entry["count"], entry["message"].as_str().unwrap_or_default());
-        let examples = labels_of(&entry["examples"]);
-        if !examples.is_empty() {
-            println!("      such as {}", examples.join(", "));
-        }
-        if let Some(query) = entry["query"].as_str() {
-            println!("      {query}");
-        }
-    }
 }
 
 async fn analyze(client: &Client, graph: &str, json: bool) -> anyhow::Result<()> {

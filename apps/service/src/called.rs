@@ -16,29 +16,12 @@ use graphodrome_store::SavedRecord;
 
 use crate::problem::Problem;
 use crate::state::App;
-
-/// Stands before the text of a saved query. No text that is typed has it.
-pub const MARK: &str = "\n--\u{1}saved query ";
+use crate::written::MARK;
 
 /// Saved queries that call each other are not followed further, nor more of them written out, nor longer texts made.
 const DEEPEST: usize = 8;
 const MOST_CALLS: usize = 100;
 const LONGEST: usize = 1 << 20;
-
-/// The request's own part of a text.
-pub fn asked(text: &str) -> &str {
-    text.split_once(MARK).map_or(text, |(asked, _)| asked)
-}
-
-/// Where a place of a text lies in a saved query: its name, its text, and the place in that.
-pub fn called_at(text: &str, at: usize) -> Option<(&str, &str, usize)> {
-    let mark = text.get(..at)?.rfind(MARK)?;
-    let rest = &text[mark + MARK.len()..];
-    let (name, body) = rest.split_once('\n')?;
-    let body = body.split_once(MARK).map_or(body, |(body, _)| body);
-    let within = at.checked_sub(mark + MARK.len() + name.len() + 1)?;
-    Some((name, body, within))
-}
 
 /// The saved queries, by name.
 pub type Known = BTreeMap<String, SavedRecord>;

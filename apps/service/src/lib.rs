@@ -6,9 +6,11 @@
 // A request makes at most one problem; boxing it everywhere would only hide it.
 #![allow(clippy::result_large_err)]
 
+mod backups;
 mod called;
 mod extract;
 mod guard;
+mod kept_procedures;
 mod loading;
 mod models;
 mod own_procedures;
@@ -21,10 +23,12 @@ mod running;
 mod serve;
 mod sessions;
 mod slow;
+mod stalled;
 mod state;
 mod traces;
 mod values;
 mod who;
+mod written;
 
 use std::net::SocketAddr;
 use std::path::PathBuf;
@@ -185,7 +189,7 @@ async fn tidy(app: Arc<App>) {
     loop {
         rounds.tick().await;
         app.catalog.tidy().await;
-        app.backups.tidy(&app).await;
+        app.backups.tidy(&app.catalog).await;
         if let Err(error) = app.catalog.prune_runs(&app.limits.runs).await {
             tracing::warn!(%error, "old runs could not be removed");
         }

@@ -9,7 +9,7 @@ use graphodrome_store::StoreError;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::called;
+use crate::written::called_at;
 
 /// One error of a query, with its place.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -56,7 +56,7 @@ impl QueryError {
         if diagnostic.span == Span::default() {
             return error;
         }
-        if let Some((name, body, at)) = called::called_at(text, diagnostic.span.start as usize) {
+        if let Some((name, body, at)) = called_at(text, diagnostic.span.start as usize) {
             // It is in no place of what was sent.
             let Span { start, end } = diagnostic.span;
             let within = Span { start: at as u32, end: at as u32 + (end - start) };

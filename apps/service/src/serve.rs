@@ -27,13 +27,12 @@ use tokio_io_timeout::TimeoutStream;
 use tower::ServiceExt;
 
 use crate::problem::Problem;
+use crate::stalled::STALLED;
 use crate::state::App;
 use crate::{guard, routes, run};
 
 /// How long a client may take to send a request's headers; an idle connection is closed after it too.
 const HEADERS: Duration = Duration::from_secs(75);
-/// How long a client may send or take nothing in the middle of a request or an answer.
-pub(crate) const STALLED: Duration = Duration::from_secs(30);
 /// A query with a body larger than that goes to the routes.
 const SMALL_BODY: usize = 64 << 10;
 /// After an error that is not the client's, such as too many open files.

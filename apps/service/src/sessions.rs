@@ -9,13 +9,12 @@ use std::time::{Duration, Instant};
 use axum::http::StatusCode;
 use graphodrome_engine::Parameters;
 use graphodrome_graph::{Change, Snapshot, Touched, Zone, rebase};
-use graphodrome_store::{GraphHandle, Part as Made};
+use graphodrome_store::{Catalog, GraphHandle, Part as Made};
 use parking_lot::Mutex;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::problem::Problem;
-use crate::state::App;
 use crate::who;
 
 /// Sessions that may be open at once.
@@ -24,7 +23,6 @@ const MOST_SESSIONS: usize = 1000;
 /// A transaction of several statements: the states it sees, and what it changed.
 pub struct OpenTransaction {
     pub read_only: bool,
-    app: Arc<App>,
     /// The states of all graphs at its first look at one, by the graphs' ids: those of one moment.
     began: Option<HashMap<i64, Arc<Snapshot>>>,
     /// The graphs that it is about, in the order of its first look at each.
@@ -51,17 +49,19 @@ fn rolled_back(detail: impl Into<String>) -> Problem {
 }
 
 impl OpenTransaction {
-    pub fn new(app: Arc<App>, read_only: bool) -> OpenTransaction {
-        OpenTransaction { read_only, app, began: None, parts: vec![] }
+    pub fn new(read_only: bool) -> OpenTransaction {
+        OpenTransaction { read_only, began: None, parts: vec![] }
     }
 
     /// The state of a graph as the transaction sees it: that of the transaction's first look at any, and its own changes.
-    pub fn snapshot(&mut self, graph: &Arc<GraphHandle>) -> Result<Arc<Snapshot>, Problem> {
+    pub fn snapshot(
+        &mut self, catalog: &Catalog, graph: &Arc<GraphHandle>,
+    ) -> Result<Arc<Snapshot>, Problem> {
         if let Some(part) = self.parts.iter().find(|part| part.graph.id == graph.id) {
             return Ok(part.now.clone());
         }
         let began = self.began.get_or_insert_with(|| {
-            let all = self.app.catalog.snapshots();
+            let all = catalog.snapshots();
             all.into_iter().map(|(graph, snapshot)| (graph.id, snapshot)).collect()
         });
         let Some(began) = began.get(&graph.id).cloned() else {
@@ -91,10 +91,10 @@ impl OpenTransaction {
     }
 
     /// Makes its changes durable, those of all graphs or none, put on what others committed meanwhile.
-    pub async fn commit(self) -> Result<Vec<Committed>, Problem> {
+    pub async fn commit(self, catalog: &Catalog) -> Result<Vec<Committed>, Problem> {
         let changed: Vec<Part> = self.parts.into_iter().filter(|part| !part.changes.is_empty()).collect();
         let graphs: Vec<Arc<GraphHandle>> = changed.iter().map(|part| part.graph.clone()).collect();
-        let turns = self.app.catalog.turns(&graphs).await?;
+        let turns = catalog.turns(&graphs).await?;
         let mut committed = vec![];
         let mut made = vec![];
         for (part, turn) in changed.into_iter().zip(turns) {
@@ -104,7 +104,7 @@ impl OpenTransaction {
             made.push(Made { turn: turn.by(&who::with("transaction")), snapshot, changes });
         }
         if made.len() > 1 {
-            self.app.catalog.commit_together(made).await?;
+            catalog.commit_together(made).await?;
         } else if let Some(Made { turn, snapshot, changes }) = made.pop() {
             turn.commit(snapshot, changes).await?;
         }

@@ -15,9 +15,9 @@ use tokio::sync::{Notify, OwnedSemaphorePermit, Semaphore, broadcast, watch};
 
 use axum::http::StatusCode;
 
+use crate::backups::Backups;
 use crate::own_procedures::OwnProcedures;
 use crate::problem::Problem;
-use crate::routes::Backups;
 use crate::running::{Entry, Registry, RunningKind};
 use crate::sessions::Sessions;
 use crate::slow::SlowLog;

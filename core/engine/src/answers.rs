@@ -1,19 +1,15 @@
 //! Answers to conditions that look at one node alone: the same wherever the node comes, so that each is asked once
 //! a node and not once an edge that leads to it.
 
+use std::any::Any;
 use std::collections::HashMap;
-use std::fmt;
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use graphodrome_graph::Dense;
 
 use crate::budget::Budget;
-use crate::context::{Counters, Outcome};
-use crate::evaluate::{Row, Scope, holds};
 use crate::expression::Expr;
-use crate::operators::{FollowEdges, Reach};
-use crate::search::{Hops, Spread};
 
 /// Answers are kept from this many on: a brief query asks fewer, and does without.
 const KEPT_AFTER: u32 = 256;
@@ -50,14 +46,14 @@ impl NodeAnswers {
     }
 
     #[inline]
-    fn get(&self, node: Dense) -> Option<bool> {
+    pub fn get(&self, node: Dense) -> Option<bool> {
         let page = self.pages.get(node as usize / NODES_OF_PAGE)?.get()?;
         let place = node as usize % NODES_OF_PAGE;
         let bits = page[place / NODES_OF_WORD].load(Ordering::Relaxed) >> (place % NODES_OF_WORD * 2);
         (bits & 1 == 1).then_some(bits & 2 == 2)
     }
 
-    fn put(&self, node: Dense, passes: bool, budget: &Budget) {
+    pub fn put(&self, node: Dense, passes: bool, budget: &Budget) {
         if self.asked.fetch_add(1, Ordering::Relaxed) < KEPT_AFTER {
             return;
         }
@@ -104,99 +100,50 @@ impl NodeCounts {
 pub(crate) struct AnswerBook {
     answers: Mutex<HashMap<usize, Arc<NodeAnswers>>>,
     counts: Mutex<HashMap<usize, Arc<NodeCounts>>>,
-    ways: Mutex<HashMap<(usize, Dense), Shared<WaysTo>>>,
+    kept: Mutex<HashMap<(usize, Dense), Kept>>,
 }
 
-type Shared<T> = Arc<Mutex<T>>;
+type Kept = Arc<dyn Any + Send + Sync>;
 
-/// What leads to a node that many rows have for their end.
-#[derive(Default)]
-pub(crate) struct WaysTo {
-    /// How often it was asked for.
-    pub times: u32,
-    pub spread: Option<Spread<Hops>>,
-}
-
-impl fmt::Debug for WaysTo {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "asked {} times", self.times)
-    }
-}
-
-/// Of more ends than these nothing is kept.
-const MOST_ENDS: usize = 64;
+/// For more nodes than these nothing is kept.
+const MOST_KEPT: usize = 64;
 
 impl AnswerBook {
     /// A condition is told by where the plan has it, which stays while the query runs.
-    fn of(&self, condition: &Expr, bound: Dense) -> Arc<NodeAnswers> {
+    pub fn of(&self, condition: &Expr, bound: Dense) -> Arc<NodeAnswers> {
         let key = std::ptr::from_ref(condition) as usize;
         let mut book = self.answers.lock().unwrap_or_else(PoisonError::into_inner);
         book.entry(key).or_insert_with(|| Arc::new(NodeAnswers::new(bound))).clone()
     }
 
-    /// What is known of the ways to an end; `None` where there are too many ends.
-    pub fn ways_to(&self, search: &Arc<Reach>, end: Dense) -> Option<Shared<WaysTo>> {
-        let key = (Arc::as_ptr(search) as usize, end);
-        let mut book = self.ways.lock().unwrap_or_else(PoisonError::into_inner);
-        if book.len() >= MOST_ENDS && !book.contains_key(&key) {
+    /// What an operator keeps for a node in all its runs within the query; `None` where it keeps something for too
+    /// many of them.
+    pub fn kept<K: Default + Send + Sync + 'static>(&self, operator: usize, node: Dense) -> Option<Arc<K>> {
+        let mut book = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
+        if book.len() >= MOST_KEPT && !book.contains_key(&(operator, node)) {
             return None;
         }
-        Some(book.entry(key).or_default().clone())
+        let kept = book.entry((operator, node)).or_insert_with(|| Arc::<K>::default());
+        kept.clone().downcast().ok()
     }
 
     /// What the step has counted so far.
-    pub fn counts_of(&self, step: &Arc<FollowEdges>, bound: Dense) -> Arc<NodeCounts> {
+    pub fn counts_of<S>(&self, step: &Arc<S>, bound: Dense) -> Arc<NodeCounts> {
         let key = Arc::as_ptr(step) as usize;
         let mut book = self.counts.lock().unwrap_or_else(PoisonError::into_inner);
         book.entry(key).or_insert_with(|| Arc::new(NodeCounts::new(bound))).clone()
     }
 }
 
-/// A condition with its answers.
-pub(crate) struct OfNode<'e> {
-    condition: &'e Expr,
-    answers: Arc<NodeAnswers>,
-}
-
-impl<'e> OfNode<'e> {
-    /// Where the condition reads nothing but the node in `slot`, and what is the same for the whole query.
-    pub fn of(condition: &'e Expr, slot: usize, scope: &Scope) -> Option<OfNode<'e>> {
-        if !scope.known_nodes {
-            return None;
-        }
-        let mut slots = vec![];
-        condition.slots(&mut slots);
-        if slots.is_empty() || slots.iter().any(|read| *read != slot) {
-            return None;
-        }
-        Some(OfNode { condition, answers: scope.answers.of(condition, scope.node_bound()) })
-    }
-
-    pub fn condition(&self) -> &'e Expr {
-        self.condition
-    }
-
-    /// Whether `node` passes, which is in the condition's slot of `row`.
-    #[inline]
-    pub fn holds(&self, node: Dense, row: Row<'_>, scope: &Scope, counters: &mut Counters) -> Outcome<bool> {
-        if let Some(passes) = self.answers.get(node) {
-            return Ok(passes);
-        }
-        let passes = holds(self.condition, row, scope, counters)?;
-        self.answers.put(node, passes, &scope.budget);
-        Ok(passes)
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::context::Limits;
+    use crate::limits::Limits;
 
     #[test]
     fn answers_are_kept_once_there_are_many() {
         let answers = NodeAnswers::new(100_000);
-        let budget = Budget::new(&Limits::default());
+        let budget = Limits::default().budget();
         answers.put(5, true, &budget);
         assert_eq!(answers.get(5), None);
         for node in 0..KEPT_AFTER {

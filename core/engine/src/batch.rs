@@ -3,7 +3,7 @@
 use graphodrome_graph::{Dense, Value};
 
 use crate::budget::bytes_up_to;
-use crate::columnar::{Cells, Numbers};
+use crate::numbers::{Cells, Numbers};
 
 /// Rows an operator aims at per batch.
 pub const BATCH_ROWS: usize = 1024;

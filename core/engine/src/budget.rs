@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use graphodrome_graph::{MAX_VALUE_DEPTH, Value};
 use graphodrome_language::{Diagnostic, Span};
 
-use crate::context::{CancelToken, Code, Limits, Outcome};
+use crate::outcome::{CancelToken, Code, Outcome};
 
 /// A bound for the memory of all queries together.
 #[derive(Debug)]
@@ -93,27 +93,15 @@ impl Drop for Held {
 #[derive(Debug)]
 pub(crate) struct Budget {
     pub started: Instant,
-    time: Option<Duration>,
-    brief: Option<Duration>,
-    cancel: CancelToken,
-    limit: u64,
-    held: AtomicU64,
-    pool: Option<Arc<MemoryPool>>,
+    pub(crate) time: Option<Duration>,
+    pub(crate) brief: Option<Duration>,
+    pub(crate) cancel: CancelToken,
+    pub(crate) limit: u64,
+    pub(crate) held: AtomicU64,
+    pub(crate) pool: Option<Arc<MemoryPool>>,
 }
 
 impl Budget {
-    pub fn new(limits: &Limits) -> Budget {
-        Budget {
-            started: Instant::now(),
-            time: limits.time,
-            brief: limits.brief,
-            cancel: limits.cancel.clone(),
-            limit: limits.memory_bytes,
-            held: AtomicU64::new(0),
-            pool: limits.pool.clone(),
-        }
-    }
-
     pub fn check(&self) -> Outcome<()> {
         self.check_at(Instant::now())
     }
@@ -264,10 +252,11 @@ mod tests {
     #![allow(clippy::unwrap_used)]
 
     use super::*;
+    use crate::limits::Limits;
 
     #[test]
     fn a_value_that_shares_itself_is_measured_no_further_than_the_budget() {
-        let budget = Budget::new(&Limits { memory_bytes: 1 << 20, ..Limits::default() });
+        let budget = (Limits { memory_bytes: 1 << 20, ..Limits::default() }).budget();
         let mut value = Value::Int(1);
         for _ in 0..60 {
             value = Value::list(vec![value.clone(), value]);
@@ -287,7 +276,7 @@ mod tests {
     fn the_pool_gets_back_what_a_query_held() {
         let pool = MemoryPool::new(1000);
         let limits = Limits { pool: Some(pool.clone()), ..Limits::default() };
-        let (one, other) = (Budget::new(&limits), Budget::new(&limits));
+        let (one, other) = (limits.budget(), limits.budget());
         one.hold(700).unwrap();
         assert_eq!(other.hold(700).unwrap_err().code, Code::MEMORY_LIMIT);
         drop(other);

@@ -9,12 +9,14 @@ use graphodrome_language::{Diagnostic, VariableKind, called_otherwise, nearest};
 
 use crate::Parameters;
 use crate::batch::Batch;
-use crate::context::{Counters, Outcome};
-use crate::evaluate::{Evaluator, Row, Scope};
+use crate::counters::Counters;
+use crate::evaluate::Evaluator;
 use crate::expression::{Expr, Kind};
 use crate::functions::FUNCTIONS;
+use crate::outcome::Outcome;
 use crate::plan::Schema;
-use crate::planner::{length_name, length_of};
+use crate::row::Row;
+use crate::scope::Scope;
 
 /// Where an `EXISTS` or an aggregate of this text position has been computed already.
 pub(crate) type Computed = Vec<(ExpressionKind, usize)>;
@@ -291,7 +293,7 @@ impl<'a> Compiler<'a> {
                 for (name, value) in bindings {
                     let compiler = Compiler { schema: &inner, ..*self };
                     let value = compiler.expression(value)?;
-                    let kind = crate::planner::expression_kind(&value, &inner);
+                    let kind = expression_kind(&value, &inner);
                     values.push(value);
                     inner.push(name.text.clone(), kind);
                 }
@@ -374,5 +376,26 @@ pub(crate) fn row_count(expr: &Expr, what: &str, parameters: &PlanParameters<'_>
             format!("{what} takes a number of rows from 0 up, found {}", other.excerpt()),
         )),
         None => Err(Diagnostic::syntax(expr.span, format!("{what} takes a number or a parameter"))),
+    }
+}
+
+/// The column of a path of which only the length is read.
+pub(crate) fn length_name(path: &str) -> Arc<str> {
+    format!("#length of {path}").into()
+}
+
+/// Whether it is `PATH_LENGTH(name)`, and of which name.
+pub(crate) fn length_of(e: &Expression) -> Option<&Arc<str>> {
+    let ExpressionKind::Call { function, arguments } = &e.kind else { return None };
+    let [Expression { kind: ExpressionKind::Variable(name), .. }] = &arguments[..] else { return None };
+    function.text.eq_ignore_ascii_case("PATH_LENGTH").then_some(name)
+}
+
+/// What a compiled expression yields, as far as a column's form goes.
+pub(crate) fn expression_kind(expr: &Expr, schema: &Schema) -> VariableKind {
+    match &expr.kind {
+        Kind::Slot(slot) => schema.variables.get(*slot).map_or(VariableKind::Value, |v| v.kind),
+        Kind::Path(_) => VariableKind::Path,
+        _ => VariableKind::Value,
     }
 }

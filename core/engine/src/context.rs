@@ -2,158 +2,21 @@
 
 use std::any::Any;
 use std::collections::HashMap;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
-use graphodrome_graph::{GraphError, Transaction, Zone};
+use graphodrome_graph::Transaction;
 use graphodrome_language::{Diagnostic, Span};
 use serde::{Deserialize, Serialize};
 
-use crate::budget::{Budget, MemoryPool, MemoryShare};
-use crate::evaluate::Scope;
-use crate::watch::Watch;
-
-/// Status codes of the engine's own: the standard leaves classes from I on to implementations.
-pub struct Code;
-
-impl Code {
-    pub const CANCELLED: &'static str = "R0001";
-    pub const TIME_LIMIT: &'static str = "R0002";
-    pub const MEMORY_LIMIT: &'static str = "R0003";
-    pub const ROW_LIMIT: &'static str = "R0004";
-    /// A run that was to be brief was not: nothing is wrong, but it wants a thread of its own.
-    pub const NOT_BRIEF: &'static str = "R0005";
-}
-
-#[derive(Clone, Debug, Default)]
-pub struct CancelToken(Arc<AtomicBool>);
-
-impl CancelToken {
-    pub fn cancel(&self) {
-        self.0.store(true, Ordering::Relaxed);
-    }
-
-    pub fn is_cancelled(&self) -> bool {
-        self.0.load(Ordering::Relaxed)
-    }
-}
-
-#[derive(Clone, Debug)]
-pub struct Limits {
-    pub time: Option<Duration>,
-    /// Bytes the query's operators may hold at once.
-    pub memory_bytes: u64,
-    pub cancel: CancelToken,
-    /// With a duration: give up after it with [`Code::NOT_BRIEF`], for a caller that must not be held. What the
-    /// operators of such a run did is not taken down: it has no profile.
-    pub brief: Option<Duration>,
-    /// A bound for all queries together.
-    pub pool: Option<Arc<MemoryPool>>,
-    /// How long a query works on one thread before others help.
-    pub spread_after: Duration,
-    /// The session's time zone.
-    pub zone: Zone,
-    /// For those who look at the query while it runs. A brief run tells nothing.
-    pub watch: Option<Arc<Watch>>,
-    /// What the graph is called, for procedures that may be called over some graphs only; empty where nobody says it.
-    pub graph: Arc<str>,
-    /// What its parameters take, accounted for as long as it runs.
-    pub shares: Vec<Arc<MemoryShare>>,
-}
-
-impl Default for Limits {
-    fn default() -> Self {
-        Limits {
-            time: None,
-            memory_bytes: 1 << 30,
-            cancel: CancelToken::default(),
-            brief: None,
-            pool: None,
-            spread_after: Duration::from_millis(1),
-            zone: Zone::default(),
-            watch: None,
-            graph: "".into(),
-            shares: vec![],
-        }
-    }
-}
-
-/// Work an operator did. Exact and repeatable, unlike times.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-pub struct Counters {
-    /// Adjacency entries looked at.
-    pub edges_looked: u64,
-    pub properties_read: u64,
-    pub index_probes: u64,
-}
-
-/// The end of a pattern that a search began at.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Side {
-    /// The pattern's first bound end.
-    #[default]
-    From,
-    To,
-}
-
-impl Side {
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Side::From => "from",
-            Side::To => "to",
-        }
-    }
-}
-
-/// One hop of a path or neighbourhood search, on one side, summed over the rows that searched.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-pub struct Hop {
-    pub hop: u32,
-    pub side: Side,
-    pub frontier: u64,
-    pub edges_looked: u64,
-    /// Edges or their far nodes that failed the predicate.
-    pub failed: u64,
-    pub reached: u64,
-    pub known: u64,
-    pub time_us: f64,
-    pub largest_degree: u64,
-    /// The node that has it: its labels and key, or its element id.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub largest_node: Option<String>,
-    /// The node that has the largest degree; which it is where that is above zero.
-    #[serde(skip)]
-    pub(crate) largest: u32,
-}
-
-impl Hop {
-    /// Takes note of a node's degree.
-    pub(crate) fn see_degree(&mut self, (degree, node): (u64, u32)) {
-        // Of several it is the one with the smallest number, whatever thread comes first.
-        if degree > self.largest_degree || degree == self.largest_degree && node < self.largest {
-            (self.largest_degree, self.largest) = (degree, node);
-        }
-    }
-}
-
-#[derive(Clone, Debug, Default)]
-pub struct Metrics {
-    pub rows_in: u64,
-    pub rows_out: u64,
-    pub batches: u64,
-    pub total: Duration,
-    pub peak_bytes: u64,
-    pub counters: Counters,
-    pub hops: Vec<Hop>,
-    pub searches: u64,
-    /// Facts an operator adds, such as where two sides met.
-    pub notes: Vec<String>,
-}
-
-/// How many units of work pass between two looks at the clock and the cancel flag.
-pub(crate) const CHECK_EVERY: u64 = 4096;
+use crate::Counters;
+use crate::Hop;
+use crate::Limits;
+use crate::Metrics;
+use crate::budget::Budget;
+use crate::outcome::CHECK_EVERY;
+use crate::outcome::Outcome;
+use crate::scope::Scope;
 
 pub(crate) struct Context {
     pub scope: Scope,
@@ -188,8 +51,6 @@ pub struct Changed {
     pub properties_set: u64,
     pub labels_changed: u64,
 }
-
-pub(crate) type Outcome<T> = Result<T, Diagnostic>;
 
 type Made = Arc<dyn Any + Send + Sync>;
 
@@ -386,8 +247,4 @@ impl Context {
             }
         }
     }
-}
-
-pub(crate) fn located(error: GraphError, span: Span) -> Diagnostic {
-    Diagnostic::from_graph(error, span)
 }

@@ -1,105 +1,26 @@
 //! Evaluating compiled expressions on a row. Three-valued logic: unknown is null.
 
-mod arithmetic;
+pub(crate) mod arithmetic;
 mod paths;
 
 use std::cmp::Ordering;
 use std::sync::Arc;
 
-use chrono::{DateTime, FixedOffset, Utc};
-use graphodrome_graph::{Code, Decimal, GraphError, PathValue, PropertyReader, Snapshot, Value, parse_text};
+use graphodrome_graph::{Code, PathValue, PropertyReader, Value};
 use graphodrome_language::ast::{Aggregate, BinaryOperator};
 use graphodrome_language::{Diagnostic, Span};
 
-use crate::Parameters;
-use crate::answers::AnswerBook;
-use crate::batch::{Batch, NO_ELEMENT, Vector};
-use crate::budget::Budget;
-use crate::compile::{Compiler, PlanParameters};
-use crate::context::{CHECK_EVERY, Counters, Limits, Outcome, located};
+use crate::counters::Counters;
 use crate::expression::{Expr, Kind};
 use crate::functions;
 use crate::operators::Accumulator;
+use crate::outcome::{CHECK_EVERY, Outcome, located};
 use crate::quick;
+use crate::row::Row;
+use crate::scope::Scope;
 
 use arithmetic::{and, or, overflow};
-pub(crate) use arithmetic::{arithmetic, compared};
-
-/// A row of a batch, with values for slots beyond the batch's columns.
-#[derive(Clone, Copy)]
-pub(crate) struct Row<'a> {
-    pub batch: &'a Batch,
-    pub row: usize,
-    pub locals: &'a [Value],
-}
-
-impl Row<'_> {
-    #[inline]
-    pub fn get(&self, slot: usize) -> Value {
-        match self.batch.columns.get(slot) {
-            Some(column) => column.get(self.row),
-            None => self.locals.get(slot - self.batch.columns.len()).cloned().unwrap_or(Value::Null),
-        }
-    }
-}
-
-impl Row<'_> {
-    /// The number of the node or edge in a slot.
-    #[inline]
-    pub fn element(&self, slot: usize) -> Option<u32> {
-        match self.batch.columns.get(slot) {
-            Some(Vector::Nodes(v) | Vector::Edges(v)) => Some(v[self.row]).filter(|id| *id != NO_ELEMENT),
-            Some(Vector::Values(v)) => element_of(&v[self.row]),
-            Some(Vector::Numbers(_)) => None,
-            None => element_of(self.locals.get(slot - self.batch.columns.len())?),
-        }
-    }
-}
-
-fn element_of(value: &Value) -> Option<u32> {
-    match value {
-        Value::Node(id) | Value::Edge(id) => Some(*id),
-        _ => None,
-    }
-}
-
-/// What expressions are evaluated against: the graph at one version and the request's parameters.
-#[derive(Clone, Debug)]
-pub(crate) struct Scope {
-    pub snapshot: Arc<Snapshot>,
-    /// In the order in which the plan numbered them.
-    pub parameters: Arc<[Value]>,
-    /// The moment of CURRENT_TIMESTAMP and its kin: one for a whole query, in the session's time zone.
-    pub now: DateTime<FixedOffset>,
-    /// Whole numbers may be read straight from their columns.
-    pub typed_reads: bool,
-    /// Answers to conditions on one node may be kept.
-    pub known_nodes: bool,
-    pub answers: Arc<AnswerBook>,
-    pub budget: Arc<Budget>,
-}
-
-impl Scope {
-    pub fn without_parameters(snapshot: Snapshot) -> Scope {
-        Scope {
-            snapshot: snapshot.into(),
-            parameters: Arc::from([]),
-            now: Utc::now().fixed_offset(),
-            typed_reads: true,
-            known_nodes: true,
-            answers: Arc::default(),
-            budget: Arc::new(Budget::new(&Limits::default())),
-        }
-    }
-}
-
-impl std::ops::Deref for Scope {
-    type Target = Snapshot;
-
-    fn deref(&self) -> &Snapshot {
-        &self.snapshot
-    }
-}
+pub(crate) use arithmetic::{arithmetic, compared, wrong_type};
 
 pub(crate) struct Evaluator<'a> {
     pub scope: &'a Scope,
@@ -119,14 +40,6 @@ pub(crate) fn holds(expr: &Expr, row: Row<'_>, scope: &Scope, counters: &mut Cou
         Value::Null => Ok(false),
         other => Err(wrong_type(&other, "a condition", "BOOL", expr.span)),
     }
-}
-
-pub(crate) fn wrong_type(value: &Value, what: &str, wanted: &str, span: Span) -> Diagnostic {
-    Diagnostic::error(
-        Code::WRONG_TYPE,
-        span,
-        format!("{what} must be {wanted}, found {} {}", value.type_name(), value.excerpt()),
-    )
 }
 
 fn truth(value: &Value, span: Span) -> Outcome<Option<bool>> {
@@ -548,45 +461,4 @@ impl Evaluator<'_> {
             }
         }
     }
-}
-
-/// Evaluates a parameter's or a mapping's text as a literal of the language.
-pub fn evaluate_constant(text: &str) -> Result<Value, Diagnostic> {
-    let parsed = graphodrome_language::parse_expression(text).map_err(|mut e| e.0.remove(0))?;
-    let snapshot = Snapshot::empty(None).map_err(|e: GraphError| located(e, parsed.span))?;
-    let scope = Scope::without_parameters(snapshot);
-    let none = Parameters::new();
-    let parameters = PlanParameters::new(&none);
-    let compiled = Compiler::constant(&scope, &parameters).expression(&parsed)?;
-    let mut counters = Counters::default();
-    let batch = Batch::unit();
-    Evaluator { scope: &scope, counters: &mut counters }
-        .value(&compiled, Row { batch: &batch, row: 0, locals: &[] })
-}
-
-/// Text to a value of a type, as CAST does it.
-pub(crate) fn read_text(wanted: &graphodrome_graph::ValueType, text: &str) -> Result<Value, GraphError> {
-    use graphodrome_graph::ValueType;
-    // Space around a number or a date is no part of it; of a text it is.
-    let trimmed = if matches!(wanted, ValueType::Text { .. } | ValueType::Any) { text } else { text.trim() };
-    let read = match wanted {
-        // Rounded, as a number is.
-        ValueType::Decimal { .. } => match trimmed.parse::<Decimal>() {
-            Ok(decimal) => return functions::cast(Value::Decimal(decimal), wanted),
-            Err(reason) => Err(reason.to_string()),
-        },
-        _ => parse_text(wanted, trimmed),
-    };
-    read.map_err(|reason| {
-        let out_of_range = reason.contains("out of range") || reason.contains("more than");
-        let code = match wanted {
-            ValueType::Int(_) | ValueType::Uint(_) | ValueType::Float(_) | ValueType::Decimal { .. }
-                if out_of_range =>
-            {
-                Code::NUMBER_OUT_OF_RANGE
-            }
-            _ => Code::INVALID_TEXT,
-        };
-        GraphError::new(code, format!("'{text}' is not a valid {wanted}: {reason}"))
-    })
 }

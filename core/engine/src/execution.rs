@@ -10,15 +10,16 @@ use serde::{Deserialize, Serialize};
 
 use crate::Parameters;
 use crate::batch::Batch;
-use crate::budget::Budget;
 use crate::compile::{Looked, PlanParameters};
-use crate::context::{Changed, Context, Limits};
-use crate::evaluate::Scope;
+use crate::context::{Changed, Context};
 use crate::findings::{Finding, findings};
+use crate::limits::Limits;
 use crate::plan::{ColumnInfo, Operator, PlanNode};
 use crate::planner::{LabelCounts, Planner};
 use crate::profile::PlanTree;
 use crate::rules::{Rule, Rules};
+use crate::scope::Scope;
+use crate::stack::on_large_stack;
 
 /// What a snapshot knows by name: labels and properties in use or declared.
 pub fn known_names(snapshot: &Snapshot) -> Known {
@@ -136,15 +137,6 @@ pub(crate) fn prepare_blind(
     on_large_stack(|| prepare_here(&facts, query, text, snapshot, &PlanParameters::blind(parameters), rules))
 }
 
-/// What a query's deepest expression needs of stack, and what is added where a thread has less.
-const STACK_LEFT: usize = if cfg!(debug_assertions) { 64 << 20 } else { 4 << 20 };
-const STACK_MORE: usize = if cfg!(debug_assertions) { 128 << 20 } else { 16 << 20 };
-
-/// Runs what goes down an expression's levels. Threads that run queries have stack enough; others get it here.
-pub(crate) fn on_large_stack<T>(run: impl FnOnce() -> T) -> T {
-    stacker::maybe_grow(STACK_LEFT, STACK_MORE, run)
-}
-
 fn prepare_here(
     facts: &Facts, query: &Query, text: &str, snapshot: &Snapshot, slots: &PlanParameters<'_>, rules: Rules,
 ) -> Result<Prepared, Diagnostics> {
@@ -219,7 +211,7 @@ impl Prepared {
         let snapshot = snapshot.into();
         let parameters = self.parameters.iter().map(given).collect();
         let typed_reads = self.rules.has(Rule::TypedReads);
-        let budget = Arc::new(Budget::new(&limits));
+        let budget = Arc::new(limits.budget());
         if let Some(watch) = limits.watch.as_ref().filter(|_| limits.brief.is_none()) {
             watch.begin(|| self.root.operator_names(), &budget);
         }

@@ -10,35 +10,45 @@ mod cache;
 mod columnar;
 mod compile;
 mod context;
+mod counters;
 mod evaluate;
 mod execution;
 mod expression;
 mod findings;
 mod functions;
+mod limits;
 mod lookup;
+mod numbers;
+mod of_node;
 mod operators;
+mod outcome;
 mod plan;
 mod planner;
 mod procedures;
 mod profile;
 mod quick;
 mod ranges;
+mod row;
 mod row_expression;
 mod rules;
+mod scope;
 mod search;
 mod shape;
+mod stack;
 mod template;
 mod watch;
 
 pub use batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector, value_bytes};
 pub use budget::{MemoryPool, MemoryShare};
 pub use cache::{Found, PlanCache};
-pub use columnar::{Cells, Numbers};
-pub use context::{CancelToken, Changed, Code, Counters, Hop, Limits, Metrics, Side};
-pub use evaluate::evaluate_constant;
+pub use context::Changed;
+pub use counters::{Counters, Hop, Metrics, Side};
 pub use execution::{ChangedCounts, Execution, Prepared, Summary, known_names, prepare, prepare_by};
 pub use findings::{Finding, parameter_findings};
 pub use graphodrome_algorithms::Stopped;
+pub use limits::Limits;
+pub use numbers::{Cells, Numbers};
+pub use outcome::{CancelToken, Code};
 pub use plan::{ColumnInfo, ColumnKind};
 pub use procedures::{
     ExternalCall, ExternalProcedure, MeasureRequest, Table, check_view, measure, measures, procedures,
@@ -49,7 +59,7 @@ pub use profile::{
     PLAN_FORMAT, PlanTree, TextOptions, Work, compare, folded_stacks, read_kept, render_comparison,
     render_hops, render_plan, render_profile, speedscope_profile,
 };
-pub use row_expression::RowExpression;
+pub use row_expression::{RowExpression, evaluate_constant};
 pub use rules::{Rule, Rules, UnknownRule};
 pub use template::{check_template, read_by_template};
 pub use watch::{Seen, Watch};

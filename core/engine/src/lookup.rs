@@ -3,13 +3,16 @@
 use graphodrome_graph::{Element, IndexSearch, Value, ValueRange};
 use graphodrome_language::Span;
 
-use crate::context::{Context, Outcome, located};
-use crate::evaluate::{Evaluator, Row, Scope};
+use crate::context::Context;
+use crate::evaluate::Evaluator;
 use crate::expression::Expr;
+use crate::outcome::{Outcome, located};
+use crate::row::Row;
+use crate::scope::Scope;
 
 /// What an index is searched for.
 #[derive(Clone, Debug)]
-pub(crate) struct SearchSpec {
+pub(crate) struct SearchedIndex {
     pub index: usize,
     /// Values of its first properties.
     pub equal: Vec<Expr>,
@@ -22,7 +25,7 @@ pub(crate) struct SearchSpec {
 pub(crate) enum Lookup {
     /// The number of a key, and a value for each of its properties.
     Key(usize, Vec<Expr>),
-    Index(Box<SearchSpec>),
+    Index(Box<SearchedIndex>),
 }
 
 impl Lookup {
@@ -60,7 +63,7 @@ impl Lookup {
     }
 }
 
-impl SearchSpec {
+impl SearchedIndex {
     /// Where nothing was found: whether that is because the values cannot be compared.
     fn check_comparable(&self, scope: &Scope, search: &IndexSearch) -> Outcome<()> {
         let definition = &scope.indexes[self.index];

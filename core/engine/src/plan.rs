@@ -5,13 +5,13 @@ use std::fmt::Debug;
 use std::sync::Arc;
 use std::time::Instant;
 
-use graphodrome_graph::Snapshot;
 use graphodrome_language::VariableKind;
 use serde::{Deserialize, Serialize};
 
 use crate::batch::{Batch, Vector};
-use crate::context::{Context, Outcome};
-use crate::profile::{Alternative, Estimate, PlanTree};
+use crate::context::Context;
+use crate::outcome::Outcome;
+use crate::profile::{Alternative, Estimate};
 
 #[derive(Clone, Debug)]
 pub(crate) struct Variable {
@@ -169,15 +169,6 @@ impl PlanNode {
             self.plan.clone().open(self.inputs.iter().map(|input| input.open()).collect())
         });
         metered(self.id, opened)
-    }
-
-    /// The plan as data; with the metrics of a run where there was one.
-    pub fn tree(&self, run: Option<(&[crate::Metrics], &Snapshot)>) -> PlanTree {
-        let mut children: Vec<PlanTree> = self.inputs.iter().map(|i| i.tree(run)).collect();
-        if let Some(inner) = self.plan.correlated() {
-            children.push(inner.tree(run));
-        }
-        PlanTree::new(self, run.map(|(all, snapshot)| (&all[self.id], snapshot)), children)
     }
 
     /// What each operator is called, by its number.

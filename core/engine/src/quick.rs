@@ -7,10 +7,11 @@ use graphodrome_graph::{Dense, Element, NumbersByTable, Value, WholeNumbers};
 use graphodrome_language::ast::BinaryOperator;
 
 use crate::batch::{Batch, NO_ELEMENT, Vector};
-use crate::context::Counters;
-use crate::evaluate::{Row, Scope};
+use crate::counters::Counters;
 use crate::expression::{Expr, Kind};
 use crate::functions::Function;
+use crate::row::Row;
+use crate::scope::Scope;
 
 /// A number or null; `None` where the full evaluation must be asked.
 #[inline]

@@ -4,9 +4,9 @@
 use graphodrome_graph::{PropertyReader, Value};
 use graphodrome_language::ast::BinaryOperator;
 
-use crate::evaluate::Scope;
 use crate::expression::{Expr, Kind};
 use crate::quick::int;
+use crate::scope::Scope;
 
 /// The numbers from `low` to `high` of one property, or the dates by their days.
 pub(crate) struct Within<'e> {

@@ -9,11 +9,14 @@ use graphodrome_language::{Diagnostic, VariableKind, expression_variables, parse
 use crate::Parameters;
 use crate::batch::Batch;
 use crate::compile::{Compiler, PlanParameters};
-use crate::context::{Counters, located};
-use crate::evaluate::{Evaluator, Row, Scope};
-use crate::execution::on_large_stack;
+use crate::counters::Counters;
+use crate::evaluate::Evaluator;
 use crate::expression::Expr;
+use crate::outcome::located;
 use crate::plan::Schema;
+use crate::row::Row;
+use crate::scope::Scope;
+use crate::stack::on_large_stack;
 
 /// A text of fewer characters has too few levels to matter.
 const DEEP: usize = 400;
@@ -70,6 +73,21 @@ impl RowExpression {
         Evaluator { scope: &self.scope, counters: &mut counters }
             .value(&self.expr, Row { batch: &batch, row: 0, locals: columns })
     }
+}
+
+/// Evaluates a parameter's or a mapping's text as a literal of the language.
+pub fn evaluate_constant(text: &str) -> Result<Value, Diagnostic> {
+    let parsed = graphodrome_language::parse_expression(text).map_err(|mut e| e.0.remove(0))?;
+    let snapshot =
+        Snapshot::empty(None).map_err(|e: graphodrome_graph::GraphError| located(e, parsed.span))?;
+    let scope = Scope::without_parameters(snapshot);
+    let none = Parameters::new();
+    let parameters = PlanParameters::new(&none);
+    let compiled = Compiler::constant(&scope, &parameters).expression(&parsed)?;
+    let mut counters = Counters::default();
+    let batch = Batch::unit();
+    Evaluator { scope: &scope, counters: &mut counters }
+        .value(&compiled, Row { batch: &batch, row: 0, locals: &[] })
 }
 
 #[cfg(test)]

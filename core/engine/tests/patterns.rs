@@ -383,6 +383,42 @@ fn bag<T: Ord>(items: impl IntoIterator<Item = T>) -> BTreeMap<T, usize> {
     bag
 }
 
+/// A graph as a person reads it in a failure.
+fn described(graph: &Graph) -> String {
+    let nodes: Vec<String> =
+        graph.nodes.iter().map(|n| format!("{}{}", n.labels[0], given(&n.properties))).collect();
+    let edge = |e: &Edge| {
+        let (arrow, w) = (if e.directed { "->" } else { "~" }, given(&e.properties));
+        format!("{}{arrow}{}{}{w}", e.from, e.to, e.label)
+    };
+    let edges: Vec<String> = graph.edges.iter().map(edge).collect();
+    format!("nodes {} edges {}", nodes.join(" "), edges.join(" "))
+}
+
+/// Rows of a search that takes some of the paths.
+fn as_many_as_searched(
+    rows: &[Vec<Value>], pattern: &GraphPattern, matcher: &Matcher<'_>, numbers: &Numbers<'_>, shown: &str,
+) {
+    // Which paths are taken is free; how many and (for shortest) how long is not.
+    let path = &pattern.paths[0];
+    let lengths = matcher.lengths(path, pattern.repeatable);
+    let k = match path.search {
+        PathSearch::Shortest(k) => k as usize,
+        _ => 1,
+    };
+    let expected: usize = lengths.values().map(|l| l.len().min(k)).sum();
+    let cells =
+        || rows.iter().map(|r| format!("{:?}", r.iter().map(|v| numbers.cell(v)).collect::<Vec<_>>()));
+    let listed = || cells().take(8).collect::<Vec<_>>().join("\n    ");
+    assert!(
+        rows.len() == expected,
+        "{}\n  {} rows instead of {expected}:\n    {}",
+        shown,
+        rows.len(),
+        listed()
+    );
+}
+
 fn one_case(seed: u64) -> bool {
     let mut rng = ChaCha8Rng::seed_from_u64(seed);
     let graph = random_graph(&mut rng);
@@ -416,16 +452,7 @@ fn one_case(seed: u64) -> bool {
         .paths
         .iter()
         .any(|p| matches!(p.search, PathSearch::Any | PathSearch::AnyShortest | PathSearch::Shortest(_)));
-    let shown = || {
-        let nodes: Vec<String> =
-            graph.nodes.iter().map(|n| format!("{}{}", n.labels[0], given(&n.properties))).collect();
-        let edge = |e: &Edge| {
-            let (arrow, w) = (if e.directed { "->" } else { "~" }, given(&e.properties));
-            format!("{}{arrow}{}{}{w}", e.from, e.to, e.label)
-        };
-        let edges: Vec<String> = graph.edges.iter().map(edge).collect();
-        format!("SEED={seed} {query}\n  nodes {} edges {}", nodes.join(" "), edges.join(" "))
-    };
+    let shown = || format!("SEED={seed} {query}\n  {}", described(&graph));
     let searched: Vec<usize> = pattern
         .paths
         .iter()
@@ -437,24 +464,7 @@ fn one_case(seed: u64) -> bool {
     };
     rows.retain(|row| short(row));
     if free {
-        // Which paths are taken is free; how many and (for shortest) how long is not.
-        let path = &pattern.paths[0];
-        let lengths = matcher.lengths(path, pattern.repeatable);
-        let k = match path.search {
-            PathSearch::Shortest(k) => k as usize,
-            _ => 1,
-        };
-        let expected: usize = lengths.values().map(|l| l.len().min(k)).sum();
-        let cells =
-            || rows.iter().map(|r| format!("{:?}", r.iter().map(|v| numbers.cell(v)).collect::<Vec<_>>()));
-        let listed = || cells().take(8).collect::<Vec<_>>().join("\n    ");
-        assert!(
-            rows.len() == expected,
-            "{}\n  {} rows instead of {expected}:\n    {}",
-            shown(),
-            rows.len(),
-            listed()
-        );
+        as_many_as_searched(&rows, &pattern, &matcher, &numbers, &shown());
         return true;
     }
     let expected = matcher.rows(&pattern);

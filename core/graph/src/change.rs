@@ -8,7 +8,8 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 
 use crate::MAX_VALUE_DEPTH;
-use crate::overlay::{EdgeRecord, NodeRecord, Properties};
+use crate::overlay::{EdgeRecord, NodeRecord};
+use crate::properties::Properties;
 use crate::{Code, Dense, Direction, Element, ElementId, GraphError, GraphType, LabelSet, Snapshot, Value};
 
 /// One element's new state, by stable ids: replaying it needs no knowledge of dense numbers.

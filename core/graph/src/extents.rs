@@ -5,7 +5,7 @@ use std::sync::OnceLock;
 
 use arrow_array::Array;
 
-use crate::{Column, Dense, EdgeTable, EdgeTest, PropertyReader, Snapshot, Value};
+use crate::{Column, Value};
 
 /// Where all numbers of a property lie, whose values are all numbers or null. Numbers that a FLOAT64 does not hold are
 /// rounded.
@@ -45,7 +45,7 @@ impl Extent {
     }
 
     /// `None` where some value is no number. What stands in the place of a null may count too.
-    fn of_column(column: &Column) -> Option<Extent> {
+    pub(crate) fn of_column(column: &Column) -> Option<Extent> {
         let nulls = column.nulls() > 0;
         match column {
             Column::Int(numbers) if !numbers.is_empty() => {
@@ -70,41 +70,10 @@ impl Extent {
 
 /// Where the numbers of a table's columns lie, found when they are asked for first: a table never changes.
 #[derive(Debug)]
-pub(crate) struct Extents(Vec<OnceLock<Option<Extent>>>);
+pub(crate) struct Extents(pub(crate) Vec<OnceLock<Option<Extent>>>);
 
 impl Extents {
     pub fn new(columns: usize) -> Extents {
         Extents((0..columns).map(|_| OnceLock::new()).collect())
-    }
-}
-
-impl EdgeTable {
-    fn extent_of(&self, column: usize) -> Option<Extent> {
-        let find = || Extent::of_column(&self.columns[column].1);
-        match self.extents.0.get(column) {
-            Some(known) => *known.get_or_init(find),
-            None => find(),
-        }
-    }
-}
-
-impl Snapshot {
-    /// Where the numbers of a property lie over the edges that the test may let pass, or wider; `None` where some value
-    /// is neither a number nor null.
-    pub fn extent_of_edges(&self, reader: &PropertyReader, test: &EdgeTest) -> Option<Extent> {
-        let of_table = |table: &usize| match reader.place(*table) {
-            Some(column) => self.base.edges[*table].extent_of(column),
-            None if self.base.edges[*table].len == 0 => Some(Extent::NONE),
-            None => Some(Extent { nulls: true, ..Extent::NONE }),
-        };
-        let base = test.tables.iter().map(of_table);
-        let changed = self.overlay_edge_numbers();
-        let passes =
-            |edge: &Dense| test.expression.as_ref().is_none_or(|e| e.matches(&self.edge_labels(*edge)));
-        let above = changed
-            .iter()
-            .filter(|edge| passes(edge))
-            .map(|edge| Extent::of_value(&self.read_edge(*edge, reader)));
-        base.chain(above).try_fold(Extent::NONE, |extent, more| Some(extent.and(more?)))
     }
 }

@@ -2,15 +2,8 @@
 
 use std::sync::Arc;
 
+use crate::quoting::quoted;
 use crate::{Element, LabelSet, Value, ValueType};
-
-/// A name as the language writes it: in quotes where it is no plain word.
-pub fn quoted(name: &str) -> String {
-    let mut chars = name.chars();
-    let plain = chars.next().is_some_and(|c| c.is_alphabetic() || c == '_')
-        && chars.all(|c| c.is_alphanumeric() || c == '_');
-    if plain { name.to_string() } else { format!("`{}`", name.replace('`', "``")) }
-}
 
 /// The pattern that binds `x` to the elements with exactly these labels, and the condition that says so.
 fn of_labels(element: Element, labels: &LabelSet) -> (String, String) {

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use crate::overlay::{Properties, get_property};
+use crate::properties::{Properties, get_property};
 use crate::{
     Adjacency, BaseParts, Change, Column, ColumnBuilder, Dense, EdgePart, Ids, LabelSet, NodePart, Pick,
     Snapshot,

@@ -10,8 +10,8 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
-use crate::finding_query::quoted;
-use crate::overlay::Properties;
+use crate::properties::Properties;
+use crate::quoting::quoted;
 use crate::{Code, GraphError, LabelSet, Value, ValueType};
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]

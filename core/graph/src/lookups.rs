@@ -6,7 +6,7 @@ use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use crate::graph_type::show_labels;
-use crate::overlay::Properties;
+use crate::properties::Properties;
 use crate::range_index::Entry;
 use crate::{
     Cardinality, Code, Collision, Dense, Direction, Element, GraphError, IndexSearch, KeyDefinition,

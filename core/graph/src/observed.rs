@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use crate::finding_query;
-use crate::overlay::Properties;
+use crate::properties::Properties;
 use crate::{
     Dense, EdgeType, Element, Endpoint, GraphError, GraphType, LabelSet, MAX_DIGITS, NodeType, PropertyType,
     Snapshot, Value, ValueType, Violation,

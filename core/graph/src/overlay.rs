@@ -7,18 +7,9 @@ use hashbrown::DefaultHashBuilder;
 use imbl::{HashMap, OrdMap, OrdSet};
 
 use crate::keys::hash_values;
+use crate::properties::Properties;
 use crate::range_index::Entry;
 use crate::{Dense, ElementId, LabelSet, Schema, Value};
-
-/// Properties sorted by name, nulls left out.
-pub type Properties = Arc<[(Arc<str>, Value)]>;
-
-pub(crate) fn get_property(properties: &Properties, name: &str) -> Value {
-    match properties.binary_search_by(|(n, _)| (**n).cmp(name)) {
-        Ok(i) => properties[i].1.clone(),
-        Err(_) => Value::Null,
-    }
-}
 
 /// The whole state of a node that the overlay holds.
 #[derive(Clone, Debug, PartialEq)]
@@ -58,13 +49,13 @@ pub(crate) struct Adjacent {
 /// Which elements were touched: a bit each, in leaves that are there where something was. A look is two steps in
 /// memory however much was touched, and a commit copies the leaves that it changes.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Touched(Arc<[Option<Arc<Leaf>>]>);
+pub(crate) struct TouchMarks(Arc<[Option<Arc<Leaf>>]>);
 
 /// The bits of a leaf, and how a number is divided: into leaf, word and bit.
 const LEAF_BITS: u32 = 15;
 type Leaf = [u64; 1 << (LEAF_BITS - 6)];
 
-impl Touched {
+impl TouchMarks {
     #[inline]
     fn place(element: Dense) -> (usize, usize, u64) {
         let leaf = (element >> LEAF_BITS) as usize;
@@ -73,7 +64,7 @@ impl Touched {
 
     #[inline]
     pub fn has(&self, element: Dense) -> bool {
-        let (leaf, word, bit) = Touched::place(element);
+        let (leaf, word, bit) = TouchMarks::place(element);
         self.0.get(leaf).is_some_and(|leaf| leaf.as_ref().is_some_and(|words| words[word] & bit != 0))
     }
 
@@ -85,7 +76,7 @@ impl Touched {
         if self.has(element) {
             return;
         }
-        let (leaf, word, bit) = Touched::place(element);
+        let (leaf, word, bit) = TouchMarks::place(element);
         if leaf >= self.0.len() {
             let more = std::iter::repeat_n(None, leaf + 1 - self.0.len());
             self.0 = self.0.iter().cloned().chain(more).collect();
@@ -155,9 +146,9 @@ pub(crate) struct Overlay {
     /// Edges that are new, or whose labels changed, by both ends.
     pub adjacency: HashMap<Dense, Arc<Vec<Adjacent>>>,
     /// Nodes that are new, changed or gone, or have such an edge.
-    pub touched: Touched,
+    pub touched: TouchMarks,
     /// Edges that are new, changed or gone.
-    pub touched_edges: Touched,
+    pub touched_edges: TouchMarks,
     /// Per key of the snapshot: where the overlay's elements are. A base entry counts only where the
     /// overlay does not hold the element.
     pub keys: Vec<KeyEntries>,
@@ -188,8 +179,8 @@ impl Overlay {
             nodes: OrdMap::new(),
             edges: OrdMap::new(),
             adjacency: HashMap::new(),
-            touched: Touched::default(),
-            touched_edges: Touched::default(),
+            touched: TouchMarks::default(),
+            touched_edges: TouchMarks::default(),
             keys: vec![KeyEntries::default(); schema.keys.len()],
             indexes: vec![OrdSet::new(); schema.indexes.len()],
             nodes_by_id: OrdMap::new(),
@@ -292,7 +283,7 @@ mod tests {
             numbers in prop::collection::vec(prop_oneof![0u32..200, 30_000u32..40_000, 0u32..3_000_000], 0..200),
             at in 0usize..200,
         ) {
-            let mut touched = Touched::default();
+            let mut touched = TouchMarks::default();
             prop_assert!(touched.is_empty());
             let mut before = (touched.clone(), BTreeSet::new());
             let mut added = BTreeSet::new();

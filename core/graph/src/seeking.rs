@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use crate::overlay::{Properties, get_property};
+use crate::properties::{Properties, get_property};
 use crate::{Column, Dense, Element, LabelSet, Snapshot, Value};
 
 impl Snapshot {

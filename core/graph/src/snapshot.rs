@@ -4,7 +4,8 @@
 use std::sync::Arc;
 
 use crate::base::Base;
-use crate::overlay::{EdgeRecord, NodeRecord, Overlay, Properties, get_property};
+use crate::overlay::{EdgeRecord, NodeRecord, Overlay};
+use crate::properties::{Properties, get_property};
 use crate::{BaseParts, Column, Created, Schema, WholeNumbers};
 use crate::{
     Dense, Element, ElementId, GraphError, GraphType, KeyDefinition, LabelExpression, LabelSet, Value,

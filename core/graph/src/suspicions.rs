@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use crate::finding_query::{elements_with, without_edges};
 use crate::observed::{ASK_EVERY, Finding, MOST_EXAMPLES};
-use crate::overlay::Properties;
+use crate::properties::Properties;
 use crate::{
     Dense, Direction, Element, GraphError, GraphType, LabelSet, PropertyType, Snapshot, Value, ValueType,
     parse_text,

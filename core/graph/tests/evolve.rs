@@ -96,6 +96,20 @@ fn edit() -> impl Strategy<Value = Edit> {
     ]
 }
 
+/// Drops an edge type with its edges, where there are others.
+fn drop_edges(i: usize, model: &mut GraphType, all: &mut Plain) {
+    if model.edges.len() < 3 {
+        return;
+    }
+    let gone = model.edges.remove(i);
+    let ends = |labels: &[String], end: &Endpoint| end.0[0].iter().all(|l| labels.contains(&l.to_string()));
+    let nodes = all.nodes.clone();
+    all.edges.retain(|_, (labels, _, directed, a, b)| {
+        let fits = ends(&nodes[a].0, &gone.source) && ends(&nodes[b].0, &gone.target);
+        !(*labels == texts(&gone.labels) && *directed == gone.directed && fits)
+    });
+}
+
 /// Edits each kind at most once, on the model and on the plain elements; what the types are called before the
 /// edits finds them.
 fn apply(edits: &[Edit], model: &mut GraphType, all: &mut Plain) -> Vec<Renaming> {
@@ -186,20 +200,7 @@ fn apply(edits: &[Edit], model: &mut GraphType, all: &mut Plain) -> Vec<Renaming
                 let left = all.nodes.clone();
                 all.edges.retain(|_, e| left.contains_key(&e.3) && left.contains_key(&e.4));
             }
-            Edit::DropEdges(i) => {
-                if model.edges.len() < 3 {
-                    continue;
-                }
-                let gone = model.edges.remove(*i);
-                let ends = |labels: &[String], end: &Endpoint| {
-                    end.0[0].iter().all(|l| labels.contains(&l.to_string()))
-                };
-                let nodes = all.nodes.clone();
-                all.edges.retain(|_, (labels, _, directed, a, b)| {
-                    let fits = ends(&nodes[a].0, &gone.source) && ends(&nodes[b].0, &gone.target);
-                    !(*labels == texts(&gone.labels) && *directed == gone.directed && fits)
-                });
-            }
+            Edit::DropEdges(i) => drop_edges(*i, model, all),
         }
     }
     renamings

@@ -20,7 +20,8 @@ use crate::page::{Session, press, see, session, write};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_session_in_the_console() {
-    let Session { service, client, page, .. } = &session().await;
+    let session = &session().await;
+    let Session { service, client, page, .. } = session;
 
     let opened = Instant::now();
     page.goto(&service.url).await.unwrap();
@@ -62,6 +63,17 @@ async fn a_session_in_the_console() {
     see(page, ".job-title", "Job 2").await.click().await.unwrap();
     see(page, "table.result", "J-99999").await;
 
+    the_model_is_edited_both_ways(session).await;
+    tables_become_a_graph(session).await;
+
+    // A graph made elsewhere appears in the chooser; the service's restart is survived.
+    client.create_graph("second", None).await.unwrap();
+    see(page, "select option", "second").await;
+    page.clone().quit().await.unwrap();
+}
+
+/// The Model page: diagram and text, each editing the other.
+async fn the_model_is_edited_both_ways(Session { client, page, .. }: &Session) {
     // The model as diagram and text; the graph is checked against it.
     see(page, "nav a", "Model").await.click().await.unwrap();
     see(page, ".model-text .cm-content", "CREATE GRAPH TYPE water_network").await;
@@ -110,7 +122,10 @@ async fn a_session_in_the_console() {
     see(page, ".model-picture .box", "Lonely").await;
     press(page, "#back", "").await;
     see(page, ".model-picture .box", "Junction").await;
+}
 
+/// A draft from tables, and a load into a graph that is there.
+async fn tables_become_a_graph(Session { client, page, .. }: &Session) {
     // A draft from two tables, created and loaded.
     see(page, ".nav-link", "Draft from tables").await.click().await.unwrap();
     let tables = ["districts.csv", "junctions.csv"]
@@ -156,9 +171,4 @@ async fn a_session_in_the_console() {
     assert_eq!((job.kind.as_str(), job.state.as_str()), ("load", "done"), "{}", job.detail);
     // These tables were loaded before: one row now changes what it disagreed with.
     assert_eq!(job.detail["account"]["changed"], 1, "{}", job.detail);
-
-    // A graph made elsewhere appears in the chooser; the service's restart is survived.
-    client.create_graph("second", None).await.unwrap();
-    see(page, "select option", "second").await;
-    page.clone().quit().await.unwrap();
 }

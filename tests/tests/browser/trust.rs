@@ -7,12 +7,8 @@ use crate::page::{Session, fill, press, see, session, until, value, write};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn results_say_what_they_are_of_and_are_exact() {
-    let Session { service, client, page, .. } = &session().await;
-    let run = async |text: &str| {
-        write(page, text).await;
-        see(page, ".sheet.is-open", &text[..20]).await;
-        press(page, "#run", "Run").await;
-    };
+    let session = &session().await;
+    let Session { service, client, page, .. } = session;
 
     // A link to a graph that is not there runs nothing and asks.
     page.goto(&format!("{}/?graph=averly&text=MATCH%20(n)%20DETACH%20DELETE%20n", service.url))
@@ -23,7 +19,7 @@ async fn results_say_what_they_are_of_and_are_exact() {
     see(page, ".graph-size", "3,062 nodes").await;
 
     // Whole numbers beyond a double are whole in the table and as JSON.
-    run("RETURN 9007199254740993 AS n, 12345678901234567890.5 AS d").await;
+    run(page, "RETURN 9007199254740993 AS n, 12345678901234567890.5 AS d").await;
     see(page, "table.result td", "9007199254740993").await;
     press(page, "[role=tab]", "JSON").await;
     see(page, ".json", "9007199254740993").await;
@@ -35,7 +31,7 @@ async fn results_say_what_they_are_of_and_are_exact() {
     see(page, ".moved", "The text has changed since").await;
 
     // Many rows are all there, a few of them on the page.
-    run("FOR x IN [0, 1, 2, 3, 4, 5, 6, 7, 8, 9] FOR y IN [0, 1, 2, 3, 4, 5, 6, 7, 8, 9] FOR z IN [0, 1, 2, 3, 4, 5, 6, 7, 8, 9] FOR u IN [0, 1, 2] RETURN x * 1000 + y * 100 + z * 10 + u AS n ORDER BY n").await;
+    run(page, "FOR x IN [0, 1, 2, 3, 4, 5, 6, 7, 8, 9] FOR y IN [0, 1, 2, 3, 4, 5, 6, 7, 8, 9] FOR z IN [0, 1, 2, 3, 4, 5, 6, 7, 8, 9] FOR u IN [0, 1, 2] RETURN x * 1000 + y * 100 + z * 10 + u AS n ORDER BY n").await;
     see(page, ".status", "3,000 rows").await;
     assert!(
         value(page, "document.querySelectorAll('table.result tbody tr').length")
@@ -55,7 +51,7 @@ async fn results_say_what_they_are_of_and_are_exact() {
     see(page, ".result-pane", "of 3,000 rows").await;
 
     // Parameters have fields; what is no literal is a text.
-    run("MATCH (j:Junction {code: $code}) RETURN j.code AS code, $least AS least").await;
+    run(page, "MATCH (j:Junction {code: $code}) RETURN j.code AS code, $least AS least").await;
     fill(page, ".parameters label:nth-of-type(1) input", "J-00050").await;
     fill(page, ".parameters label:nth-of-type(2) input", "12").await;
     press(page, "#run", "Run").await;
@@ -66,7 +62,7 @@ async fn results_say_what_they_are_of_and_are_exact() {
     let count = "MATCH (c:Crew) RETURN COUNT(*) AS n";
     let crews = async || query(client, "averley", count).await.rows[0][0].as_i64().unwrap();
     let before = crews().await;
-    run("INSERT (c:Crew {name: 'Night Watch'}) RETURN c.name AS name").await;
+    run(page, "INSERT (c:Crew {name: 'Night Watch'}) RETURN c.name AS name").await;
     see(page, ".status", "1 node inserted").await;
     press(page, ".dropdown-toggle", "Download").await;
     until(page, "document.querySelector('.dropdown-menu.show')").await;
@@ -86,14 +82,26 @@ async fn results_say_what_they_are_of_and_are_exact() {
     see(page, ".cm-content", "LIMIT 5").await;
 
     // A failure is shown in place of what was there before.
-    run("MATCH (d:District) RETURN d.nme").await;
+    run(page, "MATCH (d:District) RETURN d.nme").await;
     see(page, ".problem", "did you mean name?").await;
     assert!(page.find_all(By::Css("table.result")).await.unwrap().is_empty());
 
+    sheets_outlive_a_reload(session).await;
+    page.clone().quit().await.unwrap();
+}
+
+/// Runs a text as a person does.
+async fn run(page: &WebDriver, text: &str) {
+    write(page, text).await;
+    see(page, ".sheet.is-open", &text[..20]).await;
+    press(page, "#run", "Run").await;
+}
+
+async fn sheets_outlive_a_reload(Session { client, page, .. }: &Session) {
     // Sheets and their texts outlive a reload; a query goes on while another page is looked at.
     press(page, ".sheet-add", "+").await;
     until(page, "document.querySelector('.cm-placeholder')").await;
-    run("MATCH (a:Junction), (b:Crew) WHERE a.elevation_m < -1000 RETURN COUNT(*) AS none").await;
+    run(page, "MATCH (a:Junction), (b:Crew) WHERE a.elevation_m < -1000 RETURN COUNT(*) AS none").await;
     press(page, "nav a", "Jobs").await;
     see(page, "h1", "Jobs").await;
     press(page, "nav a", "Query").await;
@@ -111,5 +119,4 @@ async fn results_say_what_they_are_of_and_are_exact() {
     see(page, "[aria-label='Saved queries'] li", "low_pairs").await;
     let saved = client.get("/v1/saved-queries/low_pairs").await.unwrap();
     assert!(saved["text"].as_str().unwrap().contains("elevation_m"), "{saved}");
-    page.clone().quit().await.unwrap();
 }

@@ -2,19 +2,10 @@
 
 use std::collections::BTreeSet;
 
+use super::column::SeenKind;
 use super::names::label;
-use super::profile::{Kind, TableProfile};
-use super::structure::{LEAST_ROWS, Structure};
-
-/// A column of an entity whose texts could be nodes of their own.
-#[derive(Debug)]
-pub(crate) struct Alternative {
-    pub entity: usize,
-    pub column: usize,
-    pub label: String,
-    /// How many different texts in how many rows.
-    pub evidence: String,
-}
+use super::profile::TableProfile;
+use super::structure::{Alternative, LEAST_ROWS, Structure};
 
 /// Texts that repeat: they could be nodes, or labels.
 pub(super) fn repeated_texts(tables: &[TableProfile], made: &mut Structure) {
@@ -23,7 +14,7 @@ pub(super) fn repeated_texts(tables: &[TableProfile], made: &mut Structure) {
         let profile = &tables[entity.table];
         for &c in &entity.columns {
             let column = &profile.columns[c];
-            if column.kind == Kind::Text
+            if column.kind == SeenKind::Text
                 && (3..=200).contains(&column.distinct())
                 && column.filled() >= 5 * column.distinct()
                 && profile.rows >= LEAST_ROWS

@@ -3,11 +3,14 @@
 //! the same draft.
 
 mod alternatives;
+mod column;
+mod hidden;
 mod names;
 mod profile;
 mod references;
 mod render;
 mod structure;
+mod watching;
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -85,7 +88,8 @@ pub fn draft(name: &str, tables: &[DraftTable], limit: u64) -> Result<Draft, Dra
         .map(|table| profile::profile(table, limit, &state))
         .collect::<Result<Vec<_>, _>>()?;
     profiles.sort_by(|a, b| a.file.cmp(&b.file));
-    let structure = structure::structure(&profiles);
+    let mut structure = structure::structure(&profiles);
+    alternatives::repeated_texts(&profiles, &mut structure);
     Ok(render::render(name, &profiles, structure))
 }
 
@@ -118,7 +122,7 @@ pub fn look(tables: &[DraftTable], limit: u64) -> Result<Vec<TableLook>, DraftEr
     let state = hashbrown::DefaultHashBuilder::default();
     let looked = tables.par_iter().map(|table| {
         let profile = profile::profile(table, limit, &state)?;
-        let column = |c: &profile::ColumnProfile| ColumnLook {
+        let column = |c: &column::ColumnProfile| ColumnLook {
             name: c.name.clone(),
             kind: render::value_type(c),
             nulls: c.nulls,

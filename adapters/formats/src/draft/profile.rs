@@ -1,15 +1,15 @@
 //! Looking at tables: what their columns hold. Every value is looked at once; rows are kept only as a
 //! sample, for what columns say about each other.
 
-use std::collections::{BTreeMap, BTreeSet};
-use std::hash::BuildHasher;
+use std::collections::BTreeSet;
+use std::sync::Arc;
 
-use chrono::NaiveDate;
-use graphodrome_graph::{ValueType, parse_text};
-use hashbrown::{DefaultHashBuilder, HashMap, HashSet};
+use hashbrown::{DefaultHashBuilder, HashSet};
 
+use super::column::{ColumnProfile, SeenKind};
+use super::watching::Watching;
 use super::{ColumnKind, Declared, DraftError, DraftTable};
-use crate::load::{LoadError, columnar_rows, csv_header, plain_source, unnamed};
+use crate::load::{LoadError, Source, columnar_rows, csv_header, plain_source, unnamed};
 use crate::mapping::{DateOrder, TableFormat};
 
 /// Distinct values of a column counted exactly up to here.
@@ -20,68 +20,6 @@ const MOST_TOGETHER: usize = 32_000_000;
 const SAMPLE_ROWS: u64 = 50_000;
 /// A table with more columns is no table a person would draft from.
 const MOST_COLUMNS: usize = 1_000;
-
-/// Texts that often stand for "no value".
-const NULL_WORDS: [&str; 9] = ["null", "n/a", "na", "none", "nil", "-", "--", "?", "unknown"];
-
-/// What all values of a column are.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Kind {
-    Whole,
-    /// Digits after the point, at most.
-    Decimal {
-        digits: u32,
-        scale: u32,
-        fixed: bool,
-    },
-    Bool,
-    Date,
-    LocalDateTime,
-    ZonedDateTime,
-    Text,
-    /// No value at all.
-    Nothing,
-}
-
-#[derive(Debug)]
-pub(crate) struct ColumnProfile {
-    pub name: String,
-    pub rows: u64,
-    pub nulls: u64,
-    /// Hashes of the distinct values.
-    pub values: HashSet<u64>,
-    /// There are more distinct values than were counted.
-    pub capped: bool,
-    pub kind: Kind,
-    /// Words that stand for null here.
-    pub null_words: Vec<String>,
-    /// Words that may stand for null, and how often each comes.
-    words: BTreeMap<String, u64>,
-    /// Of dates that are no ISO dates.
-    pub date_order: Option<DateOrder>,
-    /// What a person should know of the choice of type.
-    pub remark: Option<String>,
-    pub examples: Vec<String>,
-}
-
-impl ColumnProfile {
-    pub fn filled(&self) -> u64 {
-        self.rows - self.nulls
-    }
-
-    pub fn distinct(&self) -> u64 {
-        self.values.len() as u64
-    }
-
-    pub fn is_unique(&self) -> bool {
-        self.rows > 0 && self.nulls == 0 && !self.capped && self.distinct() == self.rows
-    }
-
-    /// Whether its values could name something: not measures, not dates.
-    pub fn can_identify(&self) -> bool {
-        matches!(self.kind, Kind::Text | Kind::Whole)
-    }
-}
 
 #[derive(Debug)]
 pub(crate) struct TableProfile {
@@ -122,213 +60,102 @@ impl TableProfile {
     }
 }
 
-/// A column while its values go by.
-#[derive(Default)]
-struct Watching {
-    rows: u64,
-    empty: u64,
-    values: HashSet<u64>,
-    capped: bool,
-    words: BTreeMap<String, u64>,
-    filled: u64,
-    wholes: u64,
-    leading_zero: bool,
-    decimals: u64,
-    digits: u32,
-    scale: u32,
-    scales: HashSet<u32>,
-    exponents: bool,
-    bools: u64,
-    yes_no: u64,
-    dates: u64,
-    local: u64,
-    zoned: u64,
-    /// 31.12.2024, 12/31/2024: which of the first two numbers was over 12.
-    slashed: u64,
-    first_over_12: bool,
-    second_over_12: bool,
-    /// One of them is no date in either order, or its year has two digits.
-    no_date: bool,
-    too_large: bool,
-    examples: Vec<String>,
-    /// Hashes of the sampled values, to their numbers.
-    codes: HashMap<u64, u32>,
-}
-
-fn is_date(text: &str) -> bool {
-    text.len() == 10 && text.as_bytes()[4] == b'-' && text.parse::<NaiveDate>().is_ok()
-}
-
-/// The first two of three numbers with dots, slashes or dashes between them, the third a year.
-fn slashed(text: &str) -> Option<(u32, u32, u32)> {
-    let separator = ['/', '.', '-'].into_iter().find(|s| text.matches(*s).count() == 2)?;
-    let parts: Vec<u32> = text.split(separator).filter_map(|p| p.parse().ok()).collect();
-    match parts[..] {
-        [a, b, year] if a <= 31 && b <= 31 && (year > 99 || text.len() <= 8) => Some((a, b, year)),
-        _ => None,
-    }
-}
-
-impl Watching {
-    /// `most` distinct values are counted exactly.
-    fn see(
-        &mut self, value: Option<&str>, state: &DefaultHashBuilder, most: usize,
-        sample: Option<&mut Vec<u32>>,
-    ) {
-        self.rows += 1;
-        let Some(text) = value.filter(|text| !text.is_empty()) else {
-            self.empty += 1;
-            if let Some(sample) = sample {
-                sample.push(0);
-            }
-            return;
-        };
-        let hash = state.hash_one(text);
-        if let Some(sample) = sample {
-            let next = self.codes.len() as u32 + 1;
-            sample.push(*self.codes.entry(hash).or_insert(next));
-        }
-        if self.values.len() < most {
-            if self.values.insert(hash) && self.examples.len() < 3 {
-                self.examples.push(text.chars().take(40).collect());
-            }
-        } else {
-            self.capped = true;
-        }
-        let word = !text.as_bytes()[0].is_ascii_digit() && text.len() <= 7;
-        if word && NULL_WORDS.contains(&text.to_lowercase().as_str()) {
-            *self.words.entry(text.to_string()).or_default() += 1;
-            return;
-        }
-        self.filled += 1;
-        let bytes = text.as_bytes();
-        let digits = text.strip_prefix(['-', '+']).unwrap_or(text);
-        if !digits.is_empty() && digits.bytes().all(|b| b.is_ascii_digit()) {
-            self.wholes += 1;
-            self.leading_zero |= digits.len() > 1 && digits.starts_with('0');
-            self.too_large |= text.parse::<i64>().is_err();
-            self.digits = self.digits.max(digits.len() as u32);
-        } else if let Some((whole, fraction)) = digits.split_once('.')
-            && [whole, fraction].iter().all(|part| part.bytes().all(|b| b.is_ascii_digit()))
-            && !(whole.is_empty() || fraction.is_empty())
-        {
-            self.decimals += 1;
-            self.leading_zero |= whole.len() > 1 && whole.starts_with('0');
-            self.digits = self.digits.max(whole.len() as u32);
-            self.scale = self.scale.max(fraction.len() as u32);
-            self.scales.insert(fraction.len() as u32);
-        } else if bytes[0].is_ascii_digit() || bytes[0] == b'-' {
-            if text.bytes().all(|b| matches!(b, b'0'..=b'9' | b'+' | b'-' | b'.' | b'e' | b'E'))
-                && text.parse::<f64>().is_ok_and(f64::is_finite)
-            {
-                self.decimals += 1;
-                self.exponents = true;
-            } else if is_date(text) {
-                self.dates += 1;
-            } else if let Some((first, second, year)) = slashed(text) {
-                self.slashed += 1;
-                let order = if first > 12 { DateOrder::DayFirst } else { DateOrder::MonthFirst };
-                self.no_date |= year < 1000 || order.read(text).is_none();
-                self.first_over_12 |= first > 12;
-                self.second_over_12 |= second > 12;
-            } else if parse_text(&ValueType::ZonedDateTime, text).is_ok() {
-                self.zoned += 1;
-            } else if parse_text(&ValueType::LocalDateTime, text).is_ok() {
-                self.local += 1;
-            }
-        } else {
-            match text {
-                "true" | "false" | "TRUE" | "FALSE" | "True" | "False" => self.bools += 1,
-                "yes" | "no" | "Yes" | "No" | "YES" | "NO" | "Y" | "N" | "y" | "n" => self.yes_no += 1,
-                _ => {}
-            }
-        }
-    }
-
-    /// The order of dates such as 31.12.2024, where one of them decides it for all.
-    fn order(&self) -> Option<DateOrder> {
-        if self.slashed != self.filled || self.no_date {
-            return None;
-        }
-        match (self.first_over_12, self.second_over_12) {
-            (true, false) => Some(DateOrder::DayFirst),
-            (false, true) => Some(DateOrder::MonthFirst),
-            _ => None,
-        }
-    }
-
-    fn finish(self, name: String) -> ColumnProfile {
-        let mut remark = None;
-        let mut date_order = None;
-        let filled = self.filled;
-        let kind = if filled == 0 {
-            Kind::Nothing
-        } else if self.wholes == filled && !self.leading_zero && !self.too_large {
-            Kind::Whole
-        } else if self.wholes + self.decimals == filled && !self.leading_zero && !self.too_large {
-            let fixed = self.wholes == 0 && self.scales.len() == 1 && self.scale == 2 && !self.exponents;
-            Kind::Decimal { digits: self.digits + self.scale, scale: self.scale, fixed }
-        } else if self.bools == filled {
-            Kind::Bool
-        } else if self.dates == filled {
-            Kind::Date
-        } else if let Some(order) = self.order() {
-            date_order = Some(order);
-            Kind::Date
-        } else if self.local == filled {
-            Kind::LocalDateTime
-        } else if self.zoned == filled {
-            Kind::ZonedDateTime
-        } else {
-            Kind::Text
-        };
-        if kind == Kind::Text {
-            if self.wholes + self.decimals == filled && self.leading_zero {
-                remark = Some("numbers with leading zeros: kept as text".to_string());
-            } else if self.wholes == filled && self.too_large {
-                remark = Some("whole numbers too large for INT64: kept as text".into());
-            } else if self.slashed == filled {
-                remark = Some(match (self.first_over_12, self.second_over_12) {
-                    (true, true) => "dates of which some can only be day first and some only month first: kept as text".into(),
-                    (false, false) if !self.no_date => "dates that could be day first or month first: nothing here decides it, so they are kept as text. Which is it? Write date_order = \"day-first\" or \"month-first\" under the table, and DATE in the model".into(),
-                    _ => "dates with years of two digits: kept as text, write them as YYYY-MM-DD to load them as DATE".into(),
-                });
-            } else if self.yes_no == filled {
-                remark = Some("yes and no: kept as text; BOOL takes true and false".into());
-            }
-        }
-        let typed = !matches!(kind, Kind::Text | Kind::Nothing);
-        let words: u64 = self.words.values().sum();
-        let null_words: Vec<String> = if typed { self.words.keys().cloned().collect() } else { vec![] };
-        let nulls = self.empty + if typed { words } else { 0 };
-        if kind == Kind::Text && words > 0 && remark.is_none() {
-            let shown: Vec<&str> = self.words.keys().map(String::as_str).collect();
-            remark =
-                Some(format!("{words} rows say {}: add it to null if that means no value", shown.join(", ")));
-        }
-        let kind = if kind == Kind::Nothing && words > 0 { Kind::Text } else { kind };
-        ColumnProfile {
-            name,
-            rows: self.rows,
-            nulls,
-            values: self.values,
-            capped: self.capped,
-            kind,
-            null_words,
-            words: self.words,
-            date_order,
-            remark,
-            examples: self.examples,
-        }
-    }
-}
-
 /// A field of a JSON line as the text of a table.
 fn text_of(field: Option<&serde_json::Value>) -> Option<String> {
     match field {
         None | Some(serde_json::Value::Null) => None,
         Some(serde_json::Value::String(text)) => Some(text.clone()),
         Some(other) => Some(other.to_string()),
+    }
+}
+
+/// The columns of a table while its rows go by.
+struct Rows<'s> {
+    state: &'s DefaultHashBuilder,
+    names: Vec<String>,
+    watching: Vec<Watching>,
+    sample: Vec<Vec<u32>>,
+    /// One row in so many is in the sample.
+    stride: u64,
+    rows: u64,
+    ragged: u64,
+}
+
+impl Rows<'_> {
+    /// Watches these columns.
+    fn begin(&mut self, names: Vec<String>) -> Result<(), String> {
+        check_names(&names)?;
+        self.grow(names.len());
+        self.names = names;
+        Ok(())
+    }
+
+    fn grow(&mut self, columns: usize) {
+        self.watching.resize_with(columns, Watching::default);
+        self.sample.resize(columns, vec![]);
+    }
+
+    fn see<'v>(&mut self, values: impl Iterator<Item = Option<&'v str>>) {
+        let sampled = self.rows.is_multiple_of(self.stride) && self.rows / self.stride < 2 * SAMPLE_ROWS;
+        let most = MOST_DISTINCT.min(MOST_TOGETHER / self.watching.len().max(1));
+        for ((value, watching), sample) in values.zip(&mut self.watching).zip(&mut self.sample) {
+            watching.see(value, self.state, most, sampled.then_some(sample));
+        }
+        self.rows += 1;
+    }
+
+    fn read_csv(&mut self, file: &str, bytes: &[u8], delimiter: u8) -> Result<(), String> {
+        let (columns, body) = csv_header(file, bytes, delimiter, b'"').map_err(reason)?;
+        self.begin(columns)?;
+        let mut reader = csv::ReaderBuilder::new()
+            .has_headers(false)
+            .flexible(true)
+            .delimiter(delimiter)
+            .from_reader(&bytes[body..]);
+        let mut record = csv::ByteRecord::new();
+        while reader.read_byte_record(&mut record).map_err(|e| e.to_string())? {
+            // A row of another length says nothing of the columns; a load will refuse it.
+            if record.len() != self.names.len() {
+                self.ragged += 1;
+                continue;
+            }
+            self.see(record.iter().map(|f| std::str::from_utf8(f).ok()));
+        }
+        Ok(())
+    }
+
+    fn read_json_lines(&mut self, bytes: &[u8]) -> Result<(), String> {
+        let lines = bytes.split(|b| *b == b'\n').filter(|line| !line.trim_ascii().is_empty());
+        for (number, line) in lines.enumerate() {
+            let object: serde_json::Map<String, serde_json::Value> = serde_json::from_slice(line)
+                .map_err(|e| format!("line {} is not a JSON object: {e}", number + 1))?;
+            for name in object.keys() {
+                if !self.names.contains(name) {
+                    self.names.push(name.clone());
+                    check_names(&self.names)?;
+                    // The rows before had no such field.
+                    let mut late = Watching::default();
+                    let sampled_before = self.sample.first().map_or(0, Vec::len);
+                    (0..number).for_each(|_| late.see(None, self.state, 0, None));
+                    self.watching.push(late);
+                    self.sample.push(vec![0; sampled_before]);
+                }
+            }
+            let texts: Vec<Option<String>> =
+                self.names.iter().map(|name| text_of(object.get(name))).collect();
+            self.see(texts.iter().map(Option::as_deref));
+        }
+        Ok(())
+    }
+
+    fn read_columnar(&mut self, file: &str, format: TableFormat, source: &Arc<Source>) -> Result<(), String> {
+        let names = columnar_rows(file, format, source, &mut |columns, values| {
+            if self.watching.is_empty() {
+                self.grow(columns);
+            }
+            self.see(values.iter().map(Option::as_deref));
+        });
+        self.begin(names.map_err(reason)?)
     }
 }
 
@@ -352,112 +179,35 @@ pub(crate) fn profile(
         TableFormat::Csv => delimiter_of(head),
         _ => b',',
     };
-    let mut names: Vec<String> = vec![];
-    let mut watching: Vec<Watching> = vec![];
-    let mut sample: Vec<Vec<u32>> = vec![];
     // About as many rows as the sample takes, evenly over the table.
     let lines = memchr::memchr_iter(b'\n', head).count().max(1);
     let guess = bytes.len() as u64 / (head.len() as u64 / lines as u64).max(1);
     let stride = (guess / SAMPLE_ROWS).max(1);
-    let mut rows = 0u64;
-    let mut ragged = 0u64;
-    let mut see =
-        |fields: &[(usize, Option<&str>)], watching: &mut Vec<Watching>, sample: &mut Vec<Vec<u32>>| {
-            let sampled = rows.is_multiple_of(stride) && rows / stride < 2 * SAMPLE_ROWS;
-            let most = MOST_DISTINCT.min(MOST_TOGETHER / watching.len().max(1));
-            for (column, value) in fields {
-                let sample = sampled.then(|| &mut sample[*column]);
-                watching[*column].see(*value, state, most, sample);
-            }
-            rows += 1;
-        };
+    let (names, watching, sample) = (vec![], vec![], vec![]);
+    let mut seen = Rows { state, names, watching, sample, stride, rows: 0, ragged: 0 };
     match format {
-        TableFormat::Csv | TableFormat::Tsv => {
-            let (columns, body) =
-                csv_header(&table.file, bytes, delimiter, b'"').map_err(|e| failed(reason(e)))?;
-            check_names(&columns).map_err(failed)?;
-            watching.resize_with(columns.len(), Watching::default);
-            sample.resize(columns.len(), vec![]);
-            names = columns;
-            let mut reader = csv::ReaderBuilder::new()
-                .has_headers(false)
-                .flexible(true)
-                .delimiter(delimiter)
-                .from_reader(&bytes[body..]);
-            let mut record = csv::ByteRecord::new();
-            let mut fields: Vec<(usize, Option<&str>)>;
-            while reader.read_byte_record(&mut record).map_err(|e| failed(e.to_string()))? {
-                // A row of another length says nothing of the columns; a load will refuse it.
-                if record.len() != names.len() {
-                    ragged += 1;
-                    continue;
-                }
-                fields = record.iter().map(|f| std::str::from_utf8(f).ok()).enumerate().collect();
-                see(&fields, &mut watching, &mut sample);
-            }
-        }
-        TableFormat::Jsonl => {
-            let lines = bytes.split(|b| *b == b'\n').filter(|line| !line.trim_ascii().is_empty());
-            for (number, line) in lines.enumerate() {
-                let object: serde_json::Map<String, serde_json::Value> = serde_json::from_slice(line)
-                    .map_err(|e| failed(format!("line {} is not a JSON object: {e}", number + 1)))?;
-                for name in object.keys() {
-                    if !names.contains(name) {
-                        names.push(name.clone());
-                        check_names(&names).map_err(failed)?;
-                        // The rows before had no such field.
-                        let mut late = Watching::default();
-                        let sampled_before = sample.first().map_or(0, Vec::len);
-                        (0..number).for_each(|_| late.see(None, state, 0, None));
-                        watching.push(late);
-                        sample.push(vec![0; sampled_before]);
-                    }
-                }
-                let texts: Vec<Option<String>> = names.iter().map(|name| text_of(object.get(name))).collect();
-                let fields: Vec<(usize, Option<&str>)> =
-                    texts.iter().map(Option::as_deref).enumerate().collect();
-                see(&fields, &mut watching, &mut sample);
-            }
-        }
+        TableFormat::Csv | TableFormat::Tsv => seen.read_csv(&table.file, bytes, delimiter),
+        TableFormat::Jsonl => seen.read_json_lines(bytes),
+        TableFormat::Parquet | TableFormat::Arrow => seen.read_columnar(&table.file, format, &source),
         // Neither comes out of `plain_source`.
-        TableFormat::Json | TableFormat::GraphMl | TableFormat::NQuads => {}
-        TableFormat::Parquet | TableFormat::Arrow => {
-            names = columnar_rows(&table.file, format, &source, &mut |columns, values| {
-                if watching.is_empty() {
-                    watching.resize_with(columns, Watching::default);
-                    sample.resize(columns, vec![]);
-                }
-                let fields: Vec<(usize, Option<&str>)> =
-                    values.iter().map(Option::as_deref).enumerate().collect();
-                see(&fields, &mut watching, &mut sample);
-            })
-            .map_err(|e| failed(reason(e)))?;
-            check_names(&names).map_err(failed)?;
-            watching.resize_with(names.len(), Watching::default);
-            sample.resize(names.len(), vec![]);
-        }
+        TableFormat::Json | TableFormat::GraphMl | TableFormat::NQuads => Ok(()),
+    }
+    .map_err(failed)?;
+    let Rows { names, watching, sample, rows, ragged, .. } = seen;
+    if ragged > rows {
+        return Err(failed(format!(
+            "{ragged} of {} rows have another number of fields than the first line, which has {}: it seems to be no header",
+            rows + ragged,
+            names.len()
+        )));
+    }
+    if rows == 0 {
+        return Err(failed("there is a header and no row".into()));
     }
     let mut columns: Vec<ColumnProfile> =
         names.into_iter().zip(watching).map(|(name, seen)| finished(name, seen, table)).collect();
-    // A word that means null in one column of a table means it in all of them.
-    let null_words: BTreeSet<String> = columns.iter().flat_map(|c| c.null_words.clone()).collect();
-    for column in &mut columns {
-        let declared = table.declared.as_ref().is_some_and(|d| d.kinds.contains_key(&column.name));
-        if column.kind == Kind::Text && !declared {
-            let meant = column.words.iter().filter(|(word, _)| null_words.contains(*word));
-            let nulls: u64 = meant.map(|(_, count)| count).sum();
-            column.nulls += nulls;
-            if nulls > 0 {
-                column.remark = None;
-            }
-        }
-    }
-    // A table has one order: that of its first column with one.
-    let date_order = columns.iter().find_map(|c| c.date_order);
-    for column in columns.iter_mut().filter(|c| c.date_order.is_some() && c.date_order != date_order) {
-        column.kind = Kind::Text;
-        column.remark = Some("dates in another order than the table's other dates: kept as text".into());
-    }
+    let null_words = agree_on_nulls(&mut columns, table);
+    let date_order = agree_on_dates(&mut columns);
     let text = matches!(format, TableFormat::Csv | TableFormat::Tsv);
     for (place, column) in columns.iter_mut().enumerate() {
         if text && column.name == unnamed(place) && column.remark.is_none() {
@@ -466,16 +216,6 @@ pub(crate) fn profile(
     }
     let stem = table.file.rsplit(['/', '\\']).next().unwrap_or(&table.file);
     let stem = stem.split('.').next().unwrap_or(stem).to_string();
-    if ragged > rows {
-        return Err(failed(format!(
-            "{ragged} of {} rows have another number of fields than the first line, which has {}: it seems to be no header",
-            rows + ragged,
-            columns.len()
-        )));
-    }
-    if rows == 0 {
-        return Err(failed("there is a header and no row".into()));
-    }
     Ok(TableProfile {
         file: table.file.clone(),
         stem,
@@ -484,11 +224,38 @@ pub(crate) fn profile(
         ragged,
         sampled: sample.first().is_some_and(|s| (s.len() as u64) < rows),
         columns,
-        null_words: null_words.into_iter().collect(),
+        null_words,
         date_order,
         declared: table.declared.clone(),
         sample,
     })
+}
+
+/// A word that means null in one column of a table means it in all of them.
+fn agree_on_nulls(columns: &mut [ColumnProfile], table: &DraftTable) -> Vec<String> {
+    let null_words: BTreeSet<String> = columns.iter().flat_map(|c| c.null_words.clone()).collect();
+    for column in columns {
+        let declared = table.declared.as_ref().is_some_and(|d| d.kinds.contains_key(&column.name));
+        if column.kind == SeenKind::Text && !declared {
+            let meant = column.words.iter().filter(|(word, _)| null_words.contains(*word));
+            let nulls: u64 = meant.map(|(_, count)| count).sum();
+            column.nulls += nulls;
+            if nulls > 0 {
+                column.remark = None;
+            }
+        }
+    }
+    null_words.into_iter().collect()
+}
+
+/// A table has one order of dates: that of its first column with one.
+fn agree_on_dates(columns: &mut [ColumnProfile]) -> Option<DateOrder> {
+    let order = columns.iter().find_map(|c| c.date_order);
+    for column in columns.iter_mut().filter(|c| c.date_order.is_some() && c.date_order != order) {
+        column.kind = SeenKind::Text;
+        column.remark = Some("dates in another order than the table's other dates: kept as text".into());
+    }
+    order
 }
 
 fn finished(name: String, seen: Watching, table: &DraftTable) -> ColumnProfile {
@@ -500,16 +267,16 @@ fn finished(name: String, seen: Watching, table: &DraftTable) -> ColumnProfile {
         (column.rows, column.nulls) = (rows, empty);
         column.null_words.clear();
         column.remark = None;
-        if column.kind != Kind::Nothing || rows > empty {
+        if column.kind != SeenKind::Nothing || rows > empty {
             column.kind = match kind {
-                ColumnKind::Whole => Kind::Whole,
-                ColumnKind::Float => Kind::Decimal { digits: 0, scale: 0, fixed: false },
-                ColumnKind::Decimal { digits, scale } => Kind::Decimal { digits, scale, fixed: true },
-                ColumnKind::Bool => Kind::Bool,
-                ColumnKind::Date => Kind::Date,
-                ColumnKind::LocalDateTime => Kind::LocalDateTime,
-                ColumnKind::ZonedDateTime => Kind::ZonedDateTime,
-                ColumnKind::Text => Kind::Text,
+                ColumnKind::Whole => SeenKind::Whole,
+                ColumnKind::Float => SeenKind::Decimal { digits: 0, scale: 0, fixed: false },
+                ColumnKind::Decimal { digits, scale } => SeenKind::Decimal { digits, scale, fixed: true },
+                ColumnKind::Bool => SeenKind::Bool,
+                ColumnKind::Date => SeenKind::Date,
+                ColumnKind::LocalDateTime => SeenKind::LocalDateTime,
+                ColumnKind::ZonedDateTime => SeenKind::ZonedDateTime,
+                ColumnKind::Text => SeenKind::Text,
             };
         }
     }

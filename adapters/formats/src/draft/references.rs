@@ -2,8 +2,8 @@
 
 use std::collections::BTreeSet;
 
+use super::column::SeenKind;
 use super::names::{label, name_tokens, singular};
-use super::profile::Kind;
 use super::structure::{Entity, Finder, Found, LEAST_ROWS, MOST_COMPARED};
 
 /// A reference should find this share of its values.
@@ -197,8 +197,8 @@ impl Finder<'_> {
         };
         // Numbers from 1 up are in every table: there a name must say what they mean.
         let believed = |(_, share, named): &&(usize, f64, bool)| {
-            let sure = (own.kind == Kind::Text || paired) && own.distinct() >= 2 && *share >= SURE_SHARE;
-            let enough = if own.kind == Kind::Text { NAMED_SHARE } else { SURE_SHARE };
+            let sure = (own.kind == SeenKind::Text || paired) && own.distinct() >= 2 && *share >= SURE_SHARE;
+            let enough = if own.kind == SeenKind::Text { NAMED_SHARE } else { SURE_SHARE };
             sure || (*named && *share >= enough)
         };
         let best = shares
@@ -211,7 +211,7 @@ impl Finder<'_> {
                 let by_share = (a.1, a.2).partial_cmp(&(b.1, b.2)).unwrap_or(std::cmp::Ordering::Equal);
                 by_share.then(others(a.0).cmp(&others(b.0)))
             });
-        let together: f64 = if own.kind == Kind::Text { shares.iter().map(|s| s.1).sum() } else { 0.0 };
+        let together: f64 = if own.kind == SeenKind::Text { shares.iter().map(|s| s.1).sum() } else { 0.0 };
         // One table's keys, unless others' hold just the rest.
         let rest_elsewhere = best.is_some_and(|b| b.1 < 1.0) && (1.0 - 1e-9..=1.0 + 1e-9).contains(&together);
         if let Some(&(place, share, named)) = best.filter(|_| !rest_elsewhere) {
@@ -221,7 +221,7 @@ impl Finder<'_> {
             return Some(Found { entities: vec![place], share, note });
         }
         // Several tables' keys together.
-        if own.kind != Kind::Text || own.distinct() < 3 {
+        if own.kind != SeenKind::Text || own.distinct() < 3 {
             return None;
         }
         shares.sort_by(|a, b| b.1.total_cmp(&a.1));

@@ -3,8 +3,9 @@
 use std::fmt::Write;
 
 use super::Draft;
+use super::column::{ColumnProfile, SeenKind};
 use super::names::{edge_label, property};
-use super::profile::{ColumnProfile, Kind, TableProfile};
+use super::profile::TableProfile;
 use super::structure::{End, Entity, Relation, Structure};
 
 /// A property name of a table's columns that no other of them has.
@@ -29,16 +30,16 @@ fn bare(name: &str) -> &str {
 
 pub(super) fn value_type(column: &ColumnProfile) -> String {
     match column.kind {
-        Kind::Whole => "INT64".into(),
-        Kind::Decimal { digits, scale, fixed: true } => {
+        SeenKind::Whole => "INT64".into(),
+        SeenKind::Decimal { digits, scale, fixed: true } => {
             format!("DECIMAL({}, {scale})", digits.clamp(10, 28))
         }
-        Kind::Decimal { .. } => "FLOAT64".into(),
-        Kind::Bool => "BOOL".into(),
-        Kind::Date => "DATE".into(),
-        Kind::LocalDateTime => "LOCAL DATETIME".into(),
-        Kind::ZonedDateTime => "ZONED DATETIME".into(),
-        Kind::Text | Kind::Nothing => "STRING".into(),
+        SeenKind::Decimal { .. } => "FLOAT64".into(),
+        SeenKind::Bool => "BOOL".into(),
+        SeenKind::Date => "DATE".into(),
+        SeenKind::LocalDateTime => "LOCAL DATETIME".into(),
+        SeenKind::ZonedDateTime => "ZONED DATETIME".into(),
+        SeenKind::Text | SeenKind::Nothing => "STRING".into(),
     }
 }
 
@@ -57,7 +58,7 @@ impl Rendering<'_> {
 
     /// Columns with values at all; the others are said and left out.
     fn kept<'c>(&'c self, table: usize, columns: &'c [usize]) -> impl Iterator<Item = usize> + 'c {
-        columns.iter().copied().filter(move |&c| self.tables[table].columns[c].kind != Kind::Nothing)
+        columns.iter().copied().filter(move |&c| self.tables[table].columns[c].kind != SeenKind::Nothing)
     }
 
     /// What the property that is an entity's key is called.
@@ -229,118 +230,126 @@ fn toml_text(text: &str) -> String {
     toml::Value::String(text.to_string()).to_string()
 }
 
-pub(crate) fn render(name: &str, tables: &[TableProfile], structure: Structure) -> Draft {
-    let rendering = Rendering { tables, structure: &structure };
-    let graph = quoted_if_needed(&property(name));
-    let type_name = quoted_if_needed(&format!("{}_type", bare(&graph)));
+/// What a person should look at.
+fn remarks(tables: &[TableProfile], structure: &Structure) -> Vec<String> {
     let mut remarks = structure.remarks.clone();
     for table in tables {
+        let file = table.short();
         if table.ragged > 0 {
             remarks.push(format!(
-                "{}: {} rows have another number of fields than the header; a load refuses them",
-                table.short(),
+                "{file}: {} rows have another number of fields than the header; a load refuses them",
                 table.ragged
             ));
         }
         for column in &table.columns {
+            let name = &column.name;
             if let Some(remark) = &column.remark {
-                remarks.push(format!("{}: {}: {remark}", table.short(), column.name));
+                remarks.push(format!("{file}: {name}: {remark}"));
             }
-            if column.kind == Kind::Nothing {
-                remarks.push(format!(
-                    "{}: {} has no value in any row and is left out",
-                    table.short(),
-                    column.name
-                ));
+            if column.kind == SeenKind::Nothing {
+                remarks.push(format!("{file}: {name} has no value in any row and is left out"));
             }
             if column.capped {
                 remarks.push(format!(
-                    "{}: {} has more than {} different values; they were not counted further",
-                    table.short(),
-                    column.name,
+                    "{file}: {name} has more than {} different values; they were not counted further",
                     column.distinct()
                 ));
             }
         }
     }
+    remarks
+}
 
-    let mut model = String::new();
-    let plural = |n: usize, what: &str| format!("{n} {what}{}", if n == 1 { "" } else { "s" });
-    let _ = writeln!(
-        model,
-        "// A draft from {}: read it, change what is wrong, and run it with\n//   graphodrome query -f model.gql",
-        plural(tables.len(), "table")
-    );
-    let _ = writeln!(model, "CREATE GRAPH TYPE IF NOT EXISTS {type_name} AS {{");
-    let total = structure.entities.len() + structure.relations.len();
-    let mut line = 0;
-    let mut entry = |model: &mut String, notes: &[String], text: String| {
-        line += 1;
-        for note in notes {
-            let _ = writeln!(model, "  // {note}");
+impl Rendering<'_> {
+    /// The graph type and the graph, as statements.
+    fn model(&self, graph: &str, remarks: &[String]) -> String {
+        let mut model = String::new();
+        let type_name = quoted_if_needed(&format!("{}_type", bare(graph)));
+        let plural = |n: usize, what: &str| format!("{n} {what}{}", if n == 1 { "" } else { "s" });
+        let _ = writeln!(
+            model,
+            "// A draft from {}: read it, change what is wrong, and run it with\n//   graphodrome query -f model.gql",
+            plural(self.tables.len(), "table")
+        );
+        let _ = writeln!(model, "CREATE GRAPH TYPE IF NOT EXISTS {type_name} AS {{");
+        let Structure { entities, relations, .. } = self.structure;
+        let total = entities.len() + relations.len();
+        let mut line = 0;
+        let mut entry = |model: &mut String, notes: &[String], text: String| {
+            line += 1;
+            for note in notes {
+                let _ = writeln!(model, "  // {note}");
+            }
+            let _ = writeln!(model, "  {text}{}", if line < total { "," } else { "" });
+        };
+        for (place, entity) in entities.iter().enumerate() {
+            let notes: Vec<String> =
+                entity.notes.iter().cloned().chain(self.alternative_types(place)).collect();
+            entry(&mut model, &notes, self.node_type(entity));
         }
-        let _ = writeln!(model, "  {text}{}", if line < total { "," } else { "" });
-    };
-    for (place, entity) in structure.entities.iter().enumerate() {
-        let notes: Vec<String> =
-            entity.notes.iter().cloned().chain(rendering.alternative_types(place)).collect();
-        entry(&mut model, &notes, rendering.node_type(entity));
-    }
-    for relation in &structure.relations {
-        entry(&mut model, &relation.notes, rendering.edge_type(relation));
-    }
-    let _ = writeln!(model, "}};\n\nCREATE GRAPH IF NOT EXISTS {graph} TYPED {type_name};");
-    if !remarks.is_empty() {
-        model.push_str("\n// To look at:\n");
-        for remark in &remarks {
-            let _ = writeln!(model, "// - {remark}");
+        for relation in relations {
+            entry(&mut model, &relation.notes, self.edge_type(relation));
         }
+        let _ = writeln!(model, "}};\n\nCREATE GRAPH IF NOT EXISTS {graph} TYPED {type_name};");
+        if !remarks.is_empty() {
+            model.push_str("\n// To look at:\n");
+            for remark in remarks {
+                let _ = writeln!(model, "// - {remark}");
+            }
+        }
+        model
     }
 
-    let mut mapping =
-        format!("# A draft: how the tables become the graph of model.gql.\ngraph = \"{}\"\n", bare(&graph));
-    mapping.push_str("# texts that mean no value\nnull = [\"\"]\n");
-    for (place, table) in tables.iter().enumerate() {
+    /// How the tables become the graph.
+    fn mapping(&self, graph: &str) -> String {
+        let graph = bare(graph);
+        let mut mapping =
+            format!("# A draft: how the tables become the graph of model.gql.\ngraph = \"{graph}\"\n");
+        mapping.push_str("# texts that mean no value\nnull = [\"\"]\n");
+        for (place, table) in self.tables.iter().enumerate() {
+            table_head(table, &mut mapping);
+            let Structure { entities, relations, .. } = self.structure;
+            let of_table = || entities.iter().enumerate().filter(|(_, e)| e.table == place);
+            of_table().for_each(|(_, e)| self.node_rule(e, &mut mapping));
+            let relations = relations.iter().filter(|r| r.table == place);
+            relations.for_each(|r| self.edge_rule(r, &mut mapping));
+            of_table().for_each(|(e, _)| self.alternative_rules(e, &mut mapping));
+        }
+        mapping
+    }
+}
+
+/// What a mapping says of a table before its rules.
+fn table_head(table: &TableProfile, mapping: &mut String) {
+    let sampled = if table.sampled { "; columns were compared on a sample" } else { "" };
+    let _ = writeln!(mapping, "\n# {} rows{sampled}\n[[table]]", table.rows);
+    let _ = writeln!(mapping, "file = {}", toml_text(&table.file));
+    if let Some(delimiter) = table.delimiter {
+        let _ = writeln!(mapping, "delimiter = {}", toml_text(&delimiter.to_string()));
+    }
+    if let Some(order) = table.date_order {
+        let columns = table.columns.iter().filter(|c| c.date_order == Some(order));
+        let names: Vec<&str> = columns.map(|c| c.name.as_str()).collect();
         let _ = writeln!(
             mapping,
-            "\n# {} rows{}\n[[table]]",
-            table.rows,
-            if table.sampled { "; columns were compared on a sample" } else { "" }
+            "# {}: some dates can be read in this order only\ndate_order = \"{}\"",
+            names.join(", "),
+            order.name()
         );
-        let _ = writeln!(mapping, "file = {}", toml_text(&table.file));
-        if let Some(delimiter) = table.delimiter {
-            let _ = writeln!(mapping, "delimiter = {}", toml_text(&delimiter.to_string()));
-        }
-        if let Some(order) = table.date_order {
-            let columns = table.columns.iter().filter(|c| c.date_order == Some(order));
-            let names: Vec<&str> = columns.map(|c| c.name.as_str()).collect();
-            let _ = writeln!(
-                mapping,
-                "# {}: some dates can be read in this order only\ndate_order = \"{}\"",
-                names.join(", "),
-                order.name()
-            );
-        }
-        if !table.null_words.is_empty() {
-            let words = std::iter::once("").chain(table.null_words.iter().map(String::as_str));
-            let _ = writeln!(mapping, "null = [{}]", words.map(toml_text).collect::<Vec<_>>().join(", "));
-        }
-        structure
-            .entities
-            .iter()
-            .filter(|e| e.table == place)
-            .for_each(|e| rendering.node_rule(e, &mut mapping));
-        structure
-            .relations
-            .iter()
-            .filter(|r| r.table == place)
-            .for_each(|r| rendering.edge_rule(r, &mut mapping));
-        let of_table = structure.entities.iter().enumerate().filter(|(_, e)| e.table == place);
-        of_table.for_each(|(e, _)| rendering.alternative_rules(e, &mut mapping));
     }
+    if !table.null_words.is_empty() {
+        let words = std::iter::once("").chain(table.null_words.iter().map(String::as_str));
+        let _ = writeln!(mapping, "null = [{}]", words.map(toml_text).collect::<Vec<_>>().join(", "));
+    }
+}
+
+pub(crate) fn render(name: &str, tables: &[TableProfile], structure: Structure) -> Draft {
+    let graph = quoted_if_needed(&property(name));
+    let remarks = remarks(tables, &structure);
+    let rendering = Rendering { tables, structure: &structure };
     Draft {
-        model,
-        mapping,
+        model: rendering.model(&graph, &remarks),
+        mapping: rendering.mapping(&graph),
         remarks,
         node_types: structure.entities.len(),
         edge_types: structure.relations.len(),

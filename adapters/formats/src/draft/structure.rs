@@ -3,10 +3,10 @@
 
 use std::collections::{BTreeSet, HashMap};
 
-use super::alternatives::{Alternative, repeated_texts};
 use super::names::{edge_label, label, name_tokens, property, singular};
 
-use super::profile::{ColumnProfile, TableProfile};
+use super::column::ColumnProfile;
+use super::profile::TableProfile;
 
 /// Rows that must speak for "one column decides another".
 pub(super) const LEAST_ROWS: u64 = 30;
@@ -143,7 +143,6 @@ pub(crate) fn structure(tables: &[TableProfile]) -> Structure {
         relation.makes = relation.makes.map(|e| places[e]);
     }
     common_keys(tables, &mut made);
-    repeated_texts(tables, &mut made);
     made
 }
 
@@ -313,112 +312,6 @@ impl Finder<'_> {
         });
     }
 
-    /// Columns that decide others: entities hidden in a wide table.
-    fn hidden_entities(&mut self, table: usize) {
-        let profile = &self.tables[table];
-        let own = self.entity_of(table);
-        let own_key = own.and_then(|e| self.single_key(e));
-        let free: Vec<usize> = (0..profile.columns.len())
-            .filter(|&c| Some(c) != own_key && self.refers(table, c, None).is_none())
-            .take(MOST_COMPARED)
-            .collect();
-        let deciding = |x: usize, at_least: f64| {
-            let column = &profile.columns[x];
-            column.can_identify()
-                && column.distinct() >= 3
-                && column.filled() as f64 >= at_least * column.distinct() as f64
-        };
-        // Without a key of its own: what most columns hang on is what the rows are about.
-        let mut top = own;
-        if own.is_none() && profile.rows >= LEAST_ROWS {
-            let owned = |x: usize| free.iter().filter(|&&y| y != x && decides(profile, x, y)).count();
-            let best = free
-                .iter()
-                .copied()
-                .filter(|&x| profile.columns[x].nulls == 0 && deciding(x, 1.0))
-                .filter(|&x| profile.rows - profile.columns[x].distinct() >= 5)
-                .map(|x| (owned(x), std::cmp::Reverse(x)))
-                .max();
-            if let Some((count, std::cmp::Reverse(x))) = best
-                && count >= 1
-            {
-                let column = &profile.columns[x];
-                let notes = vec![format!(
-                    "{}: {} rows with {} different {}, which decides {count} other columns",
-                    profile.short(),
-                    profile.rows,
-                    column.distinct(),
-                    column.name
-                )];
-                let columns = free.iter().copied().filter(|&y| y != x && decides(profile, x, y)).collect();
-                top = Some(self.made.entities.len());
-                let label = self.free_label(label(&column.name), table);
-                self.made.entities.push(Entity::new(label, table, Some(x), columns, notes));
-            }
-        }
-        let Some(top) = top else { return };
-        let top_key = self.single_key(top);
-        if profile.rows < LEAST_ROWS {
-            return;
-        }
-        // Of several columns that decide one, the one with the fewest values is the nearest.
-        let mut owners: HashMap<usize, Vec<usize>> = HashMap::new();
-        for &y in &free {
-            if Some(y) == top_key || profile.columns[y].distinct() < 2 {
-                continue;
-            }
-            let owner = free
-                .iter()
-                .copied()
-                .filter(|&x| x != y && Some(x) != top_key && deciding(x, 3.0) && decides(profile, x, y))
-                .filter(|&x| {
-                    let (a, b) = (&profile.columns[x], &profile.columns[y]);
-                    let named = b.name.to_lowercase().starts_with(&format!("{}_", a.name.to_lowercase()));
-                    named
-                        || (a.distinct() >= 8
-                            && a.filled() >= 5 * a.distinct()
-                            && a.distinct() > b.distinct())
-                })
-                .min_by_key(|&x| (profile.columns[x].distinct(), x));
-            if let Some(x) = owner {
-                owners.entry(x).or_default().push(y);
-            }
-        }
-        let mut owners: Vec<(usize, Vec<usize>)> = owners.into_iter().collect();
-        owners.sort();
-        for (x, owned) in owners {
-            let column = &profile.columns[x];
-            let names: Vec<&str> = owned.iter().map(|&y| profile.columns[y].name.as_str()).collect();
-            let mut notes = vec![format!(
-                "hidden in {}: {} different {} in {} rows, each always with the same {}",
-                profile.short(),
-                column.distinct(),
-                column.name,
-                profile.rows,
-                names.join(", ")
-            )];
-            if profile.sampled {
-                notes.push(format!("seen in a sample of {} rows", profile.sample[0].len()));
-            }
-            let entity = self.made.entities.len();
-            let label = self.free_label(label(&column.name), table);
-            self.made.entities[top].columns.retain(|c| *c != x && !owned.contains(c));
-            self.made.entities.push(Entity::new(label, table, Some(x), owned, notes));
-            let Some(from) = self.own_end(top) else { continue };
-            self.made.relations.push(Relation {
-                label: edge_label(&column.name),
-                table,
-                from: from.clone(),
-                to: End { entities: vec![entity], columns: vec![x] },
-                columns: vec![],
-                key: None,
-                optional: column.nulls > 0,
-                makes: None,
-                notes: vec![format!("each row of {} names both", profile.short())],
-            });
-        }
-    }
-
     /// The references of the rows of a table.
     fn rows(&mut self, table: usize) {
         let profile = &self.tables[table];
@@ -550,7 +443,7 @@ impl Finder<'_> {
 
 /// Whether each value of `x` comes with one value of `y` only, in the sample, and no row has a value of `y`
 /// without one of `x`: such a row would lose it.
-fn decides(profile: &TableProfile, x: usize, y: usize) -> bool {
+pub(super) fn decides(profile: &TableProfile, x: usize, y: usize) -> bool {
     if profile.columns[y].filled() > profile.columns[x].filled() {
         return false;
     }
@@ -574,4 +467,14 @@ fn pair(profile: &TableProfile) -> Option<(usize, usize)> {
         }
     }
     None
+}
+
+/// A column of an entity whose texts could be nodes of their own.
+#[derive(Debug)]
+pub(crate) struct Alternative {
+    pub entity: usize,
+    pub column: usize,
+    pub label: String,
+    /// How many different texts in how many rows.
+    pub evidence: String,
 }

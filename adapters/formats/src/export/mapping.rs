@@ -6,8 +6,8 @@ use std::collections::BTreeMap;
 use graphodrome_graph::{Element, LabelSet};
 
 use crate::export::Export;
+use crate::export::form::{SEPARATOR, TableForm};
 use crate::export::survey::Properties;
-use crate::export::tables::{Kind, SEPARATOR};
 use crate::mapping::{EdgeRule, Field, Mapping, NodeRule, Reference, Same, TableMapping};
 
 /// A text as a literal of the expression language.
@@ -25,7 +25,7 @@ fn types(properties: &Properties) -> BTreeMap<String, String> {
     typed.map(|(name, value_type)| (name, value_type.to_string())).collect()
 }
 
-pub(super) fn text(export: &Export<'_>, kind: Kind) -> String {
+pub(super) fn text(export: &Export<'_>, kind: TableForm) -> String {
     let of_labels = |labels: &LabelSet| format!("\"@labels\" = {}", literal(&labels.join(SEPARATOR)));
     let nodes = export.survey.nodes.iter().filter(|(labels, _)| !labels.is_empty());
     let nodes = nodes.map(|(labels, properties)| {
@@ -51,7 +51,7 @@ pub(super) fn text(export: &Export<'_>, kind: Kind) -> String {
         let one = labels.len() == 1;
         let which = if *directed { "\"@directed\" = 'true'" } else { "\"@directed\" = 'false'" };
         let which = match kind {
-            Kind::Csv => which.to_string(),
+            TableForm::Csv => which.to_string(),
             // There the column has a type.
             _ => which.replace('\'', ""),
         };
@@ -80,7 +80,7 @@ pub(super) fn text(export: &Export<'_>, kind: Kind) -> String {
     let mapping = Mapping {
         graph: None,
         null: match kind {
-            Kind::Csv => vec![export.survey.null_word().into()],
+            TableForm::Csv => vec![export.survey.null_word().into()],
             // There a null is none.
             _ => vec![],
         },

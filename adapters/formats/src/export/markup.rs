@@ -6,23 +6,23 @@ use std::sync::Arc;
 
 use graphodrome_graph::Value;
 
-use crate::export::survey::{Kind, Seen, Survey};
+use crate::export::survey::{Seen, Survey, ValueKind};
 use crate::export::tables::plain;
 use crate::export::{Export, ExportError};
 
 /// What GraphML calls a type.
 fn kind_of(seen: &Seen) -> &'static str {
     match seen.only() {
-        Some(Kind::Bool) => "boolean",
-        Some(Kind::Int) => "long",
-        Some(Kind::Float) => "double",
+        Some(ValueKind::Bool) => "boolean",
+        Some(ValueKind::Int) => "long",
+        Some(ValueKind::Float) => "double",
         _ => "string",
     }
 }
 
 pub(super) fn graphml_losses(survey: &Survey) -> Vec<String> {
     let mut losses = vec![];
-    let plain = [Kind::Bool, Kind::Int, Kind::Float, Kind::Text];
+    let plain = [ValueKind::Bool, ValueKind::Int, ValueKind::Float, ValueKind::Text];
     let odd = |seen: &Seen| seen.only().is_some_and(|kind| !plain.contains(&kind));
     if let Some(names) = survey.named(odd) {
         losses.push(format!("GraphML knows boolean, long, double and string: written as string: {names}"));

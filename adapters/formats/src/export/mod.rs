@@ -1,6 +1,7 @@
 //! Exports: a graph, or a part of one, in open formats. Everything is written as it is read from one
 //! snapshot, element by element; what a format cannot hold is found beforehand and said.
 
+mod form;
 mod mapping;
 mod markup;
 mod quads;
@@ -8,6 +9,8 @@ mod survey;
 mod tables;
 
 use std::io::Write;
+
+use form::TableForm;
 
 use graphodrome_graph::{Dense, EdgeTest, LabelExpression, NodeTest, Snapshot, Value};
 use roaring::RoaringBitmap;
@@ -252,10 +255,10 @@ impl<'s> Export<'s> {
     /// What the format cannot hold of this, in sentences.
     pub fn losses(&self, format: ExportFormat) -> Vec<String> {
         match format {
-            ExportFormat::Csv => self.survey.table_losses(tables::Kind::Csv),
+            ExportFormat::Csv => self.survey.table_losses(TableForm::Csv),
             ExportFormat::Jsonl => tables::json_losses(&self.survey),
-            ExportFormat::Parquet => self.survey.table_losses(tables::Kind::Parquet),
-            ExportFormat::Arrow => self.survey.table_losses(tables::Kind::Arrow),
+            ExportFormat::Parquet => self.survey.table_losses(TableForm::Parquet),
+            ExportFormat::Arrow => self.survey.table_losses(TableForm::Arrow),
             ExportFormat::GraphMl => markup::graphml_losses(&self.survey),
             ExportFormat::NQuads => quads::losses(&self.survey),
             ExportFormat::Dot => markup::dot_losses(),
@@ -265,9 +268,9 @@ impl<'s> Export<'s> {
     /// Writes everything, as it is read.
     pub fn write(&self, format: ExportFormat, out: &mut (dyn Write + Send)) -> Result<(), ExportError> {
         match format {
-            ExportFormat::Csv => tables::archive(self, tables::Kind::Csv, out),
-            ExportFormat::Parquet => tables::archive(self, tables::Kind::Parquet, out),
-            ExportFormat::Arrow => tables::archive(self, tables::Kind::Arrow, out),
+            ExportFormat::Csv => tables::archive(self, TableForm::Csv, out),
+            ExportFormat::Parquet => tables::archive(self, TableForm::Parquet, out),
+            ExportFormat::Arrow => tables::archive(self, TableForm::Arrow, out),
             ExportFormat::Jsonl => tables::json_lines(self, out),
             ExportFormat::GraphMl => markup::graphml(self, out),
             ExportFormat::NQuads => quads::write(self, out),

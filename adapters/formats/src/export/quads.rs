@@ -7,7 +7,7 @@ use std::io::Write;
 
 use graphodrome_graph::{Dense, Value};
 
-use crate::export::survey::{Kind, Seen, Survey};
+use crate::export::survey::{Seen, Survey, ValueKind};
 use crate::export::tables::plain;
 use crate::export::{Export, ExportError};
 
@@ -28,7 +28,8 @@ pub(super) fn encoded(name: &str) -> String {
 
 pub(super) fn losses(survey: &Survey) -> Vec<String> {
     let mut losses = vec![];
-    let structured = |seen: &Seen| seen.kinds.contains(&Kind::List) || seen.kinds.contains(&Kind::Record);
+    let structured =
+        |seen: &Seen| seen.kinds.contains(&ValueKind::List) || seen.kinds.contains(&ValueKind::Record);
     if let Some(names) = survey.named(structured) {
         losses.push(format!("lists and records are written as literals of the type rdf:JSON: {names}"));
     }

@@ -6,12 +6,12 @@ use std::sync::Arc;
 
 use graphodrome_graph::{Column, Decimal, LabelSet, MAX_DIGITS, Snapshot, Value, ValueType};
 
-use crate::export::tables::Kind as Tables;
+use crate::export::form::TableForm;
 use crate::export::{Ask, ExportError, Selection};
 
 /// Kinds of values.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) enum Kind {
+pub(crate) enum ValueKind {
     Bool,
     Int,
     Float,
@@ -28,23 +28,23 @@ pub(crate) enum Kind {
     Record,
 }
 
-impl Kind {
-    pub fn of(value: &Value) -> Option<Kind> {
+impl ValueKind {
+    pub fn of(value: &Value) -> Option<ValueKind> {
         Some(match value {
-            Value::Bool(_) => Kind::Bool,
-            Value::Int(_) => Kind::Int,
-            Value::Float(_) => Kind::Float,
-            Value::Decimal(_) => Kind::Decimal,
-            Value::Text(_) => Kind::Text,
-            Value::Bytes(_) => Kind::Bytes,
-            Value::Date(_) => Kind::Date,
-            Value::LocalTime(_) => Kind::LocalTime,
-            Value::ZonedTime(..) => Kind::ZonedTime,
-            Value::LocalDateTime(_) => Kind::LocalDateTime,
-            Value::ZonedDateTime(_) => Kind::ZonedDateTime,
-            Value::Duration(_) => Kind::Duration,
-            Value::List(_) => Kind::List,
-            Value::Record(_) => Kind::Record,
+            Value::Bool(_) => ValueKind::Bool,
+            Value::Int(_) => ValueKind::Int,
+            Value::Float(_) => ValueKind::Float,
+            Value::Decimal(_) => ValueKind::Decimal,
+            Value::Text(_) => ValueKind::Text,
+            Value::Bytes(_) => ValueKind::Bytes,
+            Value::Date(_) => ValueKind::Date,
+            Value::LocalTime(_) => ValueKind::LocalTime,
+            Value::ZonedTime(..) => ValueKind::ZonedTime,
+            Value::LocalDateTime(_) => ValueKind::LocalDateTime,
+            Value::ZonedDateTime(_) => ValueKind::ZonedDateTime,
+            Value::Duration(_) => ValueKind::Duration,
+            Value::List(_) => ValueKind::List,
+            Value::Record(_) => ValueKind::Record,
             _ => return None,
         })
     }
@@ -53,9 +53,9 @@ impl Kind {
 /// What the values of one property are.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Seen {
-    pub kinds: BTreeSet<Kind>,
+    pub kinds: BTreeSet<ValueKind>,
     /// Kinds of the items of lists.
-    pub items: BTreeSet<Kind>,
+    pub items: BTreeSet<ValueKind>,
     /// Digits after the point, of decimals.
     pub scale: u32,
     /// Digits before the point, of decimals.
@@ -70,14 +70,14 @@ const NULL_WORDS: [&str; 4] = ["", "\\N", "\\NULL", "#null#"];
 
 impl Seen {
     fn see(&mut self, value: &Value) {
-        let Some(kind) = Kind::of(value) else { return };
+        let Some(kind) = ValueKind::of(value) else { return };
         self.kinds.insert(kind);
         match value {
             Value::Text(text) => self.see_text(text),
             Value::Decimal(d) => self.see_decimal(d),
             Value::List(items) => {
                 for item in items.iter() {
-                    self.items.extend(Kind::of(item));
+                    self.items.extend(ValueKind::of(item));
                     if let Value::Decimal(d) = item {
                         self.see_decimal(d);
                     }
@@ -110,13 +110,13 @@ impl Seen {
             return;
         }
         let kind = match column {
-            Column::Bool(_) => Kind::Bool,
-            Column::Int(_) => Kind::Int,
-            Column::Float(_) => Kind::Float,
-            Column::Date(_) => Kind::Date,
+            Column::Bool(_) => ValueKind::Bool,
+            Column::Int(_) => ValueKind::Int,
+            Column::Float(_) => ValueKind::Float,
+            Column::Date(_) => ValueKind::Date,
             Column::Text(_) | Column::Coded(..) => {
                 (0..column.len()).filter_map(|row| column.text(row)).for_each(|text| self.see_text(text));
-                Kind::Text
+                ValueKind::Text
             }
             Column::Other(values) => return values.iter().for_each(|value| self.see(value)),
         };
@@ -133,7 +133,7 @@ impl Seen {
     }
 
     /// The one kind that all values have.
-    pub fn only(&self) -> Option<Kind> {
+    pub fn only(&self) -> Option<ValueKind> {
         let mut kinds = self.kinds.iter();
         kinds.next().filter(|_| kinds.next().is_none()).copied()
     }
@@ -141,32 +141,32 @@ impl Seen {
     /// The type that a mapping gives the property; `None` where it is a text's, or no one type fits.
     pub fn value_type(&self) -> Option<ValueType> {
         Some(match self.only()? {
-            Kind::Bool => ValueType::Bool,
-            Kind::Int => ValueType::Int(64),
-            Kind::Float => ValueType::Float(64),
-            Kind::Decimal if !self.one_decimal_type() => return None,
-            Kind::Decimal => ValueType::Decimal { precision: MAX_DIGITS as u8, scale: self.scale as u8 },
-            Kind::Text => return None,
-            Kind::Bytes => ValueType::Bytes { min: 0, max: None },
-            Kind::Date => ValueType::Date,
-            Kind::LocalTime => ValueType::LocalTime,
-            Kind::ZonedTime => ValueType::ZonedTime,
-            Kind::LocalDateTime => ValueType::LocalDateTime,
-            Kind::ZonedDateTime => ValueType::ZonedDateTime,
-            Kind::Duration => ValueType::Duration,
-            Kind::List => {
+            ValueKind::Bool => ValueType::Bool,
+            ValueKind::Int => ValueType::Int(64),
+            ValueKind::Float => ValueType::Float(64),
+            ValueKind::Decimal if !self.one_decimal_type() => return None,
+            ValueKind::Decimal => ValueType::Decimal { precision: MAX_DIGITS as u8, scale: self.scale as u8 },
+            ValueKind::Text => return None,
+            ValueKind::Bytes => ValueType::Bytes { min: 0, max: None },
+            ValueKind::Date => ValueType::Date,
+            ValueKind::LocalTime => ValueType::LocalTime,
+            ValueKind::ZonedTime => ValueType::ZonedTime,
+            ValueKind::LocalDateTime => ValueType::LocalDateTime,
+            ValueKind::ZonedDateTime => ValueType::ZonedDateTime,
+            ValueKind::Duration => ValueType::Duration,
+            ValueKind::List => {
                 let mut items = self.items.iter();
                 let one = items.next().filter(|_| items.next().is_none()).copied();
                 let kinds = one.into_iter().collect();
                 let of_items = Seen { kinds, scale: self.scale, whole: self.whole, ..Seen::default() };
                 let item = match one {
-                    Some(Kind::Text) => ValueType::TEXT,
+                    Some(ValueKind::Text) => ValueType::TEXT,
                     Some(_) => of_items.value_type().unwrap_or(ValueType::Any),
                     None => ValueType::Any,
                 };
                 ValueType::List(Box::new(item))
             }
-            Kind::Record => ValueType::Record,
+            ValueKind::Record => ValueType::Record,
         })
     }
 }
@@ -266,10 +266,10 @@ impl Survey {
         (!names.is_empty()).then(|| names.join(", "))
     }
 
-    pub fn table_losses(&self, kind: Tables) -> Vec<String> {
+    pub fn table_losses(&self, kind: TableForm) -> Vec<String> {
         let mut losses = vec![];
         match kind {
-            Tables::Csv => {
+            TableForm::Csv => {
                 // Each label set has a rule of its own, so that types may differ between them.
                 let mut mixed = BTreeSet::new();
                 for (labels, properties) in &self.nodes {
@@ -283,15 +283,15 @@ impl Survey {
                     losses.push(format!("values of several types come back as texts: {names}"));
                 }
             }
-            Tables::Parquet | Tables::Arrow => {
+            TableForm::Parquet | TableForm::Arrow => {
                 if let Some(names) = self.named(|seen| seen.only().is_none()) {
                     losses.push(format!("values of several types are written as texts: {names}"));
                 }
-                if let Some(names) = self.named(|s| s.only() == Some(Kind::ZonedDateTime)) {
+                if let Some(names) = self.named(|s| s.only() == Some(ValueKind::ZonedDateTime)) {
                     losses
                         .push(format!("times with a zone are written in UTC, without their offset: {names}"));
                 }
-                let odd = [Kind::ZonedTime, Kind::Duration, Kind::Record];
+                let odd = [ValueKind::ZonedTime, ValueKind::Duration, ValueKind::Record];
                 if let Some(names) = self.named(|s| s.only().is_some_and(|kind| odd.contains(&kind))) {
                     losses.push(format!("zoned times, durations and records are written as texts: {names}"));
                 }

@@ -18,35 +18,16 @@ use serde_json::{Map, json};
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipWriter};
 
-use crate::export::survey::{Kind as Values, Seen, Survey};
+use crate::export::form::{SEPARATOR, TableForm};
+use crate::export::survey::{Seen, Survey, ValueKind};
 use crate::export::{Export, ExportError, mapping};
 use crate::value_json;
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Kind {
-    Csv,
-    Parquet,
-    Arrow,
-}
-
-impl Kind {
-    pub fn suffix(self) -> &'static str {
-        match self {
-            Kind::Csv => "csv",
-            Kind::Parquet => "parquet",
-            Kind::Arrow => "arrow",
-        }
-    }
-}
 
 /// Rows of a batch of columns.
 const BATCH: usize = 8192;
 /// Columns that every table of nodes, and of edges, begins with.
 pub(super) const NODE_COLUMNS: [&str; 2] = ["@id", "@labels"];
 pub(super) const EDGE_COLUMNS: [&str; 5] = ["@id", "@labels", "@from", "@to", "@directed"];
-/// Separates labels.
-pub(super) const SEPARATOR: &str = ";";
-
 /// A value as a text that the mapping reads again.
 pub(super) fn plain(value: &Value) -> String {
     match value {
@@ -73,7 +54,7 @@ fn failed(error: impl std::fmt::Display) -> ExportError {
 }
 
 pub(super) fn archive(
-    export: &Export<'_>, kind: Kind, out: &mut (dyn Write + Send),
+    export: &Export<'_>, kind: TableForm, out: &mut (dyn Write + Send),
 ) -> Result<(), ExportError> {
     let mut zip = ZipWriter::new_stream(out);
     // What it holds is compressed already, or is to be read fast.
@@ -82,7 +63,7 @@ pub(super) fn archive(
         let name = format!("{}.{}", if is_edges { "edges" } else { "nodes" }, kind.suffix());
         zip.start_file(name, options).map_err(failed)?;
         match kind {
-            Kind::Csv => csv(export, is_edges, &mut zip)?,
+            TableForm::Csv => csv(export, is_edges, &mut zip)?,
             _ => columnar(export, is_edges, kind, &mut zip)?,
         }
     }
@@ -150,7 +131,14 @@ fn csv(export: &Export<'_>, is_edges: bool, out: &mut impl Write) -> Result<(), 
 
 pub(super) fn json_losses(survey: &Survey) -> Vec<String> {
     let mut losses = vec![];
-    let plain = [Values::Bool, Values::Int, Values::Float, Values::Text, Values::List, Values::Record];
+    let plain = [
+        ValueKind::Bool,
+        ValueKind::Int,
+        ValueKind::Float,
+        ValueKind::Text,
+        ValueKind::List,
+        ValueKind::Record,
+    ];
     if let Some(names) = survey.named(|seen| seen.kinds.iter().any(|kind| !plain.contains(kind))) {
         losses.push(format!("JSON has no type for them, they are written as texts: {names}"));
     }
@@ -181,25 +169,25 @@ pub(super) fn json_lines(export: &Export<'_>, out: &mut dyn Write) -> Result<(),
 /// The Arrow type of a column; Utf8 where values are written as texts.
 fn data_type(seen: &Seen) -> DataType {
     match seen.only() {
-        Some(Values::Bool) => DataType::Boolean,
-        Some(Values::Int) => DataType::Int64,
-        Some(Values::Float) => DataType::Float64,
-        Some(Values::Decimal) if seen.one_decimal_type() => {
+        Some(ValueKind::Bool) => DataType::Boolean,
+        Some(ValueKind::Int) => DataType::Int64,
+        Some(ValueKind::Float) => DataType::Float64,
+        Some(ValueKind::Decimal) if seen.one_decimal_type() => {
             DataType::Decimal128(MAX_DIGITS as u8, seen.scale as i8)
         }
-        Some(Values::Bytes) => DataType::Binary,
-        Some(Values::Date) => DataType::Date32,
-        Some(Values::LocalTime) => DataType::Time64(TimeUnit::Nanosecond),
-        Some(Values::LocalDateTime) => DataType::Timestamp(TimeUnit::Microsecond, None),
-        Some(Values::ZonedDateTime) => DataType::Timestamp(TimeUnit::Microsecond, Some("UTC".into())),
-        Some(Values::List) => {
+        Some(ValueKind::Bytes) => DataType::Binary,
+        Some(ValueKind::Date) => DataType::Date32,
+        Some(ValueKind::LocalTime) => DataType::Time64(TimeUnit::Nanosecond),
+        Some(ValueKind::LocalDateTime) => DataType::Timestamp(TimeUnit::Microsecond, None),
+        Some(ValueKind::ZonedDateTime) => DataType::Timestamp(TimeUnit::Microsecond, Some("UTC".into())),
+        Some(ValueKind::List) => {
             let mut items = seen.items.iter();
             let one = items.next().filter(|_| items.next().is_none());
             let item = match one {
-                Some(Values::Bool) => DataType::Boolean,
-                Some(Values::Int) => DataType::Int64,
-                Some(Values::Float) => DataType::Float64,
-                Some(Values::Text) => DataType::Utf8,
+                Some(ValueKind::Bool) => DataType::Boolean,
+                Some(ValueKind::Int) => DataType::Int64,
+                Some(ValueKind::Float) => DataType::Float64,
+                Some(ValueKind::Text) => DataType::Utf8,
                 _ => return DataType::Utf8,
             };
             DataType::List(Arc::new(Field::new("item", item, true)))
@@ -223,7 +211,7 @@ enum Sink<W: Write + Send> {
 }
 
 fn columnar(
-    export: &Export<'_>, is_edges: bool, kind: Kind, out: &mut (impl Write + Send),
+    export: &Export<'_>, is_edges: bool, kind: TableForm, out: &mut (impl Write + Send),
 ) -> Result<(), ExportError> {
     let columns = columns(export, is_edges);
     let mut fields =
@@ -236,7 +224,7 @@ fn columnar(
     fields.extend(columns.iter().map(|(name, seen)| Field::new(&**name, data_type(seen), true)));
     let schema = Arc::new(Schema::new(fields));
     let mut sink = match kind {
-        Kind::Parquet => {
+        TableForm::Parquet => {
             let compression = parquet::basic::Compression::SNAPPY;
             let properties = parquet::file::properties::WriterProperties::builder()
                 .set_compression(compression)

@@ -1,7 +1,7 @@
 //! What a load did, rule by rule, and where its rejects stand in their files.
 
 use crate::load::plan::TablePlan;
-use crate::load::read::{RawReject, RuleRead, TableRead};
+use crate::load::rows::{RawReject, RuleRead, TableRead};
 use crate::load::{Account, MAX_KEPT_REJECTS, Reject, RuleAccount, TableAccount, columnar};
 use crate::mapping::TableFormat;
 

@@ -10,16 +10,14 @@ use rayon::prelude::*;
 use crate::load::edges::EdgeBuilder;
 use crate::load::existing::Moved;
 use crate::load::index::NewNode;
+use crate::load::picks::{Picks, some_column};
 use crate::load::plan::TablePlan;
-use crate::load::read::TableRead;
-use crate::load::resolve::{ChunkEdges, NewEdges, Resolved};
+use crate::load::resolved::{ChunkEdges, NewEdges, Resolved};
+use crate::load::rows::TableRead;
 use crate::load::{LoadError, Progress};
 
 /// Edges of one label set and directedness: the existing part, and those that are new.
 type EdgeGroup = (Option<usize>, Vec<NewEdges>);
-
-/// A gathered column of optional rows.
-pub(crate) type Picks = Vec<Option<Pick>>;
 
 /// Whether the new elements become a level of their own beside the base, or a new base is written with
 /// everything in it.
@@ -99,7 +97,7 @@ pub(crate) fn assemble(
         .iter()
         .map(|(labels, (part, new))| {
             let old = part.map(|p| &existing.nodes[p]);
-            node_part(labels, old, new, resolved, plans, tables, next_node_id)
+            node_part(labels, old, new, (resolved, plans, tables), next_node_id)
         })
         .collect();
     progress.check()?;
@@ -129,8 +127,8 @@ pub(crate) fn assemble(
 }
 
 fn node_part(
-    labels: &LabelSet, old: Option<&NodePart>, new: &[u32], resolved: &Resolved, plans: &[TablePlan],
-    tables: &[TableRead], next_id: u64,
+    labels: &LabelSet, old: Option<&NodePart>, new: &[u32],
+    (resolved, plans, tables): (&Resolved, &[TablePlan], &[TableRead]), next_id: u64,
 ) -> NodePart {
     let nodes = &resolved.nodes;
     let old_len = old.map_or(0, |p| p.len);
@@ -206,10 +204,4 @@ fn node_part(
     let mut ids: Vec<u64> = (0..old_len).filter_map(|row| old.map(|p| p.ids.get(row))).collect();
     ids.extend(new.iter().map(|place| next_id + *place as u64));
     NodePart { labels: labels.clone(), len: old_len + new.len(), ids: Ids::from_vec(ids), columns }
-}
-
-/// The gathered column, unless it is null throughout.
-pub(crate) fn some_column(name: &Arc<str>, parts: &[&Column], picks: &Picks) -> Option<(Arc<str>, Column)> {
-    let column = Column::gather_optional(parts, picks);
-    column.has_values().then(|| (name.clone(), column))
 }

@@ -7,8 +7,9 @@ use std::sync::mpsc::sync_channel;
 
 use rayon::prelude::*;
 
+use crate::load::building::ChunkRead;
 use crate::load::plan::TablePlan;
-use crate::load::read::{ChunkRead, Finished, MAX_ROW};
+use crate::load::rows::{Finished, MAX_ROW};
 use crate::load::sources::{BLOCK, Counted, Spool, cannot_keep, decode, table_error, taken};
 use crate::load::{LoadError, Progress};
 use crate::mapping::TableFormat;

@@ -16,10 +16,11 @@ use chrono::{DateTime, FixedOffset, NaiveTime, TimeDelta};
 use graphodrome_graph::{ColumnBuilder, Decimal, Value};
 use rayon::prelude::*;
 
+use crate::load::building::ChunkRead;
 use crate::load::fields::{Fields, Row};
-use crate::load::plain::{Kind, Target, targets};
+use crate::load::plain::{CellKind, Target, targets};
 use crate::load::plan::TablePlan;
-use crate::load::read::{ChunkRead, Finished};
+use crate::load::rows::Finished;
 use crate::load::sources::{Source, table_error};
 use crate::load::{LoadError, Progress};
 use crate::mapping::TableFormat;
@@ -234,11 +235,11 @@ const MOST_DAYS: std::ops::RangeInclusive<i32> = -90_000_000..=90_000_000;
 /// Whether a column holds, row for row, what the property is to hold: then nothing of it needs a look.
 fn fits(target: &Target<'_>, array: &ArrayRef) -> bool {
     let typed = match (&target.kind, array.data_type()) {
-        (Kind::Whole, DataType::Int64) | (Kind::Float, DataType::Float64) => true,
-        (Kind::Date, DataType::Date32) => {
+        (CellKind::Whole, DataType::Int64) | (CellKind::Float, DataType::Float64) => true,
+        (CellKind::Date, DataType::Date32) => {
             array.as_primitive::<Date32Type>().values().iter().all(|day| MOST_DAYS.contains(day))
         }
-        (Kind::Text, DataType::Utf8) => {
+        (CellKind::Text, DataType::Utf8) => {
             let texts = array.as_string::<i32>();
             // An empty text stands for null, and NUL is refused: both are for the thorough way.
             let bytes = texts.value_data();

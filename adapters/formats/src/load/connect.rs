@@ -3,20 +3,18 @@
 
 use std::collections::{HashMap, HashSet};
 
-use graphodrome_graph::{Column, ColumnBuilder, Dense, GraphType, LabelSet, Snapshot, Value};
-use parking_lot::Mutex;
+use graphodrome_graph::{Column, ColumnBuilder, Dense, LabelSet, Value};
 use rayon::prelude::*;
 
 use crate::load::existing::{Changed, Given, Verdict, after, judge};
-use crate::load::index::{Index, NewNode, NewRows, direct};
-use crate::load::plan::{EdgePlan, ReferencePlan, TablePlan};
-use crate::load::read::{RawReject, RuleChunk, TableRead};
-use crate::load::resolve::{ChunkEdges, Counts, Indexes, NewEdge, NewEdges, Resolved, labels_of, shown};
-use crate::load::{LoadError, Progress, RejectKind};
+use crate::load::index::{Index, NewEdge, NewNode, NewRows, direct};
+use crate::load::plan::{EdgePlan, ReferencePlan};
+use crate::load::resolved::{
+    ASK_EVERY, ChunkEdges, Counts, Indexes, NewEdges, Resolved, Taken, Within, labels_of, shown,
+};
+use crate::load::rows::{RawReject, RuleChunk, TableRead};
+use crate::load::{LoadError, RejectKind};
 use crate::mapping::Same;
-
-/// Rows between two questions whether to go on.
-const ASK_EVERY: usize = 1 << 14;
 
 /// What the rows of one chunk came to.
 #[derive(Default)]
@@ -71,26 +69,29 @@ impl Labels {
 
 /// Resolves an edge rule.
 pub(super) fn connect(
-    plans: &[TablePlan], tables: &mut [TableRead], (table, rule): (usize, usize), indexes: &mut Indexes,
-    resolved: &mut Resolved, snapshot: &Snapshot, progress: &Progress,
+    within: Within<'_>, tables: &mut [TableRead], (table, rule): (usize, usize), indexes: &mut Indexes,
+    resolved: &mut Resolved,
 ) -> Result<(), LoadError> {
-    let plan = &plans[table].edges[rule];
+    let plan = &within.plans[table].edges[rule];
     if plan.from.create.is_some() || plan.to.create.is_some() {
-        create_missing(plans, tables, (table, rule), indexes, resolved, snapshot)?;
+        create_missing(within, tables, (table, rule), indexes, resolved)?;
     }
     let labels = Labels::new(plan, &tables[table].edges[rule].chunks);
-    let mut found = look_up(plans, tables, (table, rule), indexes, resolved, snapshot, &labels, progress)?;
-    let mut counts = Counts::default();
+    let Resolved { nodes, existing, label_sets, changed, taken, .. } = &mut *resolved;
+    let rows = NewRows { tables, plans: within.plans, nodes, existing: *existing };
+    let compares = plan.key.is_none() && plan.same != Same::KeepParallel && within.snapshot.edge_count() > 0;
+    let ends = Ends { within, plan, rows, label_sets, labels: &labels, taken, compares };
+    let mut found = ends.look_up(&tables[table].edges[rule].chunks, indexes)?;
     let chunks = &tables[table].edges[rule].chunks;
-    if plan.key.is_some() {
-        let changed = &mut resolved.changed;
-        keyed(plan, (table, rule), &mut found, chunks, changed, &mut counts, snapshot, progress)?;
-    }
+    let counts = Counts::default();
+    let mut known = KnownEdges { within, plan, rule: (table, rule), chunks, changed, counts };
+    known.keyed(&mut found)?;
     for (chunk, part) in chunks.iter().zip(&found) {
         for &(edge, row) in &part.known {
-            compare(plan, edge, chunk, row as usize, &mut resolved.changed, &mut counts, snapshot);
+            known.compare(edge, chunk, row as usize);
         }
     }
+    let counts = known.counts;
     for part in &mut found {
         std::mem::take(&mut part.counts).add_to(&mut tables[table].edges[rule]);
     }
@@ -118,43 +119,52 @@ fn tried<'i>(reference: &ReferencePlan, indexes: &'i Indexes) -> Vec<&'i Index> 
     reference.spaces.iter().filter_map(|space| indexes.get(space)).collect()
 }
 
-/// Makes the nodes that references lack, each once, for rows whose other end is there or is made too.
-fn create_missing(
-    plans: &[TablePlan], tables: &mut [TableRead], (table, rule): (usize, usize), indexes: &mut Indexes,
-    resolved: &mut Resolved, snapshot: &Snapshot,
-) -> Result<(), LoadError> {
-    let plan = &plans[table].edges[rule];
+/// The keys that references lack, by side, each once, of rows whose other end is there or is created too.
+fn missing_keys(
+    within: Within<'_>, tables: &[TableRead], (table, rule): (usize, usize), indexes: &Indexes,
+    resolved: &Resolved,
+) -> [Vec<Vec<Value>>; 2] {
+    let plan = &within.plans[table].edges[rule];
     let mut wanted: [Vec<Vec<Value>>; 2] = [vec![], vec![]];
-    {
-        let rows = NewRows { tables, plans, nodes: &resolved.nodes, existing: resolved.existing };
-        let mut seen: [HashSet<Vec<Value>>; 2] = Default::default();
-        // Both ends may lack the same node.
-        let one_space = plan.from.spaces[0] == plan.to.spaces[0];
-        let indexes = [tried(&plan.from, indexes), tried(&plan.to, indexes)];
-        for chunk in &tables[table].edges[rule].chunks {
-            let columns: [Vec<&Column>; 2] = [chunk.from.iter().collect(), chunk.to.iter().collect()];
-            for row in 0..chunk.offsets.len() {
-                let is_there = |side: usize| {
-                    indexes[side].iter().any(|i| i.find(&columns[side], row, &rows, snapshot).is_some())
-                };
-                let there = [is_there(0), is_there(1)];
-                let creates = [plan.from.create.is_some(), plan.to.create.is_some()];
-                if (0..2).any(|side| !there[side] && !creates[side]) {
-                    continue;
-                }
-                for side in (0..2).filter(|&side| !there[side]) {
-                    let values: Vec<Value> = columns[side].iter().map(|c| c.value(row)).collect();
-                    if seen[if one_space { 0 } else { side }].insert(values.clone()) {
-                        wanted[side].push(values);
-                    }
+    let nodes = &resolved.nodes;
+    let rows = NewRows { tables, plans: within.plans, nodes, existing: resolved.existing };
+    let mut seen: [HashSet<Vec<Value>>; 2] = Default::default();
+    // Both ends may lack the same node.
+    let one_space = plan.from.spaces[0] == plan.to.spaces[0];
+    let indexes = [tried(&plan.from, indexes), tried(&plan.to, indexes)];
+    for chunk in &tables[table].edges[rule].chunks {
+        let columns: [Vec<&Column>; 2] = [chunk.from.iter().collect(), chunk.to.iter().collect()];
+        for row in 0..chunk.offsets.len() {
+            let is_there = |side: usize| {
+                indexes[side].iter().any(|i| i.find(&columns[side], row, &rows, within.snapshot).is_some())
+            };
+            let there = [is_there(0), is_there(1)];
+            let creates = [plan.from.create.is_some(), plan.to.create.is_some()];
+            if (0..2).any(|side| !there[side] && !creates[side]) {
+                continue;
+            }
+            for side in (0..2).filter(|&side| !there[side]) {
+                let values: Vec<Value> = columns[side].iter().map(|c| c.value(row)).collect();
+                if seen[if one_space { 0 } else { side }].insert(values.clone()) {
+                    wanted[side].push(values);
                 }
             }
         }
     }
+    wanted
+}
+
+/// Creates the nodes that references lack.
+fn create_missing(
+    within: Within<'_>, tables: &mut [TableRead], (table, rule): (usize, usize), indexes: &mut Indexes,
+    resolved: &mut Resolved,
+) -> Result<(), LoadError> {
+    let plan = &within.plans[table].edges[rule];
+    let wanted = missing_keys(within, tables, (table, rule), indexes, resolved);
     let mut created = 0;
     for (reference, wanted) in [&plan.from, &plan.to].into_iter().zip(wanted) {
         let Some(place) = reference.create else { continue };
-        let node = &plans[table].nodes[place];
+        let node = &within.plans[table].nodes[place];
         let mut columns: Vec<ColumnBuilder> =
             node.properties.iter().map(|_| ColumnBuilder::with_capacity(wanted.len())).collect();
         let labels = resolved.place_of(node.labels.clone());
@@ -194,161 +204,175 @@ fn create_missing(
     Ok(())
 }
 
-/// Looks up both ends of every row, chunk by chunk in parallel.
-#[allow(clippy::too_many_arguments)] // All of what a row is looked up in.
-fn look_up(
-    plans: &[TablePlan], tables: &[TableRead], (table, rule): (usize, usize), indexes: &Indexes,
-    resolved: &Resolved, snapshot: &Snapshot, labels: &Labels, progress: &Progress,
-) -> Result<Vec<Connected>, LoadError> {
-    let plan = &plans[table].edges[rule];
-    let rows = NewRows { tables, plans, nodes: &resolved.nodes, existing: resolved.existing };
-    let (from_indexes, to_indexes) = (tried(&plan.from, indexes), tried(&plan.to, indexes));
-    let labels_of = |node: Dense| -> LabelSet {
-        match rows.get(node) {
-            Some(new) => resolved.label_sets[new.labels as usize].clone(),
-            None => snapshot.node_labels(node),
-        }
-    };
-    let place_of = |node: Dense| rows.get(node).map(|new| new.labels);
-    let allowed = Allowed { plan, graph_type: snapshot.graph_type.as_deref(), labels: &labels.sets };
-    // Where all nodes are new and of one label set, what the type says of one pair it says of all.
-    let plain = plan.label_from.is_none() && snapshot.node_count() == 0 && !resolved.nodes.is_empty();
-    let all_allowed = plain && resolved.label_sets.len() == 1 && {
-        let ends = [resolved.existing; 2];
-        allowed.refused(0, ends, &labels_of, &place_of, &mut HashMap::new()).is_none()
-    };
-    // A keyed edge is found by its key; others by their ends, where there are any such edges.
-    let compares = plan.key.is_none() && plan.same != Same::KeepParallel && snapshot.edge_count() > 0;
-    let Resolved { taken, .. } = resolved;
-    tables[table].edges[rule]
-        .chunks
-        .par_iter()
-        .enumerate()
-        .map(|(chunk_index, chunk)| {
-            let edges = ChunkEdges::with_capacity(chunk_index as u32, chunk.offsets.len());
+/// What the ends of a rule's edges are looked up in.
+struct Ends<'a> {
+    within: Within<'a>,
+    plan: &'a EdgePlan,
+    rows: NewRows<'a>,
+    label_sets: &'a [LabelSet],
+    labels: &'a Labels,
+    taken: &'a Taken,
+    /// A keyed edge is found by its key; others by their ends, where there are any such edges.
+    compares: bool,
+}
+
+/// One end's columns, and where they are looked up.
+struct Side<'a> {
+    reference: &'a ReferencePlan,
+    indexes: &'a [&'a Index],
+    columns: Vec<&'a Column>,
+}
+
+/// Whether the graph type allows edges of a label set between two new ones, as far as it was asked.
+type Answers = HashMap<(u32, u32, u32), Option<String>>;
+
+impl Ends<'_> {
+    /// Looks up both ends of every row, chunk by chunk in parallel.
+    fn look_up(&self, chunks: &[RuleChunk], indexes: &Indexes) -> Result<Vec<Connected>, LoadError> {
+        let (plan, snapshot) = (self.plan, self.within.snapshot);
+        let tried = [tried(&plan.from, indexes), tried(&plan.to, indexes)];
+        // Where all nodes are new and of one label set, what the type says of one pair it says of all.
+        let plain = plan.label_from.is_none() && snapshot.node_count() == 0 && !self.rows.nodes.is_empty();
+        let all_allowed = plain
+            && self.label_sets.len() == 1
+            && self.refused(0, [self.rows.existing; 2], &mut Answers::new()).is_none();
+        let look_up = |(place, chunk): (usize, &RuleChunk)| {
+            let edges = ChunkEdges::with_capacity(place as u32, chunk.offsets.len());
             let mut out = Connected { edges, ..Connected::default() };
-            // Whether the type allows a pair of label sets, asked once a pair.
-            let mut answers = HashMap::new();
-            let from: Vec<&Column> = chunk.from.iter().collect();
-            let to: Vec<&Column> = chunk.to.iter().collect();
-            let lists = (direct(&from_indexes, &from, snapshot), direct(&to_indexes, &to, snapshot));
+            let mut answers = Answers::new();
+            let [from, to] = &tried;
+            let sides = [
+                Side { reference: &plan.from, indexes: from, columns: chunk.from.iter().collect() },
+                Side { reference: &plan.to, indexes: to, columns: chunk.to.iter().collect() },
+            ];
+            let lists = sides.each_ref().map(|side| direct(side.indexes, &side.columns, snapshot));
             for row in 0..chunk.offsets.len() {
                 if row % ASK_EVERY == 0 {
-                    progress.check()?;
+                    self.within.progress.check()?;
                 }
                 if all_allowed
-                    && let (Some(from), Some(to)) = &lists
+                    && let [Some(from), Some(to)] = &lists
                     && let (Some(from), Some(to)) = (from.get(row), to.get(row))
                 {
                     let ends = if plan.directed || from <= to { (from, to) } else { (to, from) };
                     out.edges.push(ends, row as u32);
-                    continue;
-                }
-                let offset = chunk.offsets.at(row);
-                let mut ends = [0; 2];
-                let mut missing = None;
-                let sides = [(&plan.from, &from, &from_indexes), (&plan.to, &to, &to_indexes)];
-                for (end, (reference, columns, tried)) in ends.iter_mut().zip(sides) {
-                    match tried.iter().find_map(|index| index.find(columns, row, &rows, snapshot)) {
-                        Some(node) => *end = node,
-                        None => {
-                            missing = Some(dangling(reference, columns, row, offset));
-                            break;
-                        }
-                    }
-                }
-                if let Some(reject) = missing {
+                } else if let Err(reject) = self.look_up_row(chunk, row, &sides, &mut answers, &mut out) {
                     out.counts.rejects.push(reject);
-                    continue;
-                }
-                let label = labels.of(chunk, row);
-                let refused = allowed.refused(label, ends, &labels_of, &place_of, &mut answers);
-                let refused = refused.or_else(|| allowed.check(chunk, row, label, ends, &labels_of));
-                if let Some(reason) = refused {
-                    let kind = RejectKind::Type;
-                    out.counts.rejects.push(RawReject { offset, column: None, value: None, kind, reason });
-                    continue;
-                }
-                let [mut a, mut b] = ends;
-                if compares
-                    && a < resolved.existing
-                    && b < resolved.existing
-                    && let Some(edge) =
-                        same_edge(plan, chunk, row, (a, b), &labels.sets[label as usize], snapshot, taken)
-                {
-                    out.known.push((edge, row as u32));
-                    continue;
-                }
-                if !plan.directed && a > b {
-                    std::mem::swap(&mut a, &mut b);
-                }
-                out.edges.push((a, b), row as u32);
-                if plan.label_from.is_some() {
-                    out.labels.push(label);
                 }
             }
             Ok(out)
-        })
-        .collect()
-}
-
-/// Edges of the graph that a row has been found to be already, where each row is an edge of its own. Rows that
-/// look for the same one are the same: it does not matter which of them gets it.
-pub(super) type Taken = Mutex<HashSet<Dense>>;
-
-/// The edge of the graph that a row is: one with its ends and, unless they alone decide, its properties.
-#[allow(clippy::too_many_arguments)] // What is looked for, and where.
-fn same_edge(
-    plan: &EdgePlan, chunk: &RuleChunk, row: usize, ends: (Dense, Dense), labels: &LabelSet,
-    snapshot: &Snapshot, taken: &Taken,
-) -> Option<Dense> {
-    let mut found = None;
-    snapshot.for_each_between(ends, labels, plan.directed, |edge| {
-        if found.is_some() {
-            return;
-        }
-        let agrees = plan.same == Same::SameEndsOnce || {
-            let stored = snapshot.edge_properties(edge);
-            let given = plan.properties.iter().zip(&chunk.columns);
-            let mut given =
-                given.map(|(p, column)| (&p.name, column.value(row))).filter(|(_, v)| !v.is_null());
-            let count = given.clone().count();
-            count == stored.len() && given.all(|(name, v)| stored.iter().any(|(n, s)| n == name && *s == v))
         };
-        if agrees && (plan.same != Same::OnePerRow || taken.lock().insert(edge)) {
-            found = Some(edge);
+        chunks.par_iter().enumerate().map(look_up).collect()
+    }
+
+    fn look_up_row(
+        &self, chunk: &RuleChunk, row: usize, sides: &[Side<'_>; 2], answers: &mut Answers,
+        out: &mut Connected,
+    ) -> Result<(), RawReject> {
+        let (plan, snapshot) = (self.plan, self.within.snapshot);
+        let offset = chunk.offsets.at(row);
+        let mut ends = [0; 2];
+        for (end, side) in ends.iter_mut().zip(sides) {
+            let found = side.indexes.iter().find_map(|i| i.find(&side.columns, row, &self.rows, snapshot));
+            *end = found.ok_or_else(|| dangling(side.reference, &side.columns, row, offset))?;
         }
-    });
-    found
+        let label = self.labels.of(chunk, row);
+        let refused = self.refused(label, ends, answers);
+        if let Some(reason) = refused.or_else(|| self.breach(chunk, row, label, ends)) {
+            return Err(RawReject { offset, column: None, value: None, kind: RejectKind::Type, reason });
+        }
+        let [mut a, mut b] = ends;
+        if self.compares
+            && a.max(b) < self.rows.existing
+            && let Some(edge) = self.same_edge(chunk, row, (a, b), &self.labels.sets[label as usize])
+        {
+            out.known.push((edge, row as u32));
+            return Ok(());
+        }
+        if !plan.directed && a > b {
+            std::mem::swap(&mut a, &mut b);
+        }
+        out.edges.push((a, b), row as u32);
+        if plan.label_from.is_some() {
+            out.labels.push(label);
+        }
+        Ok(())
+    }
+
+    fn labels_of(&self, node: Dense) -> LabelSet {
+        match self.rows.get(node) {
+            Some(new) => self.label_sets[new.labels as usize].clone(),
+            None => self.within.snapshot.node_labels(node),
+        }
+    }
+
+    /// Why the graph type does not allow an edge between such nodes, if it does not.
+    fn refused(&self, label: u32, ends: [Dense; 2], answers: &mut Answers) -> Option<String> {
+        let graph_type = self.within.snapshot.graph_type.as_deref()?;
+        // New nodes are told apart by the place of their label set: no counting of references by every
+        // thread at once.
+        let place_of = |node: Dense| self.rows.get(node).map(|new| new.labels);
+        let places = place_of(ends[0]).zip(place_of(ends[1])).map(|(from, to)| (label, from, to));
+        if let Some(answer) = places.and_then(|places| answers.get(&places)) {
+            return answer.clone();
+        }
+        let pair = (self.labels_of(ends[0]), self.labels_of(ends[1]));
+        let pair = (&pair.0, &pair.1);
+        let set = &self.labels.sets[label as usize];
+        let answer = match graph_type.edge_type(set, self.plan.directed, pair) {
+            Some(_) => None,
+            None => Some(graph_type.no_edge_type(set, self.plan.directed, pair).message),
+        };
+        if let Some(places) = places {
+            answers.insert(places, answer.clone());
+        }
+        answer
+    }
+
+    /// Where labels differ by row, each edge is checked against the type it is of.
+    fn breach(&self, chunk: &RuleChunk, row: usize, label: u32, ends: [Dense; 2]) -> Option<String> {
+        let graph_type = self.within.snapshot.graph_type.as_deref();
+        let graph_type = graph_type.filter(|_| self.plan.label_from.is_some())?;
+        let given = given(self.plan, chunk, row).into_iter().filter(|g| !g.value.is_null());
+        let properties: Vec<_> = given.map(|g| (g.name, g.value)).collect();
+        let pair = (self.labels_of(ends[0]), self.labels_of(ends[1]));
+        let set = &self.labels.sets[label as usize];
+        graph_type
+            .check_edge(set, self.plan.directed, (&pair.0, &pair.1), &properties.into())
+            .err()
+            .map(|violation| violation.message)
+    }
+
+    /// The edge of the graph that a row is: one with its ends and, unless they alone decide, its properties.
+    fn same_edge(
+        &self, chunk: &RuleChunk, row: usize, ends: (Dense, Dense), labels: &LabelSet,
+    ) -> Option<Dense> {
+        let (plan, snapshot) = (self.plan, self.within.snapshot);
+        let mut found = None;
+        snapshot.for_each_between(ends, labels, plan.directed, |edge| {
+            if found.is_some() {
+                return;
+            }
+            let agrees = plan.same == Same::SameEndsOnce || {
+                let stored = snapshot.edge_properties(edge);
+                let given = plan.properties.iter().zip(&chunk.columns);
+                let mut given =
+                    given.map(|(p, column)| (&p.name, column.value(row))).filter(|(_, v)| !v.is_null());
+                let count = given.clone().count();
+                count == stored.len()
+                    && given.all(|(name, v)| stored.iter().any(|(n, s)| n == name && *s == v))
+            };
+            if agrees && (plan.same != Same::OnePerRow || self.taken.lock().insert(edge)) {
+                found = Some(edge);
+            }
+        });
+        found
+    }
 }
 
 fn given(plan: &EdgePlan, chunk: &RuleChunk, row: usize) -> Vec<Given> {
     let columns = plan.properties.iter().zip(&chunk.columns);
     columns.map(|(p, column)| Given { name: p.name.clone(), value: column.value(row) }).collect()
-}
-
-/// A row whose edge is in the graph: nothing to do, a change, or a reject.
-fn compare(
-    plan: &EdgePlan, edge: Dense, chunk: &RuleChunk, row: usize, changed: &mut Changed, counts: &mut Counts,
-    snapshot: &Snapshot,
-) {
-    let given = given(plan, chunk, row);
-    let verdict = judge(
-        plan.existing,
-        &given,
-        |name| changed.edge_value(edge, name, snapshot),
-        || changed.edge_names(edge, snapshot),
-    );
-    match verdict {
-        Verdict::Agrees => counts.unchanged += 1,
-        Verdict::Changes => {
-            counts.changed += 1;
-            changed.change_edge(edge, plan.existing, &given, snapshot);
-        }
-        Verdict::Differs(name, given, known) => {
-            counts.rejects.push(differing(plan, chunk.offsets.at(row), &name, &given, &known));
-        }
-    }
 }
 
 /// The reject of a row whose edge is there already with another value.
@@ -380,136 +404,118 @@ fn dangling(reference: &ReferencePlan, columns: &[&Column], row: usize, offset: 
     }
 }
 
-/// What the graph type says of edges.
-struct Allowed<'p> {
-    plan: &'p EdgePlan,
-    graph_type: Option<&'p GraphType>,
-    labels: &'p [LabelSet],
+/// Rows of edges that are known already: in the graph, or from rows before.
+struct KnownEdges<'a> {
+    within: Within<'a>,
+    plan: &'a EdgePlan,
+    rule: (usize, usize),
+    chunks: &'a [RuleChunk],
+    changed: &'a mut Changed,
+    counts: Counts,
 }
 
-type Answers = HashMap<(u32, u32, u32), Option<String>>;
-
-impl Allowed<'_> {
-    /// Why the graph type does not allow an edge between such nodes, if it does not.
-    fn refused(
-        &self, label: u32, ends: [Dense; 2], labels_of: &dyn Fn(Dense) -> LabelSet,
-        place_of: &dyn Fn(Dense) -> Option<u32>, answers: &mut Answers,
-    ) -> Option<String> {
-        let graph_type = self.graph_type?;
-        // New nodes are told apart by the place of their label set: no counting of references by every
-        // thread at once.
-        let places = match (place_of(ends[0]), place_of(ends[1])) {
-            (Some(from), Some(to)) => Some((label, from, to)),
-            _ => None,
-        };
-        if let Some(answer) = places.and_then(|places| answers.get(&places)) {
-            return answer.clone();
+impl KnownEdges<'_> {
+    /// A row whose edge is in the graph: nothing to do, a change, or a reject.
+    fn compare(&mut self, edge: Dense, chunk: &RuleChunk, row: usize) {
+        let (plan, snapshot) = (self.plan, self.within.snapshot);
+        let given = given(plan, chunk, row);
+        let verdict = judge(
+            plan.existing,
+            &given,
+            |name| self.changed.edge_value(edge, name, snapshot),
+            || self.changed.edge_names(edge, snapshot),
+        );
+        match verdict {
+            Verdict::Agrees => self.counts.unchanged += 1,
+            Verdict::Changes => {
+                self.counts.changed += 1;
+                self.changed.change_edge(edge, plan.existing, &given, snapshot);
+            }
+            Verdict::Differs(name, given, known) => {
+                self.counts.rejects.push(differing(plan, chunk.offsets.at(row), &name, &given, &known));
+            }
         }
-        let pair = (labels_of(ends[0]), labels_of(ends[1]));
-        let pair = (&pair.0, &pair.1);
-        let set = &self.labels[label as usize];
-        let answer = match graph_type.edge_type(set, self.plan.directed, pair) {
-            Some(_) => None,
-            None => Some(graph_type.no_edge_type(set, self.plan.directed, pair).message),
-        };
-        if let Some(places) = places {
-            answers.insert(places, answer.clone());
-        }
-        answer
     }
 
-    /// Where labels differ by row, each edge is checked against the type it is of.
-    fn check(
-        &self, chunk: &RuleChunk, row: usize, label: u32, ends: [Dense; 2],
-        labels_of: &dyn Fn(Dense) -> LabelSet,
-    ) -> Option<String> {
-        let graph_type = self.graph_type.filter(|_| self.plan.label_from.is_some())?;
-        let given = given(self.plan, chunk, row).into_iter().filter(|g| !g.value.is_null());
-        let properties: Vec<_> = given.map(|g| (g.name, g.value)).collect();
-        let pair = (labels_of(ends[0]), labels_of(ends[1]));
-        let set = &self.labels[label as usize];
-        graph_type
-            .check_edge(set, self.plan.directed, (&pair.0, &pair.1), &properties.into())
-            .err()
-            .map(|violation| violation.message)
-    }
-}
-
-/// For edges with a declared key: the rows that are new stay; the others are compared with the edge that
-/// has the key.
-#[allow(clippy::too_many_arguments)] // What is compared, and where it is noted.
-fn keyed(
-    plan: &EdgePlan, (table, rule): (usize, usize), found: &mut [Connected], chunks: &[RuleChunk],
-    changed: &mut Changed, counts: &mut Counts, snapshot: &Snapshot, progress: &Progress,
-) -> Result<(), LoadError> {
-    let Some((key, places)) = &plan.key else { return Ok(()) };
-    let mut seen: HashMap<Vec<Value>, NewEdge> = HashMap::new();
-    for part in found {
-        let edges = std::mem::take(&mut part.edges);
-        let labels = std::mem::take(&mut part.labels);
-        part.edges.chunk = edges.chunk;
-        for (place, edge) in edges.edges().enumerate() {
-            if place % ASK_EVERY == 0 {
-                progress.check()?;
-            }
-            let (chunk, row) = (&chunks[edge.chunk as usize], edge.row as usize);
-            let values: Vec<Value> = places.iter().map(|&p| chunk.columns[p].value(row)).collect();
-            let offset = chunk.offsets.at(row);
-            let other_ends = || RawReject {
-                offset,
-                column: plan.properties[places[0]].input.column(),
-                value: Some(values.iter().map(Value::to_string).collect::<Vec<_>>().join(", ")),
-                kind: RejectKind::KeyConflict,
-                reason: "the key is there already on an edge with other ends".into(),
-            };
-            if let Some(known) = snapshot.seek(*key, &values) {
-                let mut ends = snapshot.edge_ends(known);
-                if !plan.directed && ends.0 > ends.1 {
-                    ends = (ends.1, ends.0);
+    /// For edges with a declared key: the rows that are new stay; the others are compared with the edge that
+    /// has the key.
+    fn keyed(&mut self, found: &mut [Connected]) -> Result<(), LoadError> {
+        let Some((_, places)) = &self.plan.key else { return Ok(()) };
+        let mut seen: HashMap<Vec<Value>, NewEdge> = HashMap::new();
+        for part in found {
+            let edges = std::mem::take(&mut part.edges);
+            let labels = std::mem::take(&mut part.labels);
+            part.edges.chunk = edges.chunk;
+            for (place, edge) in edges.edges().enumerate() {
+                if place % ASK_EVERY == 0 {
+                    self.within.progress.check()?;
                 }
-                if ends == (edge.from, edge.to) {
-                    compare(plan, known, chunk, row, changed, counts, snapshot);
-                } else {
-                    counts.rejects.push(other_ends());
-                }
-                continue;
-            }
-            let known = seen.get(&values).filter(|_| !values.iter().any(Value::is_null));
-            if let Some(known) = known {
-                if (known.from, known.to) != (edge.from, edge.to) {
-                    counts.rejects.push(other_ends());
-                    continue;
-                }
-                let later = changed.moved_edges.entry((table, rule, known.chunk, known.row)).or_default();
-                let row_of = |edge: &NewEdge| given(plan, &chunks[edge.chunk as usize], edge.row as usize);
-                let now = later
-                    .iter()
-                    .map(row_of)
-                    .fold(after(plan.existing, vec![], &row_of(known)), |now, row| {
-                        after(plan.existing, now, &row)
-                    });
-                let value = |name: &str| {
-                    now.iter().find(|(n, _)| **n == *name).map_or(Value::Null, |(_, v)| v.clone())
-                };
-                let own = given(plan, chunk, row);
-                match judge(plan.existing, &own, value, || now.iter().map(|(n, _)| n.clone()).collect()) {
-                    Verdict::Agrees => counts.duplicates += 1,
-                    Verdict::Changes => {
-                        counts.changed += 1;
-                        later.push(edge);
-                    }
-                    Verdict::Differs(name, given, known) => {
-                        counts.rejects.push(differing(plan, offset, &name, &given, &known));
+                let chunk = &self.chunks[edge.chunk as usize];
+                let value = |&p: &usize| chunk.columns[p].value(edge.row as usize);
+                let values: Vec<Value> = places.iter().map(value).collect();
+                let earlier = seen.get(&values).filter(|_| !values.iter().any(Value::is_null));
+                if self.keyed_row(edge, &values, earlier) {
+                    seen.insert(values, edge);
+                    part.edges.push((edge.from, edge.to), edge.row);
+                    if let Some(label) = labels.get(place) {
+                        part.labels.push(*label);
                     }
                 }
-                continue;
             }
-            seen.insert(values, edge);
-            part.edges.push((edge.from, edge.to), edge.row);
-            if let Some(label) = labels.get(place) {
-                part.labels.push(*label);
+        }
+        Ok(())
+    }
+
+    /// Whether a row's edge is new; compares it with the edge in the graph or of an earlier row that has its key.
+    fn keyed_row(&mut self, edge: NewEdge, values: &[Value], earlier: Option<&NewEdge>) -> bool {
+        let (plan, snapshot) = (self.plan, self.within.snapshot);
+        let Some((key, places)) = &plan.key else { return true };
+        let (chunk, row) = (&self.chunks[edge.chunk as usize], edge.row as usize);
+        if let Some(known) = snapshot.seek(*key, values) {
+            let (a, b) = snapshot.edge_ends(known);
+            if (if plan.directed || a <= b { (a, b) } else { (b, a) }) == (edge.from, edge.to) {
+                self.compare(known, chunk, row);
+                return false;
+            }
+        } else if let Some(earlier) = earlier {
+            if (earlier.from, earlier.to) == (edge.from, edge.to) {
+                self.compare_with_earlier(edge, earlier);
+                return false;
+            }
+        } else {
+            return true;
+        }
+        self.counts.rejects.push(RawReject {
+            offset: chunk.offsets.at(row),
+            column: plan.properties[places[0]].input.column(),
+            value: Some(values.iter().map(Value::to_string).collect::<Vec<_>>().join(", ")),
+            kind: RejectKind::KeyConflict,
+            reason: "the key is there already on an edge with other ends".into(),
+        });
+        false
+    }
+
+    /// A row whose key an earlier row has, with the same ends.
+    fn compare_with_earlier(&mut self, edge: NewEdge, earlier: &NewEdge) {
+        let (plan, (table, rule)) = (self.plan, self.rule);
+        let place = (table, rule, earlier.chunk, earlier.row);
+        let later = self.changed.moved_edges.entry(place).or_default();
+        let row_of = |edge: &NewEdge| given(plan, &self.chunks[edge.chunk as usize], edge.row as usize);
+        let first = after(plan.existing, vec![], &row_of(earlier));
+        let now = later.iter().map(row_of).fold(first, |now, row| after(plan.existing, now, &row));
+        let value =
+            |name: &str| now.iter().find(|(n, _)| **n == *name).map_or(Value::Null, |(_, v)| v.clone());
+        let names = || now.iter().map(|(n, _)| n.clone()).collect();
+        match judge(plan.existing, &row_of(&edge), value, names) {
+            Verdict::Agrees => self.counts.duplicates += 1,
+            Verdict::Changes => {
+                self.counts.changed += 1;
+                later.push(edge);
+            }
+            Verdict::Differs(name, given, known) => {
+                let offset = self.chunks[edge.chunk as usize].offsets.at(edge.row as usize);
+                self.counts.rejects.push(differing(plan, offset, &name, &given, &known));
             }
         }
     }
-    Ok(())
 }

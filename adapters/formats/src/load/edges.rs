@@ -15,12 +15,13 @@ use graphodrome_graph::{
 };
 use rayon::prelude::*;
 
-use crate::load::assemble::{Picks, some_column};
 use crate::load::connect::differing;
 use crate::load::existing::Changed;
+use crate::load::index::NewEdge;
+use crate::load::picks::{Picks, some_column};
 use crate::load::plan::{EdgePlan, TablePlan};
-use crate::load::read::TableRead;
-use crate::load::resolve::{ChunkEdges, NewEdge};
+use crate::load::resolved::ChunkEdges;
+use crate::load::rows::TableRead;
 use crate::mapping::{Existing, Same};
 
 /// The rule and chunk that a part of an [`EdgeBuilder`] is; part 0 is what was there before.
@@ -217,8 +218,7 @@ fn drop_duplicates(
                     let row = (edge.chunk, edge.row);
                     one_of_two(
                         existing,
-                        (known.chunk, known.row),
-                        row,
+                        ((known.chunk, known.row), row),
                         later,
                         by_name.len(),
                         &value,
@@ -256,7 +256,7 @@ fn moved_value(
 
 /// A row that is an edge which an earlier row made.
 fn one_of_two(
-    existing: Existing, known: (u32, u32), row: (u32, u32), later: &mut Vec<(u32, u32)>, names: usize,
+    existing: Existing, (known, row): ((u32, u32), (u32, u32)), later: &mut Vec<(u32, u32)>, names: usize,
     value: &impl Fn(usize, (u32, u32)) -> Value, counts: &mut PartCounts,
 ) {
     let now = |name: usize| moved_value(existing, known, later, |place| value(name, place)).1;

@@ -5,8 +5,7 @@ use std::sync::Arc;
 
 use graphodrome_graph::{Dense, GraphError, Snapshot, Transaction, Value};
 
-use crate::load::index::{NewNode, NewRows};
-use crate::load::resolve::NewEdge;
+use crate::load::index::{NewEdge, NewNode, NewRows};
 use crate::mapping::Existing;
 
 /// Where a property's value lies once later rows have changed it; `None` where it was removed.

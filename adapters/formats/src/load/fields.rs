@@ -5,7 +5,7 @@ use graphodrome_graph::{Value, ValueType, parse_text};
 
 use crate::load::RejectKind;
 use crate::load::plan::{Computed, Input, PropertyPlan};
-use crate::load::read::RawReject;
+use crate::load::rows::RawReject;
 
 /// A field as it stands in the row.
 pub(super) enum Fields<'r> {

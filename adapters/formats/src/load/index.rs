@@ -6,7 +6,7 @@ use graphodrome_graph::{Column, Dense, Element, LabelExpression, Snapshot, Value
 use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 
 use crate::load::plan::{KeySpace, TablePlan};
-use crate::load::read::TableRead;
+use crate::load::rows::TableRead;
 
 /// A new node: where its row is.
 #[derive(Clone, Copy, Debug)]
@@ -15,7 +15,7 @@ pub(crate) struct NewNode {
     pub rule: u32,
     pub chunk: u32,
     pub row: u32,
-    /// Place in [`crate::load::resolve::Resolved::label_sets`].
+    /// Place in [`crate::load::resolved::Resolved::label_sets`].
     pub labels: u32,
 }
 
@@ -313,4 +313,13 @@ pub(crate) fn direct<'i>(
     let Whole { least, nodes, .. } = index.whole.as_ref()?;
     let usable = values.null_count() == 0 && (index.declared.is_none() || snapshot.node_count() == 0);
     usable.then(|| Direct { least: *least, nodes, values: values.numbers() })
+}
+
+/// A new edge: its ends (existing nodes by number, new ones from `existing` on) and its row.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub(crate) struct NewEdge {
+    pub from: Dense,
+    pub to: Dense,
+    pub chunk: u32,
+    pub row: u32,
 }

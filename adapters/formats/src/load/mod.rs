@@ -5,6 +5,7 @@
 mod account;
 mod assemble;
 mod blocks;
+mod building;
 mod columnar;
 mod connect;
 mod edges;
@@ -13,15 +14,21 @@ mod fields;
 mod index;
 mod marks;
 mod memory;
+mod nodes;
 mod offsets;
+mod picks;
 mod plain;
 mod plan;
+mod planning;
 mod preview;
 mod read;
 mod resolve;
+mod resolved;
+mod rows;
 mod rules;
 mod short;
 mod sources;
+mod text;
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -36,7 +43,8 @@ pub use assemble::Shape;
 pub(crate) use columnar::each_row as columnar_rows;
 pub use memory::LoadMemory;
 pub use plan::DATABASE_NULL;
-pub(crate) use plan::{header as csv_header, unnamed};
+pub(crate) use plan::unnamed;
+pub(crate) use planning::header as csv_header;
 pub use preview::{Preview, PreviewElement, PreviewRow, preview};
 pub use sources::Source;
 pub(crate) use sources::plain_source;
@@ -273,7 +281,7 @@ pub fn load(
 ) -> Result<LoadOutcome, LoadError> {
     progress.enter("reading");
     let started = std::time::Instant::now();
-    let plans = plan::plan(mapping, sources, snapshot, limit, progress)?;
+    let plans = planning::plan(mapping, sources, snapshot, limit, progress)?;
     let total: usize = plans.iter().map(|p| p.source.bytes().len()).sum();
     progress.bytes_total.store(total as u64, Ordering::Relaxed);
     let mut tables = vec![];

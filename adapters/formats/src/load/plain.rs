@@ -6,10 +6,10 @@ use std::ops::Range;
 
 use graphodrome_graph::{ColumnBuilder, Value, ValueType, parse_day, parse_text, parse_whole};
 
+use crate::load::building::{BuildingRule, ChunkRead, Counting};
 use crate::load::fields::{Fields, Row};
 use crate::load::marks::Marks;
 use crate::load::plan::{Input, TablePlan};
-use crate::load::read::{BuildingRule, ChunkRead, Counting};
 use crate::load::short::{short_float, short_whole};
 use crate::load::{LoadError, Progress};
 
@@ -29,7 +29,7 @@ pub(super) fn plain_text(bytes: &[u8], quote: u8) -> Option<&str> {
     std::str::from_utf8(bytes).ok()
 }
 
-pub(super) enum Kind<'p> {
+pub(super) enum CellKind<'p> {
     Whole,
     Float,
     Date,
@@ -48,7 +48,7 @@ pub(super) struct Target<'p> {
     pub column: usize,
     rule: usize,
     place: Place,
-    pub kind: Kind<'p>,
+    pub kind: CellKind<'p>,
     pub nullable: bool,
 }
 
@@ -73,14 +73,14 @@ impl Target<'_> {
             return self.nullable;
         }
         match self.kind {
-            Kind::Whole => match parse_whole(text) {
+            CellKind::Whole => match parse_whole(text) {
                 Some(number) => builder.push_int(number),
                 None => return false,
             },
-            Kind::Text => builder.push_text(text),
-            Kind::Float => return builder.push_read(&ValueType::Float(64), text),
-            Kind::Date => return builder.push_read(&ValueType::Date, text),
-            Kind::Other(wanted) => return builder.push_read(wanted, text),
+            CellKind::Text => builder.push_text(text),
+            CellKind::Float => return builder.push_read(&ValueType::Float(64), text),
+            CellKind::Date => return builder.push_read(&ValueType::Date, text),
+            CellKind::Other(wanted) => return builder.push_read(wanted, text),
         }
         true
     }
@@ -91,12 +91,12 @@ impl Target<'_> {
         let Scratch { ints, floats, days, valid } = scratch;
         let bytes = rows.text.as_bytes();
         match self.kind {
-            Kind::Whole => {
+            CellKind::Whole => {
                 let read = |at: Range<usize>| short_whole(bytes, &at).or_else(|| parse_whole(&rows.text[at]));
                 let Some(valid) = self.read_all(rows, ints, valid, read) else { return false };
                 builder.extend_ints(ints, valid);
             }
-            Kind::Float => {
+            CellKind::Float => {
                 let slow = |text: &str| match parse_text(&ValueType::Float(64), text) {
                     Ok(Value::Float(number)) => Some(number),
                     _ => None,
@@ -105,12 +105,12 @@ impl Target<'_> {
                 let Some(valid) = self.read_all(rows, floats, valid, read) else { return false };
                 builder.extend_floats(floats, valid);
             }
-            Kind::Date => {
+            CellKind::Date => {
                 let read = |at: Range<usize>| parse_day(bytes.get(at)?);
                 let Some(valid) = self.read_all(rows, days, valid, read) else { return false };
                 builder.extend_days(days, valid);
             }
-            Kind::Text | Kind::Other(_) => {
+            CellKind::Text | CellKind::Other(_) => {
                 return (0..rows.len()).all(|row| self.push(rows.field(row, self.column), rules));
             }
         }
@@ -157,13 +157,13 @@ pub(super) fn targets(plan: &TablePlan) -> Option<Vec<Target<'_>>> {
         return None;
     }
     let kind = |value_type| match value_type {
-        &ValueType::Int(64) => Kind::Whole,
-        &ValueType::Float(64) => Kind::Float,
-        &ValueType::Date => Kind::Date,
-        ValueType::Text { min: 0, max: None } => Kind::Text,
+        &ValueType::Int(64) => CellKind::Whole,
+        &ValueType::Float(64) => CellKind::Float,
+        &ValueType::Date => CellKind::Date,
+        ValueType::Text { min: 0, max: None } => CellKind::Text,
         // What has no type is a text here; in a columnar file it has its own.
-        ValueType::Any if !plan.is_columnar() => Kind::Text,
-        other => Kind::Other(other),
+        ValueType::Any if !plan.is_columnar() => CellKind::Text,
+        other => CellKind::Other(other),
     };
     let nodes_plain = plan.nodes.iter().all(|n| n.label_from.is_none() && n.filter.is_none());
     let edges_plain = plan.edges.iter().all(|e| e.label_from.is_none() && e.filter.is_none());

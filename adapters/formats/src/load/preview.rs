@@ -6,9 +6,11 @@ use std::sync::Arc;
 use graphodrome_graph::{Snapshot, Value};
 use serde::Serialize;
 
-use crate::load::plan::{ReferencePlan, TablePlan, plan};
-use crate::load::read::{RawReject, RuleChunk, TableRead, read_table};
-use crate::load::resolve::labels_of;
+use crate::load::plan::{ReferencePlan, TablePlan};
+use crate::load::planning::plan;
+use crate::load::read::read_table;
+use crate::load::resolved::labels_of;
+use crate::load::rows::{RawReject, RuleChunk, TableRead};
 use crate::load::sources::Source;
 use crate::load::{LoadError, LoadMemory, Progress};
 use crate::mapping::Mapping;

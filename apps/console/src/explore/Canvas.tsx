@@ -4,6 +4,7 @@ import { useEffect, useRef } from "react";
 import type { Bundle, Picture } from "./picture";
 import type { Places } from "./layout";
 import { type Group, behind } from "./hulls";
+import { drawPlainly } from "./plainly";
 import { figure, say } from "../shared/words";
 
 export interface Looks {
@@ -68,6 +69,8 @@ export function Canvas(properties: Properties) {
   const host = useRef<HTMLDivElement>(null);
   const back = useRef<HTMLCanvasElement>(null);
   const drawn = useRef<cytoscape.Core | null>(null);
+  // What the drawing has told last: it needs not be told the same.
+  const told = useRef<{ ids: ReadonlySet<string>; of: Picture | null }>({ ids: new Set(), of: null });
   const latest = useRef(properties);
   useEffect(() => {
     latest.current = properties;
@@ -82,14 +85,15 @@ export function Canvas(properties: Properties) {
     });
     drawn.current = instance;
     latest.current.drawn(instance);
-    const told = () => {
+    const tell = () => {
       const ids = new Set(instance.$(":selected").map((e) => e.id()));
+      told.current = { ids, of: latest.current.picture };
       latest.current.onChoose(ids);
     };
     let waiting = 0;
     instance.on("select unselect", () => {
       cancelAnimationFrame(waiting);
-      waiting = requestAnimationFrame(told);
+      waiting = requestAnimationFrame(tell);
     });
     instance.on("tap", (event) => {
       if (event.target === instance || !(event.originalEvent.shiftKey || event.originalEvent.ctrlKey || event.originalEvent.metaKey)) {
@@ -137,6 +141,7 @@ export function Canvas(properties: Properties) {
       }
       instance.add(added);
       instance.style(styles(detailed, looks.dark));
+      drawPlainly(instance, detailed ? null : looks.dark);
     });
     if (host.current) host.current.dataset["drawn"] = `${picture.nodes.size} nodes, ${bundles.length} edges`;
   }, [picture, bundles, places, looks, detailed]);
@@ -149,7 +154,9 @@ export function Canvas(properties: Properties) {
 
   useEffect(() => {
     const instance = drawn.current;
-    if (!instance) return;
+    const { ids, of } = told.current;
+    if (!instance || (of === picture && ids.size === chosen.size && [...chosen].every((id) => ids.has(id)))) return;
+    told.current = { ids: chosen, of: picture };
     instance.batch(() => instance.elements().forEach((e) => {
       if (chosen.has(e.id()) !== e.selected()) {
         if (chosen.has(e.id())) e.select();

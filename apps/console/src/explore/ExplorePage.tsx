@@ -28,6 +28,7 @@ import { useExploration } from "./useExploration";
 import { figure, say } from "../shared/words";
 
 const NONE: ReadonlySet<string> = new Set();
+const NO_MEASURES: Measure[] = [];
 
 export default function ExplorePage({ graph }: { graph: string }) {
   const exploration = useExploration(graph);
@@ -186,7 +187,7 @@ export default function ExplorePage({ graph }: { graph: string }) {
         <aside className="explore-side" aria-label={say("About the drawing")}>
           <SelectionPanel key={selected.map((n) => n.id).join()} graph={graph} selected={selected} edges={[...there].flatMap((id) => picture.edges.get(id) ?? [])} exploration={exploration} names={names.data} onChoose={choose} />
           <LegendPanel legend={legend} off={off} onOff={setOff} onChoose={choose} scale={scale} by={choices.colourBy} />
-          <LooksPanel picture={picture} choices={choices} onChange={setChoices} measures={measures.data ?? []} />
+          <LooksPanel picture={picture} choices={choices} onChange={setChoices} measures={measures.data ?? NO_MEASURES} />
           <StepsPanel exploration={exploration} graph={graph} />
           <DrawingsPanel
             graph={graph} picture={picture} arrangement={() => ({ layout, fields, choices, places: known.current.places })} open={open}

@@ -1,4 +1,5 @@
 // By what nodes are coloured, sized and captioned.
+import { memo, useMemo } from "react";
 import Form from "react-bootstrap/Form";
 import type { Measure } from "../shared/api";
 import { scalar } from "./layout";
@@ -20,11 +21,21 @@ function usable(measures: Measure[]): [string, string][] {
     .flatMap((m) => m.columns.filter((c) => c.type === "FLOAT64" || c.type === "INT64").slice(0, 1).map((c) => [m.name, c.name] as [string, string]));
 }
 
-export function LooksPanel({ picture, choices, onChange, measures }: Properties) {
+/** Names of properties that a choice may be of. */
+function offered(picture: Picture) {
+  const nodes = [...picture.nodes.values()];
+  return {
+    all: propertyNames(nodes, (v) => v !== null),
+    numbers: propertyNames(nodes, (v) => scalar(v) !== null),
+    edgeProperties: propertyNames(picture.edges.values(), (v) => v !== null),
+    labels: labelCounts(nodes).map(([name]): [string, string[]] => [name, propertyNames(nodes.filter((n) => label(n) === name), (v) => v !== null)]),
+  };
+}
+
+// A choice in the drawing changes nothing here, and a large picture's properties are many.
+export const LooksPanel = memo(function LooksPanel({ picture, choices, onChange, measures }: Properties) {
+  const { all, numbers, edgeProperties, labels } = useMemo(() => offered(picture), [picture]);
   if (picture.nodes.size === 0) return null;
-  const all = propertyNames(picture.nodes.values(), (v) => v !== null);
-  const numbers = propertyNames(picture.nodes.values(), (v) => scalar(v) !== null);
-  const edgeProperties = propertyNames(picture.edges.values(), (v) => v !== null);
   const measured = usable(measures).map(([m, c]) => <option key={`${m}:${c}`} value={`${m}:${c}`}>{m.replaceAll("_", " ")}</option>);
   return (
     <details className="side-part">
@@ -46,12 +57,12 @@ export function LooksPanel({ picture, choices, onChange, measures }: Properties)
           <optgroup label={say("Measures of the whole graph")}>{measured}</optgroup>
         </Form.Select>
       </div>
-      {labelCounts(picture.nodes.values()).map(([name]) => (
+      {labels.map(([name, properties]) => (
         <div className="form-row" key={name}>
           <Form.Label htmlFor={`caption-${name}`}>{name}</Form.Label>
           <Form.Select id={`caption-${name}`} size="sm" value={choices.captions[name] ?? ""} onChange={(e) => onChange({ ...choices, captions: { ...choices.captions, [name]: e.target.value } })}>
             <option value="">{say("its key")}</option>
-            {propertyNames([...picture.nodes.values()].filter((n) => label(n) === name), (v) => v !== null).map((p) => <option key={p}>{p}</option>)}
+            {properties.map((p) => <option key={p}>{p}</option>)}
           </Form.Select>
         </div>
       ))}
@@ -65,4 +76,4 @@ export function LooksPanel({ picture, choices, onChange, measures }: Properties)
       <Form.Check id="outlined" label={say("Outline nodes of one colour")} checked={choices.outlined === true} onChange={(e) => onChange({ ...choices, outlined: e.target.checked })} />
     </details>
   );
-}
+});

@@ -1,7 +1,7 @@
 // The steps so far: each can be gone back to, and each that was a query shows it.
 import { Link } from "react-router-dom";
 import type { Exploration } from "./useExploration";
-import { say } from "../shared/words";
+import { figure, say } from "../shared/words";
 
 export function StepsPanel({ exploration, graph }: { exploration: Exploration; graph: string }) {
   if (exploration.steps.length < 2) return null;
@@ -12,7 +12,7 @@ export function StepsPanel({ exploration, graph }: { exploration: Exploration; g
         {exploration.steps.map((step, i) => (i === 0 ? null : (
           <li key={i} className={i > exploration.at ? "is-off" : ""} aria-current={i === exploration.at ? "step" : undefined}>
             <button type="button" className="link" onClick={() => exploration.goTo(i)}>{step.what}</button>
-            <span className="count">{step.picture.nodes.size}</span>
+            <span className="count">{figure(step.picture.nodes.size)}</span>
             {step.query !== null && <Link to={`/?graph=${encodeURIComponent(graph)}&text=${encodeURIComponent(step.query)}`}>{say("query")}</Link>}
           </li>
         )))}

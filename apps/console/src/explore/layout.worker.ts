@@ -22,8 +22,122 @@ interface Place extends SimulationNodeDatum {
   index: number;
 }
 
+interface Forces {
+  /** How often all forces are added up. */
+  ticks: number;
+  link: number;
+  charge: number;
+  collide: number;
+  /** Nodes further away than that do not push each other. */
+  reach: number;
+  /** How coarsely the pushes of far nodes are put together (Barnes and Hut). */
+  coarse: number;
+  /** From 1, where nodes move freely, to 0. */
+  warmth: number;
+}
+
+/** Moves the places by forces; each is drawn towards its centre. */
+function settle(places: Place[], edges: [number, number][], forces: Forces, aspect: number, centre: (p: Place) => [number, number] = () => [0, 0], pull = 0.045): void {
+  const degree = new Array<number>(places.length).fill(0);
+  edges.forEach(([a, b]) => {
+    degree[a] = (degree[a] ?? 0) + 1;
+    degree[b] = (degree[b] ?? 0) + 1;
+  });
+  const simulation = forceSimulation(places)
+    .force("link", forceLink<Place, SimulationLinkDatum<Place>>(edges.map(([source, target]) => ({ source, target }))).distance(forces.link).strength((link) => 1 / Math.min(degree[(link.source as Place).index] ?? 1, degree[(link.target as Place).index] ?? 1)))
+    .force("charge", forceManyBody().strength(forces.charge).distanceMax(forces.reach).theta(forces.coarse))
+    .force("x", forceX<Place>((p) => centre(p)[0]).strength(pull / Math.max(aspect, 1)))
+    .force("y", forceY<Place>((p) => centre(p)[1]).strength(pull * Math.min(aspect, 1.6)))
+    .stop();
+  if (forces.collide > 0) simulation.force("collide", forceCollide(forces.collide));
+  simulation.alpha(forces.warmth).alphaDecay(1 - Math.pow(0.001 / forces.warmth, 1 / forces.ticks));
+  for (let i = 0; i < forces.ticks; i++) simulation.tick();
+}
+
+/** Places without a random number: the same graph is drawn the same way. */
+function spiral(count: number, index: number): [number, number] {
+  const [angle, radius] = [index * 2.399963, 30 * Math.sqrt(count) * Math.sqrt((index + 1) / count)];
+  return [radius * Math.cos(angle), radius * Math.sin(angle)];
+}
+
+interface Level {
+  count: number;
+  edges: [number, number][];
+  /** The node of the next, coarser level that each node is part of. */
+  within: number[];
+}
+
+/** A graph of about half as many nodes: neighbours are put together, those of few edges first; one whose neighbours
+ * are all taken joins them. */
+export function halved(count: number, edges: [number, number][]): Level {
+  const around: number[][] = Array.from({ length: count }, () => []);
+  for (const [a, b] of edges) {
+    if (a === b) continue;
+    around[a]?.push(b);
+    around[b]?.push(a);
+  }
+  const order = Array.from({ length: count }, (_, i) => i).sort((a, b) => (around[a]?.length ?? 0) - (around[b]?.length ?? 0) || a - b);
+  const within = new Array<number>(count).fill(-1);
+  let next = 0;
+  for (const node of order) {
+    if (within[node] !== -1) continue;
+    const free = around[node]?.find((other) => within[other] === -1 && other !== node);
+    const near = around[node]?.[0];
+    if (free !== undefined) within[node] = within[free] = next++;
+    else within[node] = near === undefined ? next++ : (within[near] ?? next++);
+  }
+  return { count, edges, within };
+}
+
+/** Edges between the parts, each pair once. */
+function between({ edges, within }: Level): [number, number][] {
+  const seen = new Map<string, [number, number]>();
+  for (const [a, b] of edges) {
+    const [x = 0, y = 0] = [within[a], within[b]];
+    if (x !== y) seen.set(x < y ? `${x} ${y}` : `${y} ${x}`, [x, y]);
+  }
+  return [...seen.values()];
+}
+
+/** From this many nodes on the whole is laid out before its parts (multilevel, Walshaw 2003): forces alone would
+ * leave a large graph as tangled as it began. */
+const LEVELS_FROM = 800;
+const COARSEST = 200;
+
+/** Lays out a small graph of the whole first, then lets its nodes come apart into theirs, level by level. */
+export function levelled(count: number, edges: [number, number][], aspect: number): [number, number][] {
+  const levels: Level[] = [];
+  let [left, of] = [count, edges];
+  while (left > COARSEST) {
+    const level = halved(left, of);
+    const parts = level.within.reduce((most, part) => Math.max(most, part), -1) + 1;
+    // Islands do not shrink.
+    if (parts > left * 0.9) break;
+    levels.push(level);
+    of = between(level);
+    left = parts;
+  }
+  let places: Place[] = Array.from({ length: left }, (_, index) => {
+    const [x, y] = spiral(left, index);
+    return { index, x, y };
+  });
+  settle(places, of, { ticks: left > 2000 ? 80 : left > 500 ? 120 : 250, link: 55, charge: -170, collide: 0, reach: 1200, coarse: 0.9, warmth: 1 }, aspect);
+  for (const level of levels.reverse()) {
+    const parts = places;
+    const grown = Math.sqrt(level.count / Math.max(parts.length, 1));
+    places = Array.from({ length: level.count }, (_, index) => {
+      const part = parts[level.within[index] ?? 0];
+      return { index, x: (part?.x ?? 0) * grown + 8 * Math.cos(index * 2.399963), y: (part?.y ?? 0) * grown + 8 * Math.sin(index * 2.399963) };
+    });
+    const large = level.count > 5000;
+    settle(places, level.edges, { ticks: large ? 16 : 30, link: 55, charge: -170, collide: level.count === count && !large ? 17 : 0, reach: large ? 350 : 700, coarse: large ? 1.4 : 1, warmth: 0.35 }, aspect);
+  }
+  return places.map((p) => [p.x ?? 0, p.y ?? 0]);
+}
+
 function force({ nodes, edges, aspect }: LayoutRequest, centres?: Map<string, [number, number]>): [number, number][] {
   const known = nodes.filter((n) => n.x !== null).length;
+  if (known === 0 && !centres && nodes.length >= LEVELS_FROM) return levelled(nodes.length, edges, aspect);
   // Nodes that have a place keep it when others come; all are moved where none has one.
   const keeps = known > 0 && known < nodes.length;
   const neighbours = new Map<number, number>();
@@ -31,32 +145,19 @@ function force({ nodes, edges, aspect }: LayoutRequest, centres?: Map<string, [n
     if (nodes[a]?.x != null) neighbours.set(b, a);
     if (nodes[b]?.x != null) neighbours.set(a, b);
   }
-  const spread = 30 * Math.sqrt(nodes.length);
   const places: Place[] = nodes.map((n, index) => {
-    // Without a random number: the same graph is drawn the same way.
-    const angle = index * 2.399963;
     if (n.x !== null && n.y !== null) return keeps ? { index, x: n.x, y: n.y, fx: n.x, fy: n.y } : { index, x: n.x, y: n.y };
     const near = nodes[neighbours.get(index) ?? -1];
-    const radius = near?.x != null ? 60 : spread * Math.sqrt((index + 1) / nodes.length);
+    const angle = index * 2.399963;
+    const [dx, dy] = near?.x != null ? [60 * Math.cos(angle), 60 * Math.sin(angle)] : spiral(nodes.length, index);
     const [cx, cy] = centres?.get(n.group) ?? [near?.x ?? 0, near?.y ?? 0];
-    return { index, x: cx + radius * Math.cos(angle) * (centres ? 0.3 : 1), y: cy + radius * Math.sin(angle) * (centres ? 0.3 : 1) };
-  });
-  const degree = new Array<number>(nodes.length).fill(0);
-  edges.forEach(([a, b]) => {
-    degree[a] = (degree[a] ?? 0) + 1;
-    degree[b] = (degree[b] ?? 0) + 1;
+    return { index, x: cx + dx * (centres ? 0.3 : 1), y: cy + dy * (centres ? 0.3 : 1) };
   });
   const small = nodes.length < 60;
-  const simulation = forceSimulation(places)
-    .force("link", forceLink<Place, SimulationLinkDatum<Place>>(edges.map(([source, target]) => ({ source, target }))).distance(small ? 105 : 55).strength((link) => 1 / Math.min(degree[(link.source as Place).index] ?? 1, degree[(link.target as Place).index] ?? 1)))
-    .force("charge", forceManyBody().strength(small ? -520 : -170).distanceMax(900))
-    .force("collide", forceCollide(small ? 34 : 17))
-    .force("x", forceX<Place>((p) => centres?.get(nodes[p.index]?.group ?? "")?.[0] ?? 0).strength((centres ? 0.25 : 0.045) / Math.max(aspect, 1)))
-    .force("y", forceY<Place>((p) => centres?.get(nodes[p.index]?.group ?? "")?.[1] ?? 0).strength((centres ? 0.25 : 0.045) * Math.min(aspect, 1.6)))
-    .stop();
   const ticks = nodes.length > 5000 ? 60 : nodes.length > 1000 ? 110 : nodes.length > 300 ? 200 : 300;
-  simulation.alphaDecay(1 - Math.pow(0.001, 1 / ticks));
-  for (let i = 0; i < ticks; i++) simulation.tick();
+  const forces = { ticks, link: small ? 105 : 55, charge: small ? -520 : -170, collide: small ? 34 : 17, reach: 900, coarse: 0.9, warmth: 1 };
+  const centre = (p: Place) => centres?.get(nodes[p.index]?.group ?? "") ?? ([0, 0] as [number, number]);
+  settle(places, edges, forces, aspect, centre, centres ? 0.25 : 0.045);
   return places.map((p) => [p.x ?? 0, p.y ?? 0]);
 }
 

@@ -36,7 +36,7 @@ const FIRST: Step = { what: "Nothing yet", query: null, picture: EMPTY };
 // It outlives the page and, unless it is large, a reload.
 const kept = new Map<string, { steps: Step[]; at: number }>();
 
-const MOST_ROWS = 5000;
+const MOST_ROWS = 25_000;
 
 export function useExploration(graph: string): Exploration {
   const [{ steps, at }, setState] = useState(() => {

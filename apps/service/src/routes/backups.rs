@@ -1,9 +1,8 @@
 //! Backups of graphs, piece by piece: a version is kept as long as its backup is being taken, its segments and its log
 //! are read as they are stored, and a graph is made again out of them.
 
-use std::collections::HashMap;
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 use axum::Json;
 use axum::body::{Body, Bytes};
@@ -11,90 +10,21 @@ use axum::extract::State;
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use futures::{StreamExt, TryStreamExt};
-use graphodrome_store::{BackupManifest, GraphHandle, KeptVersion, LogEntry, Moment, Restoring};
+use graphodrome_store::{BackupManifest, LogEntry, Moment};
 use http_body_util::{BodyExt, Limited};
-use parking_lot::Mutex;
 use serde::{Deserialize, Serialize};
 use tokio::io::AsyncBufReadExt;
 use utoipa::{IntoParams, ToSchema};
 
 use super::versions::Restored;
+use crate::backups::{Making, Taking};
 use crate::extract;
 use crate::problem::Problem;
 use crate::run::moment;
 use crate::state::App;
 
-/// How long one is kept that nobody asks for.
-const IDLE: Duration = Duration::from_secs(600);
-/// Backups and restores that are on their way at once.
-const MOST: usize = 64;
 /// Bytes of a segment, and of entries sent at once.
 const MOST_BYTES: usize = 1 << 30;
-
-#[derive(Clone)]
-struct Taking {
-    graph: Arc<GraphHandle>,
-    kept: Arc<KeptVersion>,
-    manifest: Arc<BackupManifest>,
-    used: Instant,
-}
-
-struct Making {
-    restoring: Arc<tokio::sync::Mutex<Option<Restoring>>>,
-    used: Instant,
-}
-
-/// Backups and restores that are on their way.
-#[derive(Default)]
-pub struct Backups {
-    next: std::sync::atomic::AtomicU64,
-    taking: Mutex<HashMap<u64, Taking>>,
-    making: Mutex<HashMap<u64, Making>>,
-}
-
-impl Backups {
-    fn number(&self) -> Result<u64, Problem> {
-        if self.taking.lock().len() + self.making.lock().len() >= MOST {
-            let text = format!("{MOST} backups and restores are on their way");
-            return Err(
-                Problem::new(StatusCode::SERVICE_UNAVAILABLE, text).hint("try again when one has ended")
-            );
-        }
-        Ok(self.next.fetch_add(1, std::sync::atomic::Ordering::Relaxed) + 1)
-    }
-
-    fn taken(&self, id: u64) -> Result<Taking, Problem> {
-        let mut taking = self.taking.lock();
-        let found =
-            taking.get_mut(&id).ok_or_else(|| Problem::not_found(format!("there is no backup {id}")))?;
-        found.used = Instant::now();
-        Ok(found.clone())
-    }
-
-    fn made(&self, id: u64) -> Result<Arc<tokio::sync::Mutex<Option<Restoring>>>, Problem> {
-        let mut making = self.making.lock();
-        let found =
-            making.get_mut(&id).ok_or_else(|| Problem::not_found(format!("there is no restore {id}")))?;
-        found.used = Instant::now();
-        Ok(found.restoring.clone())
-    }
-
-    /// Forgets what nobody goes on with.
-    pub async fn tidy(&self, app: &App) {
-        self.taking.lock().retain(|_, taking| taking.used.elapsed() < IDLE);
-        let idle: Vec<_> = self
-            .making
-            .lock()
-            .extract_if(|_, making| making.used.elapsed() >= IDLE)
-            .map(|(_, m)| m)
-            .collect();
-        for making in idle {
-            if let Some(restoring) = making.restoring.lock().await.take() {
-                restoring.give_up(&app.catalog).await;
-            }
-        }
-    }
-}
 
 #[derive(Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]

@@ -41,10 +41,9 @@ use utoipa_axum::routes;
 
 use crate::guard;
 use crate::problem::Problem;
-use crate::serve::STALLED;
+use crate::stalled::STALLED;
 use crate::state::App;
 
-pub use backups::Backups;
 pub(crate) use query::{QUERY, accepted};
 
 #[derive(OpenApi)]

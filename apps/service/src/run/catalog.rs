@@ -7,9 +7,10 @@ use graphodrome_graph::{
 };
 use graphodrome_language::ast::{CreateLookup, GraphSource, Name, Statement, TypeSource};
 use graphodrome_language::{Diagnostic, nearest};
-use graphodrome_store::{GraphHandle, JobState, NewGraph, OpenMode};
+use graphodrome_store::{JobState, NewGraph, OpenMode};
 use serde_json::json;
 
+use super::named::{at, graph_named};
 use super::{QueryRequest, views};
 use crate::models::evolve;
 use crate::problem::Problem;
@@ -88,23 +89,6 @@ pub(super) async fn statement(
         Statement::Rename(rename) => evolve::rename(app, rename, &request.text).await?,
         Statement::Query(_) | Statement::Session(_) | Statement::Transaction(_) => String::new(),
     })
-}
-
-/// A problem that points at a name of the request's text.
-pub(super) fn at(request: &QueryRequest, name: &Name, mut error: Diagnostic) -> Problem {
-    error.span = name.span;
-    Problem::from_diagnostic(error, &request.text)
-}
-
-pub(super) fn graph_named(
-    app: &App, name: Option<&Name>, request: &QueryRequest,
-) -> Result<Arc<GraphHandle>, Problem> {
-    match (name, &request.graph) {
-        (Some(name), _) => app.graph(&name.text),
-        (None, Some(name)) => app.graph(name),
-        (None, None) => Err(Problem::bad_request("the statement does not say which graph it is about")
-            .hint("name it with -g, in the field graph, or with USE g before it")),
-    }
 }
 
 fn refuse_itself(name: &Name, source: &Name, request: &QueryRequest) -> Result<(), Problem> {

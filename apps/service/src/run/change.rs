@@ -13,10 +13,10 @@ use graphodrome_language::Diagnostic;
 use super::epilogue::Facts;
 use super::read::{BRIEF, BRIEF_COST};
 use super::{Ready, Run, microseconds, time_is_up, too_many_rows};
-use crate::called::asked;
 use crate::problem::Problem;
 use crate::running::RunningKind;
 use crate::who;
+use crate::written::asked;
 
 /// The answer, and the new state with the changes that lead to it.
 pub(super) type Made = (Vec<u8>, Option<(Snapshot, Vec<Change>)>);

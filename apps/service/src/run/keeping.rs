@@ -6,10 +6,10 @@ use graphodrome_store::{GraphHandle, NewRun, RunKind};
 use serde_json::{Value as Json, json};
 
 use super::{Keep, ProfileAnswer, QueryRequest, Run};
-use crate::called;
 use crate::problem::Problem;
 use crate::state::App;
 use crate::who;
+use crate::written::asked;
 
 /// Characters of a run's name and of each tag.
 const LONGEST: usize = 100;
@@ -64,7 +64,7 @@ pub(super) fn keep_slow(run: &Run, answer: ProfileAnswer) {
         parameters = json!({});
         settings["parameters"] = "too long to be kept".into();
     }
-    let asked = called::asked(&run.text);
+    let asked = asked(&run.text);
     let text = match asked.char_indices().nth(SLOW_LENGTH) {
         Some((at, _)) => format!("{}… (it is longer)", &asked[..at]),
         None => asked.to_string(),

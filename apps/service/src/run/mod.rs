@@ -1,12 +1,14 @@
 //! Running statements: catalog statements at once, reads on a snapshot in a stream, changes in a turn
 //! and durable before they are answered.
 
+pub(crate) mod answers;
 mod at_once;
 mod catalog;
 mod change;
 pub(crate) mod epilogue;
 pub(crate) mod explain;
 mod keeping;
+mod named;
 mod past;
 mod read;
 mod session;
@@ -38,8 +40,9 @@ use crate::traces::TraceParent;
 use crate::values;
 use crate::who;
 
+pub use answers::{Keep, Phases, PlanAnswer, ProfileAnswer};
 pub use at_once::at_once;
-pub use explain::{Keep, PlanAnswer, PlanRequest, ProfileAnswer, ProfileRequest, plan, profile};
+pub use explain::{PlanRequest, ProfileRequest, plan, profile};
 pub use keeping::check_names;
 pub use past::moment;
 
@@ -80,17 +83,6 @@ pub struct QueryRequest {
     /// Rules of the planner that are not used, by name; `all` for every one of them.
     #[serde(default)]
     pub rules_off: Vec<String>,
-}
-
-/// Phases of a query, in microseconds.
-#[derive(Clone, Debug, Default)]
-pub struct Phases {
-    pub parse: f64,
-    pub check: f64,
-    pub plan: f64,
-    pub wait: f64,
-    /// The plan was made for an earlier request: parsing, checking and planning fell away.
-    pub plan_cached: bool,
 }
 
 fn microseconds(duration: Duration) -> f64 {
@@ -444,7 +436,7 @@ impl Run {
         mut self, open: &mut OpenTransaction, format: ResultFormat, last: bool,
     ) -> Result<Response, Problem> {
         self.isolated = true;
-        let snapshot = open.snapshot(&self.graph)?;
+        let snapshot = open.snapshot(&self.app.catalog, &self.graph)?;
         if self.changes {
             open.may_change()?;
             let graph = self.graph.clone();

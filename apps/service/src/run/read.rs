@@ -13,9 +13,9 @@ use tokio::sync::{mpsc, oneshot};
 
 use super::epilogue::Facts;
 use super::{Ready, Run, microseconds, too_many_rows};
-use crate::called::asked;
 use crate::problem::Problem;
 use crate::running::RunningKind;
+use crate::written::asked;
 
 /// Bytes of a result that are sent at once.
 const PIECE: usize = 64 << 10;

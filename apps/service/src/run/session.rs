@@ -37,7 +37,7 @@ pub(super) async fn transaction(
                     "COMMIT or ROLLBACK it first",
                 ));
             }
-            session.transaction = Some(OpenTransaction::new(app.clone(), read_only));
+            session.transaction = Some(OpenTransaction::new(read_only));
             Ok(if read_only { "transaction started, read only" } else { "transaction started" }.into())
         }
         TransactionCommand::Rollback => {
@@ -47,7 +47,8 @@ pub(super) async fn transaction(
         TransactionCommand::Commit => {
             let open = session.transaction.take().ok_or_else(none)?;
             // In a task of its own: a client that goes away must not leave it half done.
-            let committed = who::spawn(open.commit()).await??;
+            let app = app.clone();
+            let committed = who::spawn(async move { open.commit(&app.catalog).await }).await??;
             let elements = |changes: usize| if changes == 1 { "element" } else { "elements" };
             Ok(match &committed[..] {
                 [] => "transaction committed; nothing was changed".into(),
@@ -137,7 +138,7 @@ async fn evaluate(
         Some(name) => {
             let graph = app.graph(name)?;
             match &mut session.transaction {
-                Some(open) => open.snapshot(&graph)?,
+                Some(open) => open.snapshot(&app.catalog, &graph)?,
                 None => graph.snapshot(),
             }
         }

@@ -195,7 +195,7 @@ impl Several<'_> {
         let state = past::state(self.app, &graph, &Query::of(naming), self.request, &self.terms()?).await?;
         let snapshot = match (state, &mut self.session.transaction) {
             (Some(state), _) => state,
-            (None, Some(open)) => open.snapshot(&graph)?,
+            (None, Some(open)) => open.snapshot(&self.app.catalog, &graph)?,
             (None, None) => self.newest.get(&graph.id).cloned().unwrap_or_else(|| graph.snapshot()),
         };
         Ok((graph, snapshot))

@@ -8,7 +8,7 @@ use graphodrome_language::ast::{CreateView, Name};
 use graphodrome_language::{Diagnostic, nearest};
 
 use super::QueryRequest;
-use super::catalog::{at, graph_named};
+use super::named::{at, graph_named};
 use crate::problem::Problem;
 use crate::state::App;
 use crate::who;

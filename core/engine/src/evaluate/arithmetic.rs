@@ -4,9 +4,8 @@ use graphodrome_graph::{Code, Decimal, GraphError, Truth, Value};
 use graphodrome_language::ast::BinaryOperator;
 use graphodrome_language::{Diagnostic, Span};
 
-use super::wrong_type;
-use crate::context::{Outcome, located};
 use crate::functions;
+use crate::outcome::{Outcome, located};
 
 /// What a comparison says of two values.
 pub(crate) fn compared(operator: BinaryOperator, a: &Value, b: &Value) -> Result<Truth, GraphError> {
@@ -107,4 +106,12 @@ pub(super) fn float(operator: BinaryOperator, a: f64, b: f64, span: Span) -> Out
         return Err(overflow(span));
     }
     Ok(Value::Float(result))
+}
+
+pub(crate) fn wrong_type(value: &Value, what: &str, wanted: &str, span: Span) -> Diagnostic {
+    Diagnostic::error(
+        Code::WRONG_TYPE,
+        span,
+        format!("{what} must be {wanted}, found {} {}", value.type_name(), value.excerpt()),
+    )
 }

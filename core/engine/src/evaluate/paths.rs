@@ -5,9 +5,11 @@ use std::sync::Arc;
 use graphodrome_graph::{Code, PathValue, Value};
 use graphodrome_language::{Diagnostic, Span};
 
-use super::{Evaluator, Row, wrong_type};
-use crate::context::Outcome;
+use super::Evaluator;
+use super::arithmetic::wrong_type;
 use crate::expression::{Expr, Piece};
+use crate::outcome::Outcome;
+use crate::row::Row;
 
 impl Evaluator<'_> {
     /// A path out of its nodes and edges in turn: each edge must join its neighbours.

@@ -17,7 +17,7 @@ use graphodrome_graph::{Snapshot, Value};
 pub use parameter_plan::parameter_findings;
 use serde::{Deserialize, Serialize};
 
-use crate::context::Metrics;
+use crate::counters::Metrics;
 use crate::expression::{Expr, Kind};
 use crate::plan::PlanNode;
 

@@ -4,10 +4,10 @@ use graphodrome_graph::{Code, GraphError, Value};
 use graphodrome_language::ast::NormalForm;
 use unicode_normalization::UnicodeNormalization;
 
-use super::{Function, domain, text, wrong};
+use super::signature::{Function, domain, text, wrong};
 use crate::budget::Budget;
-use crate::context::{CHECK_EVERY, Outcome};
-use crate::evaluate::Scope;
+use crate::outcome::{CHECK_EVERY, Outcome};
+use crate::scope::Scope;
 
 /// `SUBSTRING(text FROM start FOR length)`: characters, counted from 1; what lies outside the text is left out.
 pub(super) fn substring(function: Function, arguments: &[Value]) -> Result<Value, GraphError> {

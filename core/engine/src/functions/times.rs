@@ -4,7 +4,7 @@ use chrono::{Datelike, Months};
 use graphodrome_graph::{Code, Decimal, Duration, GraphError, Value};
 use graphodrome_language::ast::BinaryOperator;
 
-use super::{Function, exact, wrong};
+use super::signature::{Function, exact, wrong};
 
 /// A part of a temporal value, as EXTRACT has it.
 pub(super) fn field_of(value: &Value, field: &str) -> Option<Value> {

@@ -8,14 +8,16 @@ use graphodrome_graph::{Code, Snapshot, Value};
 use graphodrome_language::{Diagnostic, Span};
 
 use crate::batch::{BATCH_ROWS, Batch, Vector};
-use crate::context::{Code as Limit, Context, Outcome};
-use crate::evaluate::{Evaluator, Row};
+use crate::context::Context;
+use crate::evaluate::Evaluator;
 use crate::expression::Expr;
 use crate::operators::share_out;
+use crate::outcome::{Code as Limit, Outcome};
 use crate::plan::{Input, Operator, OperatorPlan};
 use crate::procedures::{
     self, Call, Entry, ExternalCall, ExternalProcedure, Given, Part, PartRequest, RunMeasure, Table, kept,
 };
+use crate::row::Row;
 
 #[derive(Clone, Debug)]
 pub(crate) struct CallProcedure {

@@ -5,9 +5,10 @@ use std::sync::Arc;
 use graphodrome_graph::Value;
 
 use crate::batch::{Batch, Vector};
-use crate::context::{Context, Outcome};
+use crate::context::Context;
 use crate::operators::inner_rows::{run_inner, single};
 use crate::operators::per_row::runs;
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode};
 
 #[derive(Clone, Debug)]

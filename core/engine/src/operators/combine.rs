@@ -7,7 +7,8 @@ use graphodrome_language::ast::Conjunction;
 use hashbrown::{HashMap, HashSet};
 
 use crate::batch::{Batch, Vector, value_bytes};
-use crate::context::{Context, Outcome};
+use crate::context::Context;
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
 
 #[derive(Clone, Debug)]

@@ -6,9 +6,11 @@ use std::ops::Range;
 use graphodrome_graph::{Dense, PlainRows, Snapshot};
 
 use crate::batch::{Batch, NO_ELEMENT, Vector};
-use crate::context::{CHECK_EVERY, Context, Outcome};
-use crate::operators::intersect_edges::{run, seek};
+use crate::context::Context;
+use crate::operators::merge_rows::taken_columns;
+use crate::operators::sorted::{run, seek};
 use crate::operators::{Arm, IntersectEdges};
+use crate::outcome::{CHECK_EVERY, Outcome};
 
 /// A list this many times longer than another is looked up in rather than gone through.
 const MUCH_LONGER: usize = 24;
@@ -121,15 +123,6 @@ impl Marks {
         *place = sum;
         !too_large
     }
-}
-
-/// The columns of edges in these slots.
-pub(super) fn taken_columns<'b>(slots: &[usize], batch: &'b Batch) -> Vec<&'b [Dense]> {
-    let edges = |slot: &usize| match &batch.columns[*slot] {
-        Vector::Edges(edges) => Some(&edges[..]),
-        _ => None,
-    };
-    slots.iter().filter_map(edges).collect()
 }
 
 /// A batch as it is counted.

@@ -4,10 +4,12 @@ use std::sync::Arc;
 
 use crate::batch::{Batch, Vector, value_bytes};
 use crate::columnar;
-use crate::context::{Context, Outcome};
-use crate::evaluate::{Evaluator, Row};
+use crate::context::Context;
+use crate::evaluate::Evaluator;
 use crate::expression::{Expr, Kind};
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
+use crate::row::Row;
 
 #[derive(Clone, Debug)]
 pub(crate) struct Compute {

@@ -16,12 +16,13 @@ use graphodrome_graph::{Adjacency, Dense, Direction, EdgeTest, NodeTest, PlainRo
 use hashbrown::HashMap;
 
 use crate::batch::{Batch, NO_ELEMENT};
-use crate::context::{CHECK_EVERY, Context, Outcome};
+use crate::context::Context;
 use crate::expression::Expr;
 use crate::operators::common_counts::Marks;
-use crate::operators::intersect_edges::{run, seek};
 use crate::operators::rings_both_ways::{BothWays, Edges, Told};
+use crate::operators::sorted::{run, seek};
 use crate::operators::{FollowEdges, IntersectEdges, ScanNodes};
+use crate::outcome::{CHECK_EVERY, Outcome};
 use crate::plan::{Counting, Input, Operator, OperatorPlan};
 
 #[derive(Clone, Debug)]

@@ -11,10 +11,13 @@ use std::sync::Arc;
 use graphodrome_graph::{Dense, PlainRows, Snapshot};
 
 use crate::batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
-use crate::context::{CHECK_EVERY, Context, Outcome};
-use crate::operators::common_counts::{Kept, taken_columns};
-use crate::operators::intersect_edges::{Closing, run};
+use crate::context::Context;
+use crate::operators::common_counts::Kept;
+use crate::operators::intersect_edges::Closing;
+use crate::operators::merge_rows::taken_columns;
+use crate::operators::sorted::run;
 use crate::operators::{Arm, EdgeCheck, FollowEdges, IntersectEdges};
+use crate::outcome::{CHECK_EVERY, Outcome};
 use crate::plan::{Counting, Input, Operator, OperatorPlan};
 
 #[derive(Clone, Debug)]

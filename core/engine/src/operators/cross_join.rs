@@ -3,8 +3,9 @@
 use std::sync::Arc;
 
 use crate::batch::{BATCH_ROWS, Batch};
-use crate::context::{Context, Outcome};
+use crate::context::Context;
 use crate::operators::drain;
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
 
 #[derive(Clone, Debug)]

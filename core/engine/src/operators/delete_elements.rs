@@ -6,11 +6,13 @@ use graphodrome_graph::Value;
 use graphodrome_language::{Diagnostic, Span};
 
 use crate::batch::Batch;
-use crate::context::{Context, Outcome};
-use crate::evaluate::{Evaluator, Row};
+use crate::context::Context;
+use crate::evaluate::Evaluator;
 use crate::expression::Expr;
 use crate::operators::drain;
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
+use crate::row::Row;
 
 #[derive(Clone, Debug)]
 pub(crate) struct DeleteElements {

@@ -7,9 +7,10 @@ use hashbrown::HashSet;
 use graphodrome_graph::Value;
 
 use crate::batch::{Batch, NO_ELEMENT, Vector, value_bytes};
-use crate::columnar::Cells;
-use crate::context::{Context, Outcome};
+use crate::context::Context;
+use crate::numbers::Cells;
 use crate::operators::group_keys::whole_number;
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
 
 #[derive(Clone, Debug)]

@@ -6,10 +6,11 @@ use graphodrome_graph::Code;
 use graphodrome_language::{Diagnostic, Span};
 
 use crate::batch::{Batch, Vector};
-use crate::context::{Context, Outcome};
+use crate::context::Context;
 use crate::expression::Expr;
 use crate::operators::inner_rows::all_rows;
 use crate::operators::per_row::{constant, runs};
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode};
 
 #[derive(Clone, Debug)]

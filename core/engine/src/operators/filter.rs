@@ -2,12 +2,15 @@
 
 use std::sync::Arc;
 
-use crate::answers::OfNode;
 use crate::batch::{Batch, NO_ELEMENT, Vector};
-use crate::context::{Context, Outcome};
-use crate::evaluate::{Row, Scope, holds};
+use crate::context::Context;
+use crate::evaluate::holds;
 use crate::expression::Expr;
+use crate::of_node::OfNode;
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
+use crate::row::Row;
+use crate::scope::Scope;
 
 #[derive(Clone, Debug)]
 pub(crate) struct Filter {

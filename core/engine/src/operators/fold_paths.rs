@@ -7,11 +7,13 @@ use std::sync::Arc;
 use graphodrome_graph::Value;
 
 use crate::batch::{BATCH_ROWS, Batch, Vector};
-use crate::context::{Context, Outcome};
-use crate::evaluate::{Evaluator, Row};
+use crate::context::Context;
+use crate::evaluate::Evaluator;
 use crate::expression::Expr;
 use crate::operators::search_paths::{SearchPaths, search_details};
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
+use crate::row::Row;
 use crate::search::{Cursor, Fold, Folded, Folds, SearchSpec, fold_paths};
 
 /// A fold, and how it is had of a path that was made.
@@ -94,7 +96,7 @@ impl Operator for Once {
 
 /// Rows for the ends that are found.
 #[derive(Default)]
-struct Found {
+struct FoldedEnds {
     rows: Vec<u32>,
     ends: Vec<u32>,
     counts: Vec<Value>,
@@ -168,7 +170,7 @@ impl Run {
         Ok(())
     }
 
-    fn batch_of(&self, found: Found) -> Option<Batch> {
+    fn batch_of(&self, found: FoldedEnds) -> Option<Batch> {
         let batch = self.batch.as_ref()?;
         let mut out = batch.gather(&found.rows);
         if self.plan.spec().to.is_none() {
@@ -183,7 +185,7 @@ impl Run {
 impl Operator for Run {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let outputs = self.plan.spec().outputs.len();
-        let mut found = Found { outputs: vec![vec![]; outputs], ..Found::default() };
+        let mut found = FoldedEnds { outputs: vec![vec![]; outputs], ..FoldedEnds::default() };
         loop {
             if self.enumerated.is_some() {
                 if !found.rows.is_empty() {

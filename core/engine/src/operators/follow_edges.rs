@@ -3,47 +3,23 @@
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use graphodrome_graph::{Dense, Direction, EdgeTest, NodeTest, Passing, PlainPart, Value, WholeNumbers};
+use graphodrome_graph::{Dense, Passing, PlainPart, Value, WholeNumbers};
 
-use crate::answers::OfNode;
 use crate::batch::{BATCH_ROWS, Batch, Vector};
-use crate::context::{CHECK_EVERY, Context, Counters, Outcome};
-use crate::evaluate::{Row, Scope, holds};
+use crate::context::Context;
+use crate::counters::Counters;
+use crate::evaluate::holds;
 use crate::expression::Expr;
-use crate::operators::common_counts::taken_columns;
-use crate::operators::merge_rows::{Taken, TakenColumns};
+use crate::of_node::OfNode;
+use crate::operators::EdgeCheck;
+use crate::operators::NodeCheck;
+use crate::operators::merge_rows::{Taken, TakenColumns, taken_columns};
+use crate::outcome::{CHECK_EVERY, Outcome};
 use crate::plan::{Counting, Input, Operator, OperatorPlan};
 use crate::quick::{Comparison, Place, Which};
 use crate::ranges::{Within, edge_range};
-
-/// What an edge of a pattern must be: labels, conditions, and no edge that the same MATCH took already.
-#[derive(Clone, Debug)]
-pub(crate) struct EdgeCheck {
-    pub test: EdgeTest,
-    pub direction: Direction,
-    /// Slots of edges, paths or lists of edges bound in the same MATCH.
-    pub different_from: Vec<usize>,
-}
-
-#[derive(Clone, Debug)]
-pub(crate) struct NodeCheck {
-    pub test: NodeTest,
-}
-
-impl EdgeCheck {
-    /// Whether the row has not taken `edge` yet.
-    pub fn is_different(&self, edge: Dense, batch: &Batch, row: usize) -> bool {
-        self.different_from.iter().all(|&slot| match &batch.columns[slot] {
-            Vector::Edges(edges) => edges[row] != edge,
-            Vector::Nodes(_) | Vector::Numbers(_) => true,
-            Vector::Values(values) => match &values[row] {
-                Value::Path(path) => !path.edges.contains(&edge),
-                Value::List(items) => !items.contains(&Value::Edge(edge)),
-                _ => true,
-            },
-        })
-    }
-}
+use crate::row::Row;
+use crate::scope::Scope;
 
 #[derive(Clone, Debug)]
 pub(crate) struct FollowEdges {
@@ -137,7 +113,7 @@ pub(super) trait Sink {
 
 /// What was found: rows of the input with an edge and a node each, or only how many there are.
 #[derive(Default)]
-struct Found {
+struct FollowedRows {
     /// How many there are for each row, where that is all that is asked.
     counts: Option<Vec<u64>>,
     /// One is enough of each row.
@@ -147,7 +123,7 @@ struct Found {
     nodes: Vec<Dense>,
 }
 
-impl Sink for Found {
+impl Sink for FollowedRows {
     fn counts(&self) -> bool {
         self.counts.is_some()
     }
@@ -407,7 +383,7 @@ pub(super) fn follow<S: Sink>(
 
 impl Run {
     /// Reads rows of the batch until there are enough, or no more.
-    fn fill(&mut self, found: &mut Found, context: &mut Context) -> Outcome<()> {
+    fn fill(&mut self, found: &mut FollowedRows, context: &mut Context) -> Outcome<()> {
         let Some(batch) = &self.batch else { return Ok(()) };
         let spec = &*self.spec;
         let Vector::Nodes(from) = &batch.columns[spec.from] else {
@@ -480,12 +456,12 @@ impl Operator for Run {
         if let Some(counting) = self.spec.counting {
             self.batch = self.input.next(context)?;
             self.row = 0;
-            let mut found = Found { counts: Some(vec![]), ..Found::default() };
+            let mut found = FollowedRows { counts: Some(vec![]), ..FollowedRows::default() };
             self.fill(&mut found, context)?;
             let counts = found.counts.unwrap_or_default();
             return Ok(self.batch.take().map(|batch| counting.batch(batch, counts, context)));
         }
-        let mut found = Found { once: self.spec.once.is_some(), ..Found::default() };
+        let mut found = FollowedRows { once: self.spec.once.is_some(), ..FollowedRows::default() };
         while found.rows.is_empty() {
             if self.batch.as_ref().is_none_or(|b| self.row >= b.len) {
                 self.batch = self.input.next(context)?;

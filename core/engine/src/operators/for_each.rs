@@ -5,10 +5,13 @@ use std::sync::Arc;
 use graphodrome_graph::Value;
 
 use crate::batch::{BATCH_ROWS, Batch, Vector};
-use crate::context::{Context, Outcome};
-use crate::evaluate::{Evaluator, Row, wrong_type};
+use crate::context::Context;
+use crate::evaluate::Evaluator;
+use crate::evaluate::arithmetic::wrong_type;
 use crate::expression::Expr;
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
+use crate::row::Row;
 
 #[derive(Clone, Debug)]
 pub(crate) struct ForEach {

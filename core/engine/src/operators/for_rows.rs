@@ -3,8 +3,9 @@
 use std::sync::Arc;
 
 use crate::batch::Batch;
-use crate::context::{Context, Outcome};
+use crate::context::Context;
 use crate::operators::inner_rows::{run_inner, single};
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode};
 
 #[derive(Clone, Debug)]

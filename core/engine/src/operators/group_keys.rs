@@ -6,10 +6,12 @@ use hashbrown::HashMap;
 use graphodrome_graph::{Dense, Value};
 
 use crate::batch::{Batch, NO_ELEMENT, Vector, value_bytes};
-use crate::columnar::{self, Cells};
-use crate::context::Outcome;
-use crate::evaluate::{Evaluator, Row};
+use crate::columnar::{self};
+use crate::evaluate::Evaluator;
 use crate::expression::Expr;
+use crate::numbers::Cells;
+use crate::outcome::Outcome;
+use crate::row::Row;
 
 const UNKNOWN: u32 = u32::MAX;
 

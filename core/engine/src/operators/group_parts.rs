@@ -4,11 +4,12 @@
 use std::sync::{Arc, Mutex, PoisonError};
 
 use crate::batch::{Batch, Vector};
-use crate::context::{Context, Outcome, located};
+use crate::context::Context;
 use crate::expression::{Expr, Kind};
 use crate::operators::Group;
-use crate::operators::group::Grouping;
 use crate::operators::group_keys::Groups;
+use crate::operators::grouping::Grouping;
+use crate::outcome::{Outcome, located};
 use crate::plan::{Input, Operator, OperatorPlan};
 use crate::search::NodeSet;
 

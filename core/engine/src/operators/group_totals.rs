@@ -4,7 +4,7 @@
 use graphodrome_graph::{Column, GraphError, Value};
 use graphodrome_language::ast::Aggregate;
 
-use crate::columnar::{Cells, Numbers};
+use crate::numbers::{Cells, Numbers};
 use crate::operators::Accumulator;
 use crate::operators::exact_sum::FloatSum;
 use crate::operators::percentiles::{Items, float_order};

@@ -7,11 +7,13 @@ use hashbrown::HashMap;
 use graphodrome_graph::Value;
 
 use crate::batch::Batch;
-use crate::context::{Context, Outcome, located};
-use crate::evaluate::{Evaluator, Row};
+use crate::context::Context;
+use crate::evaluate::Evaluator;
 use crate::expression::Expr;
 use crate::operators::drain;
+use crate::outcome::{Outcome, located};
 use crate::plan::{Input, Operator, OperatorPlan};
+use crate::row::Row;
 
 #[derive(Clone, Debug)]
 pub(crate) struct HashJoin {

@@ -3,18 +3,19 @@
 use graphodrome_graph::Value;
 
 use crate::batch::Batch;
-use crate::context::{Context, Outcome};
+use crate::context::Context;
+use crate::outcome::Outcome;
 use crate::plan::PlanNode;
 
 /// Rows of an inner query, with the outer rows they are for.
 #[derive(Default)]
-pub(crate) struct Found {
+pub(crate) struct FoundRows {
     pub batches: Vec<Batch>,
     /// Outer row, batch, row in it; in the order of the outer rows.
     pub pairs: Vec<(u32, u32, u32)>,
 }
 
-impl Found {
+impl FoundRows {
     /// Gives back the memory that its rows were counted for.
     pub fn release(&self, context: &mut Context) {
         let held: usize = self.batches.iter().map(Batch::bytes).sum();
@@ -60,8 +61,8 @@ pub(crate) fn single(batch: &Batch, row: usize) -> Batch {
 pub(crate) fn all_rows(
     inner: &PlanNode, row_slot: Option<usize>, invariant: bool, kept: &mut Option<Vec<Batch>>, batch: &Batch,
     context: &mut Context,
-) -> Outcome<Found> {
-    let mut found = Found::default();
+) -> Outcome<FoundRows> {
+    let mut found = FoundRows::default();
     let collect = |outer: Batch, context: &mut Context, batches: &mut Vec<Batch>| {
         run_inner(inner, outer, context, &mut |rows, context| {
             context.reserve(rows.bytes())?;

@@ -7,11 +7,13 @@ use graphodrome_graph::{Code, LabelSet, NewEdge, NewNode, Value};
 use graphodrome_language::{Diagnostic, Span};
 
 use crate::batch::{Batch, Vector};
-use crate::context::{Context, Outcome, located};
-use crate::evaluate::{Evaluator, Row};
+use crate::context::Context;
+use crate::evaluate::Evaluator;
 use crate::expression::Expr;
 use crate::operators::drain;
+use crate::outcome::{Outcome, located};
 use crate::plan::{Input, Operator, OperatorPlan};
+use crate::row::Row;
 
 #[derive(Clone, Debug)]
 pub(crate) struct InsertNodeSpec {

@@ -7,39 +7,21 @@ use std::sync::Arc;
 use graphodrome_graph::{Dense, PlainRows, Snapshot, Value};
 use hashbrown::HashMap;
 
-use crate::answers::OfNode;
 use crate::batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
-use crate::context::{Context, Counters, Outcome};
-use crate::evaluate::{Row, Scope, holds};
+use crate::context::Context;
+use crate::counters::Counters;
+use crate::evaluate::holds;
 use crate::expression::Expr;
+use crate::of_node::OfNode;
+use crate::operators::EdgeCheck;
+use crate::operators::IntersectEdges;
 use crate::operators::common_counts::CommonCounts;
-use crate::operators::{EdgeCheck, NodeCheck};
+use crate::operators::sorted::{run, seek};
+use crate::outcome::Outcome;
 use crate::plan::{Counting, Input, Operator, OperatorPlan};
 use crate::quick::{Comparison, Place, Which};
-
-/// An edge between a bound node and the one that is looked for.
-#[derive(Clone, Debug)]
-pub(crate) struct Arm {
-    /// Slot of the bound node.
-    pub from: usize,
-    pub edge: EdgeCheck,
-    /// The first edge that is found is enough. Nothing but its labels is asked of it.
-    pub once: bool,
-}
-
-#[derive(Clone, Debug)]
-pub(crate) struct IntersectEdges {
-    pub pattern: String,
-    pub arms: Vec<Arm>,
-    pub node: NodeCheck,
-    /// No edge may stand for two of the arms.
-    pub apart: bool,
-    /// On the input row with the arms' edges and the node in the next slots.
-    pub conditions: Vec<Expr>,
-    pub shown_conditions: Vec<String>,
-    /// Only how many there are.
-    pub counting: Option<Counting>,
-}
+use crate::row::Row;
+use crate::scope::Scope;
 
 impl OperatorPlan for IntersectEdges {
     fn name(&self) -> &'static str {
@@ -228,24 +210,6 @@ impl<'a> NodeTests<'a> {
     }
 }
 
-/// The first place from `at` on whose node is `wanted` or beyond: in growing steps, then by halves.
-#[inline]
-pub(crate) fn seek(others: &[Dense], at: usize, wanted: Dense) -> usize {
-    let (mut low, mut step) = (at, 1);
-    while low + step <= others.len() && others[low + step - 1] < wanted {
-        low += step;
-        step *= 2;
-    }
-    let high = others.len().min(low + step);
-    low + others[low..high].partition_point(|other| *other < wanted)
-}
-
-/// How many entries from `at` on are of this node.
-#[inline]
-pub(super) fn run(others: &[Dense], at: usize, node: Dense) -> usize {
-    others[at..].iter().take_while(|other| **other == node).count()
-}
-
 /// The node's list where it lies in the base in that order.
 fn plain_list<'a>(snapshot: &'a Snapshot, node: Dense, edge: &EdgeCheck) -> Option<List<'a>> {
     if !snapshot.untouched(node) {
@@ -258,15 +222,15 @@ fn plain_list<'a>(snapshot: &'a Snapshot, node: Dense, edge: &EdgeCheck) -> Opti
 }
 
 /// What was found, row by row.
-struct Found {
+struct MetRows {
     rows: Vec<u32>,
     edges: Vec<Vec<Dense>>,
     nodes: Vec<Dense>,
 }
 
-impl Found {
-    fn new(arms: usize) -> Found {
-        Found { rows: vec![], edges: vec![vec![]; arms], nodes: vec![] }
+impl MetRows {
+    fn new(arms: usize) -> MetRows {
+        MetRows { rows: vec![], edges: vec![vec![]; arms], nodes: vec![] }
     }
 }
 
@@ -278,7 +242,7 @@ impl Closing {
     /// Goes through one row; returns how many there are.
     fn intersect(
         &mut self, (batch, row): (&Batch, usize), (tests, scope): (&NodeTests<'_>, &Scope),
-        found: &mut Found, context: &mut Context,
+        found: &mut MetRows, context: &mut Context,
     ) -> Outcome<u64> {
         let spec = self.spec.clone();
         let mut froms = Vec::with_capacity(spec.arms.len());
@@ -364,7 +328,7 @@ impl Closing {
 
     /// How many there are for each row of a batch.
     pub fn count(&mut self, batch: &Batch, context: &mut Context) -> Outcome<Vec<u64>> {
-        let mut found = Found::new(0);
+        let mut found = MetRows::new(0);
         let known = self.common.rows(&self.spec, batch, context)?;
         let mut counts = Vec::with_capacity(batch.len);
         let (spec, scope) = (self.spec.clone(), context.scope.clone());
@@ -419,7 +383,7 @@ impl Operator for Run {
             let counts = self.closing.count(&batch, context)?;
             return Ok(Some(counting.batch(batch, counts, context)));
         }
-        let mut found = Found::new(arms);
+        let mut found = MetRows::new(arms);
         loop {
             if self.batch.as_ref().is_none_or(|b| self.row >= b.len) {
                 if !found.rows.is_empty() {

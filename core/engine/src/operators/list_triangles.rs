@@ -6,11 +6,12 @@ use std::sync::Arc;
 use graphodrome_graph::{Dense, Direction, EdgeTest, PropertyReader};
 
 use crate::batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
-use crate::context::{Context, Outcome};
+use crate::context::Context;
 use crate::operators::common_counts::Marks;
 use crate::operators::count_triangles::{ring, shown};
 use crate::operators::rings_both_ways::{BothWays, By, Edges, Places, Told};
 use crate::operators::{Distinct, FollowEdges, IntersectEdges, ScanNodes};
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
 
 /// Slots of the pattern's three nodes, and of its edges, which are not told.

@@ -12,11 +12,13 @@ use hashbrown::HashMap;
 
 use crate::batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
 use crate::budget::Held;
-use crate::context::{Context, Counters, Outcome};
+use crate::context::Context;
+use crate::counters::Counters;
 use crate::operators::FollowEdges;
 use crate::operators::follow_edges::{Conditions, Plain, Sink, conditions_of, follow};
 use crate::operators::merge_rows::{Taken, elements};
 use crate::operators::share_out::other_threads;
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
 
 /// Rows that are read before their edges are followed.

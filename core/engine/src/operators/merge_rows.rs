@@ -6,8 +6,9 @@ use graphodrome_graph::{Direction, Value};
 use hashbrown::HashMap;
 
 use crate::batch::{Batch, NO_ELEMENT, Vector};
-use crate::context::{Context, Outcome};
+use crate::context::Context;
 use crate::operators::EdgeCheck;
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
 use crate::search::NodeNumbers;
 
@@ -288,4 +289,13 @@ impl Operator for Run {
             self.merge(batch, context)?;
         }
     }
+}
+
+/// The columns of edges in these slots.
+pub(super) fn taken_columns<'b>(slots: &[usize], batch: &'b Batch) -> Vec<&'b [u32]> {
+    let edges = |slot: &usize| match &batch.columns[*slot] {
+        Vector::Edges(edges) => Some(&edges[..]),
+        _ => None,
+    };
+    slots.iter().filter_map(edges).collect()
 }

@@ -1,8 +1,10 @@
 //! Operators, one a file: what each needs, what it yields, how it is shown.
 
 mod aggregate;
+mod arms;
 mod call_procedure;
 mod check_exists;
+mod checks;
 mod combine;
 mod common_counts;
 mod compute;
@@ -22,6 +24,7 @@ mod group;
 mod group_keys;
 mod group_parts;
 mod group_totals;
+mod grouping;
 mod hash_join;
 mod inner_rows;
 mod insert_elements;
@@ -47,13 +50,17 @@ mod seek_key;
 mod set_properties;
 mod share_out;
 pub(crate) mod shortest_paths;
+mod sorted;
 mod tables;
 mod top_part;
 mod totals;
+mod values;
 
 pub(crate) use aggregate::Accumulator;
+pub(crate) use arms::{Arm, IntersectEdges};
 pub(crate) use call_procedure::CallProcedure;
 pub(crate) use check_exists::CheckExists;
+pub(crate) use checks::{EdgeCheck, NodeCheck};
 pub(crate) use combine::Combine;
 pub(crate) use compute::Compute;
 pub(crate) use count_triangles::CountTriangles;
@@ -64,14 +71,13 @@ pub(crate) use distinct::Distinct;
 pub(crate) use fetch_value::FetchValue;
 pub(crate) use filter::Filter;
 pub(crate) use fold_paths::{FoldPaths, Folding};
-pub(crate) use follow_edges::{EdgeCheck, FollowEdges, NodeCheck};
+pub(crate) use follow_edges::FollowEdges;
 pub(crate) use for_each::ForEach;
 pub(crate) use for_rows::ForRows;
-pub(crate) use group::{AggregateSpec, Group};
 pub(crate) use group_parts::GroupParts;
+pub(crate) use grouping::{AggregateSpec, Group};
 pub(crate) use hash_join::HashJoin;
 pub(crate) use insert_elements::{FindSpec, InsertEdgeSpec, InsertElements, InsertNodeSpec};
-pub(crate) use intersect_edges::{Arm, IntersectEdges, seek};
 pub(crate) use list_triangles::{ListTriangles, NODES};
 pub(crate) use merge_ends::MergeEnds;
 pub(crate) use order::{Order, SortSpec};
@@ -90,11 +96,13 @@ pub(crate) use seek_key::SeekKey;
 pub(crate) use set_properties::{Change, ChangeSpec, SetProperties};
 pub(crate) use share_out::ShareOut;
 pub(crate) use shortest_paths::ShortestPaths;
+pub(crate) use sorted::seek;
 pub(crate) use tables::{AfterAll, AttachRow, ReadTable, WithTable};
 pub(crate) use top_part::TopPart;
 
 use crate::batch::Batch;
-use crate::context::{Context, Outcome};
+use crate::context::Context;
+use crate::outcome::Outcome;
 use crate::plan::Input;
 
 /// Drains an input into one batch, accounting for its memory. `None` where there is no row.

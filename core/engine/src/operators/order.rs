@@ -6,8 +6,9 @@ use std::sync::Arc;
 use graphodrome_graph::Value;
 
 use crate::batch::{BATCH_ROWS, Batch, Vector};
-use crate::columnar::{Cells, Numbers};
-use crate::context::{Context, Outcome};
+use crate::context::Context;
+use crate::numbers::{Cells, Numbers};
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
 
 #[derive(Clone, Debug)]

@@ -3,7 +3,8 @@
 use std::sync::Arc;
 
 use crate::batch::Batch;
-use crate::context::{Context, Outcome};
+use crate::context::Context;
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
 
 #[derive(Clone, Debug)]

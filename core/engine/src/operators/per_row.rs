@@ -6,11 +6,13 @@ use std::sync::Arc;
 use graphodrome_graph::Value;
 
 use crate::batch::{Batch, Vector};
-use crate::context::{Context, Outcome};
-use crate::evaluate::{Evaluator, Row};
+use crate::context::Context;
+use crate::evaluate::Evaluator;
 use crate::expression::Expr;
 use crate::operators::inner_rows::all_rows;
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode};
+use crate::row::Row;
 
 #[derive(Clone, Debug)]
 pub(crate) struct PerRow {

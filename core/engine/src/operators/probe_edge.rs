@@ -6,11 +6,14 @@ use std::sync::Arc;
 use graphodrome_graph::Value;
 
 use crate::batch::{Batch, NO_ELEMENT, Vector};
-use crate::context::{Context, Counters, Outcome};
-use crate::evaluate::{Row, holds};
+use crate::context::Context;
+use crate::counters::Counters;
+use crate::evaluate::holds;
 use crate::expression::Expr;
 use crate::operators::EdgeCheck;
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
+use crate::row::Row;
 
 #[derive(Clone, Debug)]
 pub(crate) struct ProbeEdge {

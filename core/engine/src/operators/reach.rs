@@ -4,12 +4,15 @@
 use std::sync::{Arc, PoisonError};
 
 use crate::batch::{BATCH_ROWS, Batch};
-use crate::context::{Context, Outcome, Side};
+use crate::context::Context;
+use crate::counters::Side;
 use crate::operators::search_paths::search_details;
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
 use crate::search::{
     Cursor, Hops, Rows, SearchSpec, Spread, cycle_exists, goes_both_ways, meet_in_the_middle, reach, remove,
 };
+use std::sync::Mutex;
 
 #[derive(Clone, Debug)]
 pub(crate) struct Reach {
@@ -59,6 +62,14 @@ struct Run {
     given: usize,
 }
 
+/// What leads to a node that many rows have for their end.
+#[derive(Default)]
+struct WaysTo {
+    /// How often it was asked for.
+    times: u32,
+    spread: Option<Spread<Hops>>,
+}
+
 /// From the third row on with one end it is spread from there, as far as the rows need, instead of searching for each.
 const TOGETHER_FROM: u32 = 3;
 
@@ -73,7 +84,10 @@ impl Run {
         if slots.iter().any(|slot| *slot < cursor.batch.columns.len()) {
             return Ok(None);
         }
-        let Some(known) = cursor.context.scope.answers.ways_to(&self.plan, end) else { return Ok(None) };
+        let operator = Arc::as_ptr(&self.plan) as usize;
+        let Some(known) = cursor.context.scope.answers.kept::<Mutex<WaysTo>>(operator, end) else {
+            return Ok(None);
+        };
         let mut known = known.lock().unwrap_or_else(PoisonError::into_inner);
         known.times += 1;
         if known.times < TOGETHER_FROM {

@@ -5,9 +5,10 @@
 use std::sync::Arc;
 
 use crate::batch::Batch;
-use crate::context::{Context, Outcome};
+use crate::context::Context;
 use crate::operators::search_paths::{SearchPaths, search_details};
 use crate::operators::shortest_paths::{MayUse, PathWeight, ShortestPaths, Wanted};
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
 use crate::search::{Caps, Quota, closes_alike, extent};
 

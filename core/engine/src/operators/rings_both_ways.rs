@@ -11,11 +11,12 @@ use graphodrome_graph::{Dense, Direction, EdgeTest, NodeTest, PropertyReader, Sn
 use graphodrome_language::ast::BinaryOperator;
 use hashbrown::HashMap;
 
-use crate::context::{Context, Outcome};
+use crate::context::Context;
 use crate::expression::{Expr, Kind};
 use crate::functions::Function;
 use crate::operators::common_counts::Marks;
-use crate::operators::intersect_edges::run;
+use crate::operators::sorted::run;
+use crate::outcome::Outcome;
 
 /// What the conditions on the nodes of a ring say.
 #[derive(Clone, Debug)]

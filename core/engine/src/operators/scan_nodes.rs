@@ -6,11 +6,13 @@ use std::sync::Arc;
 use graphodrome_graph::{Dense, NodeTest, Value};
 
 use crate::batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
-use crate::context::{Context, Outcome};
-use crate::evaluate::{Row, holds};
+use crate::context::Context;
+use crate::evaluate::holds;
 use crate::expression::Expr;
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
 use crate::quick::{Comparison, Place, Which};
+use crate::row::Row;
 
 #[derive(Debug)]
 pub(crate) struct ScanNodes {

@@ -5,7 +5,8 @@ use graphodrome_language::ast::PathMode;
 use std::sync::Arc;
 
 use crate::batch::Batch;
-use crate::context::{Context, Outcome};
+use crate::context::Context;
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
 use crate::search::{Caps, Cursor, EndGuide, Enumerator, Event, OutputVariable, Rows, SearchSpec};
 

@@ -5,12 +5,14 @@ use std::sync::Arc;
 use graphodrome_graph::{NodeTest, Value};
 
 use crate::batch::{Batch, Vector};
-use crate::context::{Context, Outcome};
-use crate::evaluate::{Row, holds};
+use crate::context::Context;
+use crate::evaluate::holds;
 use crate::expression::Expr;
 use crate::lookup::Lookup;
 use crate::operators::EdgeCheck;
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
+use crate::row::Row;
 
 /// The left node, the edge and the right node take the slots after the input's.
 #[derive(Clone, Debug)]

@@ -6,11 +6,13 @@ use std::sync::Arc;
 use graphodrome_graph::{NodeTest, Value};
 
 use crate::batch::{BATCH_ROWS, Batch, Vector};
-use crate::context::{Context, Outcome};
-use crate::evaluate::{Row, holds};
+use crate::context::Context;
+use crate::evaluate::holds;
 use crate::expression::Expr;
 use crate::lookup::Lookup;
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
+use crate::row::Row;
 
 #[derive(Clone, Debug)]
 pub(crate) struct SeekIndex {

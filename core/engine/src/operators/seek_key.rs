@@ -5,11 +5,13 @@ use std::sync::Arc;
 use graphodrome_graph::{NodeTest, Value};
 
 use crate::batch::{Batch, Vector};
-use crate::context::{Context, Outcome};
-use crate::evaluate::{Evaluator, Row, holds};
+use crate::context::Context;
+use crate::evaluate::{Evaluator, holds};
 use crate::expression::Expr;
 use crate::lookup::seek;
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
+use crate::row::Row;
 
 #[derive(Clone, Debug)]
 pub(crate) struct SeekKey {

@@ -8,11 +8,13 @@ use graphodrome_language::{Diagnostic, Span};
 use hashbrown::HashMap;
 
 use crate::batch::Batch;
-use crate::context::{Context, Outcome, located};
-use crate::evaluate::{Evaluator, Row};
+use crate::context::Context;
+use crate::evaluate::Evaluator;
 use crate::expression::Expr;
 use crate::operators::drain;
+use crate::outcome::{Outcome, located};
 use crate::plan::{Input, Operator, OperatorPlan};
+use crate::row::Row;
 
 #[derive(Clone, Debug)]
 pub(crate) enum Change {

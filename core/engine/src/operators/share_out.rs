@@ -9,7 +9,8 @@ use std::time::Instant;
 use graphodrome_language::Diagnostic;
 
 use crate::batch::Batch;
-use crate::context::{Context, Outcome};
+use crate::context::Context;
+use crate::outcome::Outcome;
 use crate::plan::{Counting, Input, Operator, OperatorPlan, PlanNode, metered};
 
 /// Rows of a slice: fewer where each is expected to cost much, a slice about so much.

@@ -5,9 +5,10 @@ use std::sync::Arc;
 use graphodrome_language::ast::PathMode;
 
 use crate::batch::Batch;
-use crate::context::{Context, Outcome};
+use crate::context::Context;
 use crate::expression::Expr;
 use crate::operators::search_paths::{mode_name, push_path, search_details};
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
 use crate::search::{
     Caps, Cursor, EdgeWeight, FoundPath, GuidedSearch, PathSource, Quota, Rows, SearchSpec, Weight,

@@ -6,10 +6,11 @@ use std::sync::Arc;
 use graphodrome_graph::Value;
 
 use crate::batch::{Batch, Vector};
-use crate::context::{Context, Outcome};
+use crate::context::Context;
 use crate::expression::{Expr, Kind};
 use crate::operators::compute::evaluate_column;
 use crate::operators::order::{Order, before, first_rows, may_be_first};
+use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
 
 #[derive(Clone, Debug)]

@@ -4,12 +4,8 @@
 
 use graphodrome_graph::{Code, Decimal, DecimalSum, Duration, GraphError, Value};
 
-use crate::operators::aggregate::not_a_number;
 use crate::operators::exact_sum::FloatSum;
-
-pub(super) fn out_of_range() -> GraphError {
-    GraphError::new(Code::NUMBER_OUT_OF_RANGE, "the result is out of range for its type")
-}
+use crate::operators::values::{not_a_number, out_of_range};
 
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Sum {

@@ -5,41 +5,14 @@
 use graphodrome_graph::Element;
 
 use crate::plan::Schema;
-use crate::planner::Planner;
+use crate::planner::builder::StepCost;
+use crate::planner::builder::{Builder, ways};
 use crate::planner::lookup::Start;
-use crate::planner::order::{Builder, ways};
-use crate::planner::pattern::{PatternGraph, PatternStep, StepKind};
+use crate::planner::pattern_graph::{PatternGraph, PatternStep, StepKind};
+use crate::planner::state::Planner;
 
 /// Nodes of a pattern whose orders are all compared.
 const MOST_NODES: usize = 10;
-
-/// What a step costs and yields, from its left end and from its right: found once a pattern.
-pub(super) struct StepCost {
-    from: usize,
-    to: usize,
-    /// Rows per row and entries looked at; `None` where it cannot be walked from that end.
-    forward: Option<(f64, f64)>,
-    backward: Option<(f64, f64)>,
-    /// Rows per row where both ends are bound.
-    pub closing: f64,
-    is_edge: bool,
-    /// Only between nodes that are bound.
-    once: bool,
-}
-
-impl StepCost {
-    /// Whether it can be walked from its left end, and from its right.
-    pub fn ways(&self) -> (bool, bool) {
-        (self.forward.is_some(), self.backward.is_some())
-    }
-
-    /// From its left end or its right; where it cannot be walked from there, from the other.
-    pub fn of(&self, from_right: bool) -> (f64, f64) {
-        let (one, other) =
-            if from_right { (self.backward, self.forward) } else { (self.forward, self.backward) };
-        one.or(other).unwrap_or((f64::MAX, f64::MAX))
-    }
-}
 
 /// The cheapest way to bind a set of nodes.
 #[derive(Clone, Copy)]

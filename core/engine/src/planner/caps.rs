@@ -7,7 +7,7 @@ use crate::expression::{Expr, Kind};
 use crate::operators::shortest_paths::ShortestPaths;
 use crate::operators::{Compute, Filter, FollowEdges, ReachWithin, SearchPaths};
 use crate::plan::PlanNode;
-use crate::planner::Planner;
+use crate::planner::state::Planner;
 use crate::rules::Rule;
 use crate::search::{Caps, OutputKind, Places, SearchSpec};
 

@@ -6,14 +6,14 @@ use graphodrome_graph::{Direction, Element, KeyDefinition, label_set};
 use graphodrome_language::ast::*;
 use graphodrome_language::{Diagnostic, Span, VariableKind};
 
-use crate::context::Outcome;
 use crate::expression::Expr;
 use crate::operators::{
     Change, ChangeSpec, DeleteElements, FindSpec, InsertEdgeSpec, InsertElements, InsertNodeSpec,
     SetProperties,
 };
+use crate::outcome::Outcome;
 use crate::plan::{PlanNode, Schema};
-use crate::planner::Planner;
+use crate::planner::state::Planner;
 
 /// The expressions of a changing statement.
 pub(super) fn expressions(clause: &Clause) -> Vec<&Expression> {

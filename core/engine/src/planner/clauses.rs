@@ -8,7 +8,7 @@ use graphodrome_language::ast::*;
 use graphodrome_language::{VariableKind, clause_variables, expression_variables, pattern_variables};
 
 use crate::plan::Schema;
-use crate::planner::has_subquery;
+use crate::planner::state::has_subquery;
 
 /// Patterns with more elements than that, put together, would be ordered less well than one after the other.
 const MOST_ELEMENTS: usize = 19;

@@ -4,7 +4,6 @@
 //! to one of theirs (patterns, filters, values) it runs once a batch, its rows carrying the number of the
 //! row they are for. Where rows are counted, ordered or cut it runs once a row.
 
-use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use graphodrome_language::ast::*;
@@ -13,47 +12,16 @@ use graphodrome_language::{
 };
 
 use crate::compile::Computed;
-use crate::context::Outcome;
 use crate::expression::Expr;
 use crate::operators::*;
+use crate::outcome::Outcome;
 use crate::plan::{ColumnInfo, ColumnKind, PlanNode, Schema};
-use crate::planner::result::{Projected, of_no_rows};
-use crate::planner::{Planner, Use, find_subqueries, group_names, insensitive, kind_vector};
+use crate::planner::aggregates::of_no_rows;
+use crate::planner::state::column_kind;
+use crate::planner::state::{Around, Planner, Projected, Rows, Source, Use, find_subqueries, kind_vector};
+use crate::planner::usage::{group_names, insensitive};
 use crate::profile::{Basis, Estimate};
 use crate::rules::Rule;
-
-/// What stands around the clauses that are planned.
-#[derive(Clone, Default)]
-pub(super) struct Around {
-    /// Variables that are read after them.
-    pub needed: BTreeSet<Arc<str>>,
-    /// It matters how often a row comes, of theirs or of their result.
-    pub multiplicity: bool,
-    /// Slots of the rows around a query within another one: no `*` takes them.
-    pub outer: usize,
-}
-
-/// Rows and, where they are a result, its columns.
-pub(super) struct Rows {
-    pub node: PlanNode,
-    pub columns: Option<Vec<ColumnInfo>>,
-}
-
-/// Where the rows come from that a query begins with.
-pub(super) enum Source {
-    Start,
-    /// The one outer row for which it runs, with these columns.
-    Row(Schema),
-}
-
-impl Source {
-    fn outer(&self) -> usize {
-        match self {
-            Source::Start => 0,
-            Source::Row(schema) => schema.len(),
-        }
-    }
-}
 
 impl Planner<'_> {
     fn source(&mut self, source: &Source) -> PlanNode {
@@ -575,13 +543,4 @@ fn goes_back_to_one_row(clause: &Clause) -> bool {
             | Clause::Let(_)
             | Clause::For { .. }
     )
-}
-
-pub(super) fn column_kind(kind: VariableKind) -> ColumnKind {
-    match kind {
-        VariableKind::Node => ColumnKind::Node,
-        VariableKind::Edge => ColumnKind::Edge,
-        VariableKind::Path => ColumnKind::Path,
-        _ => ColumnKind::Value,
-    }
 }

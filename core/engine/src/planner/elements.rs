@@ -7,7 +7,7 @@ use graphodrome_graph::{Direction, LabelExpression};
 use graphodrome_language::ast::*;
 use graphodrome_language::{expression_variables, term_variables};
 
-use crate::planner::pattern::PatternNode;
+use crate::planner::pattern_graph::PatternNode;
 
 /// The elements with parenthesised parts that are not repeated written out in place; `None` where two
 /// names meet at one node.

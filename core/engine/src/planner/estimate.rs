@@ -10,9 +10,9 @@ use graphodrome_graph::{
 use graphodrome_language::ast::*;
 use graphodrome_language::expression_variables;
 
-use crate::planner::Planner;
-use crate::planner::pattern::{Condition, PatternGraph, PatternNode, PatternStep, StepKind};
-use crate::planner::sampling::{Growth, Repeated};
+use crate::planner::growth::{Growth, Repeated};
+use crate::planner::pattern_graph::{Condition, PatternGraph, PatternNode, PatternStep, StepKind};
+use crate::planner::state::Planner;
 
 /// Shares for what no statistic knows.
 const UNKNOWN_EQUAL: f64 = 0.1;

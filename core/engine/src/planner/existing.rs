@@ -9,8 +9,8 @@ use graphodrome_language::ast::*;
 
 use crate::plan::Schema;
 use crate::planner::elements::show_edge;
-use crate::planner::pattern::{PatternGraph, PatternStep, StepKind};
-use crate::planner::{Planner, has_subquery};
+use crate::planner::pattern_graph::{PatternGraph, PatternStep, StepKind};
+use crate::planner::state::{Planner, has_subquery};
 use crate::rules::Rule;
 
 /// Two named nodes and the edge between them, of which nothing but labels and a direction is asked, or which is repeated.

@@ -11,8 +11,8 @@ use graphodrome_language::ast::{Aggregate, PathMode};
 use crate::expression::{Expr, Kind};
 use crate::operators::{AggregateSpec, Filter, FoldPaths, Folding, FollowEdges, SearchPaths};
 use crate::plan::PlanNode;
-use crate::planner::Planner;
 use crate::planner::merge::{is_weighed, takes_weights};
+use crate::planner::state::Planner;
 use crate::rules::Rule;
 use crate::search::{Fold, Inner, Outer, OutputKind};
 

@@ -7,21 +7,10 @@ use graphodrome_graph::Value;
 use graphodrome_language::ast::*;
 use graphodrome_language::{clause_variables, expression_variables, term_expressions, term_variables};
 
-use crate::planner::pattern::PatternGraph;
-use crate::planner::{Planner, Use};
+use crate::compile::length_of;
+use crate::planner::pattern_graph::PatternGraph;
+use crate::planner::state::{Planner, Use};
 use crate::rules::Rule;
-
-/// The column of a path of which only the length is read.
-pub(crate) fn length_name(path: &str) -> Arc<str> {
-    format!("#length of {path}").into()
-}
-
-/// Whether it is `PATH_LENGTH(name)`, and of which name.
-pub(crate) fn length_of(e: &Expression) -> Option<&Arc<str>> {
-    let ExpressionKind::Call { function, arguments } = &e.kind else { return None };
-    let [Expression { kind: ExpressionKind::Variable(name), .. }] = &arguments[..] else { return None };
-    function.text.eq_ignore_ascii_case("PATH_LENGTH").then_some(name)
-}
 
 /// The expression without its path lengths: what it reads of a path beside them it still reads.
 fn without_lengths(e: &Expression) -> Expression {

@@ -6,14 +6,14 @@ use graphodrome_graph::{Element, LabelExpression, PropertyType};
 use graphodrome_language::ast::*;
 use graphodrome_language::{VariableKind, expression_variables};
 
-use crate::context::Outcome;
-use crate::lookup::{Lookup, SearchSpec};
+use crate::lookup::{Lookup, SearchedIndex};
 use crate::operators::*;
+use crate::outcome::Outcome;
 use crate::plan::{PlanNode, Schema};
-use crate::planner::Planner;
+use crate::planner::builder::Builder;
 use crate::planner::elements::show_node;
-use crate::planner::order::Builder;
-use crate::planner::pattern::StepKind;
+use crate::planner::pattern_graph::StepKind;
+use crate::planner::state::Planner;
 use crate::profile::{Alternative, Basis, Estimate};
 use crate::rules::Rule;
 
@@ -252,7 +252,7 @@ impl Planner<'_> {
             value.map(|(value, _)| Ok((self.compile(value, schema)?, inclusive))).transpose()
         };
         let (lower, upper) = (side(Side::Lower, found.lower)?, side(Side::Upper, found.upper)?);
-        let spec = SearchSpec { index: found.index, equal, lower, upper };
+        let spec = SearchedIndex { index: found.index, equal, lower, upper };
         let lookup = Lookup::Index(Box::new(spec));
         Ok((lookup, format!("{} ({})", definition.name, shown.join(" AND "))))
     }

@@ -11,7 +11,7 @@ use crate::expression::{Expr, Kind};
 use crate::operators::merge_rows::{MOST_COLUMNS, MergeRows, Taken};
 use crate::operators::*;
 use crate::plan::{Counting, PlanNode};
-use crate::planner::Planner;
+use crate::planner::state::Planner;
 use crate::profile::{Basis, Estimate};
 use crate::rules::Rule;
 

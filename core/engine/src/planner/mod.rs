@@ -1,6 +1,8 @@
 //! Planning: the clauses of a query in order, each on top of what came before.
 
+mod aggregates;
 mod best_order;
+mod builder;
 mod caps;
 mod changes;
 mod clauses;
@@ -9,101 +11,46 @@ mod elements;
 mod estimate;
 mod existing;
 mod folding;
+mod group;
+mod growth;
 mod lengths;
 mod lookup;
 mod merge;
 mod order;
 mod pattern;
+mod pattern_graph;
 mod procedure;
 mod program;
 mod repetition;
 mod result;
 mod sampling;
 mod searches;
+mod state;
 mod steps;
 mod top;
 mod triangles;
+mod usage;
 
-use std::cell::{Cell, RefCell};
-use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
-use graphodrome_graph::{Dense, Element, LabelExpression, LabelSet, Snapshot};
+use graphodrome_language::VariableKind;
 use graphodrome_language::ast::*;
-use graphodrome_language::{
-    Diagnostic, VariableKind, clause_variables, expression_variables, pattern_variables, read_by_element,
-};
 
+use crate::compile::expression_kind;
 use crate::planner::clauses::{may_join, without_lets};
-use crate::planner::compose::{Around, Rows, Source};
 use crate::planner::existing::may_be_part;
-use crate::planner::lengths::lengths_alone;
 use crate::planner::procedure::ProcedureCall;
+use crate::planner::state::{Around, Planned, Rows, Source};
+use crate::planner::usage::{group_names, usage};
 
-use crate::batch::Vector;
-use crate::compile::{Compiler, Computed, PlanParameters, row_count};
-use crate::context::Outcome;
-use crate::evaluate::Scope;
-use crate::expression::Expr;
+use crate::compile::row_count;
 use crate::operators::*;
-use crate::plan::{ColumnInfo, OperatorPlan, PlanNode, Schema};
+use crate::outcome::Outcome;
+use crate::plan::{PlanNode, Schema};
 use crate::profile::{Basis, Estimate};
-use crate::rules::{Rule, Rules};
+use crate::rules::Rule;
 
-pub(crate) struct Planner<'p> {
-    scope: &'p Scope,
-    parameters: &'p PlanParameters<'p>,
-    text: &'p str,
-    /// Counted once a version: estimates ask for them again and again.
-    counts: &'p LabelCounts,
-    next_id: usize,
-    next_name: usize,
-    /// Tables of rows that several branches read.
-    next_table: usize,
-    /// Subqueries of the changing statement that is planned: where their values are.
-    current: Computed,
-    rules: Rules,
-    /// What repeated edges lead to, as it was tried out.
-    growths: RefCell<Vec<(sampling::Repeated, Option<sampling::Growth>)>>,
-    /// Adjacency entries that may still be looked at for estimates.
-    looks: Cell<usize>,
-    /// Nodes that keys have found for the values given.
-    found: HashMap<Arc<str>, Dense>,
-    /// What is known of variables of patterns: what they are, and their labels.
-    known: HashMap<Arc<str>, (Element, Option<LabelExpression>)>,
-}
-
-/// How many elements a version has, by label set.
-pub(crate) struct LabelCounts {
-    pub nodes: Vec<(LabelSet, u64)>,
-    pub edges: Vec<(LabelSet, u64)>,
-}
-
-impl LabelCounts {
-    pub fn of(snapshot: &Snapshot) -> LabelCounts {
-        LabelCounts { nodes: snapshot.node_label_counts(), edges: snapshot.edge_label_counts() }
-    }
-}
-
-pub(crate) struct Planned {
-    pub root: PlanNode,
-    /// `None` where the query has no result.
-    pub columns: Option<Vec<ColumnInfo>>,
-    pub changes: bool,
-}
-
-/// What the rest of a query makes of a MATCH's rows.
-struct Use {
-    /// Variables read later.
-    needed: BTreeSet<Arc<str>>,
-    /// Whether it matters how often a row comes.
-    multiplicity: bool,
-    /// Variables of which only PATH_LENGTH is read later.
-    lengths: BTreeSet<Arc<str>>,
-}
-
-pub(crate) use lengths::{length_name, length_of};
-pub(crate) use result::expression_kind;
+pub(crate) use state::{LabelCounts, Planner};
 
 /// Whether grouping makes so much fewer rows of many that it is worth it to group parts of them first.
 fn makes_few(group: &Group, node: &PlanNode, input: &PlanNode) -> bool {
@@ -111,41 +58,7 @@ fn makes_few(group: &Group, node: &PlanNode, input: &PlanNode) -> bool {
     group.is_of_parts() && (group.keys.is_empty() || node.estimate.rows * FEWER <= input.estimate.rows)
 }
 
-pub(crate) fn kind_vector(kind: VariableKind) -> Vector {
-    match kind {
-        VariableKind::Node => Vector::Nodes(vec![]),
-        VariableKind::Edge => Vector::Edges(vec![]),
-        _ => Vector::Values(vec![]),
-    }
-}
-
 impl<'p> Planner<'p> {
-    pub fn new(
-        scope: &'p Scope, counts: &'p LabelCounts, parameters: &'p PlanParameters<'p>, text: &'p str,
-        rules: Rules,
-    ) -> Self {
-        let current = vec![];
-        Planner {
-            scope,
-            parameters,
-            text,
-            counts,
-            next_id: 0,
-            next_name: 0,
-            next_table: 0,
-            current,
-            rules,
-            growths: RefCell::default(),
-            looks: Cell::new(sampling::LOOKS_OF_A_QUERY),
-            found: HashMap::new(),
-            known: HashMap::new(),
-        }
-    }
-
-    fn may(&self, rule: Rule) -> bool {
-        self.rules.has(rule)
-    }
-
     pub fn query(&mut self, query: &Query) -> Outcome<Planned> {
         let source = Source::Start;
         let (root, columns) = self.compose(query, &source, false)?;
@@ -307,48 +220,6 @@ impl<'p> Planner<'p> {
         )
     }
 
-    pub(crate) fn node(
-        &mut self, plan: impl OperatorPlan + 'static, inputs: Vec<PlanNode>, schema: Schema,
-        estimate: Estimate,
-    ) -> PlanNode {
-        let id = self.next_id;
-        self.next_id += 1;
-        let facts = plan.row_facts(&inputs);
-        PlanNode { id, plan: Arc::new(plan), inputs, schema, estimate, alternatives: vec![], facts }
-    }
-
-    fn leaf(
-        &mut self, plan: impl OperatorPlan + 'static, schema: Schema, rows: f64, source: &str,
-    ) -> PlanNode {
-        let estimate = Estimate { rows, cost: rows, basis: Basis::Fact, source: source.into() };
-        self.node(plan, vec![], schema, estimate)
-    }
-
-    /// A name no user can write.
-    fn hidden(&mut self, what: &str) -> Arc<str> {
-        self.next_name += 1;
-        format!("#{what}{}", self.next_name).into()
-    }
-
-    fn compiler<'c>(&'c self, schema: &'c Schema, computed: &'c Computed) -> Compiler<'c> {
-        Compiler { scope: self.scope, schema, parameters: self.parameters, computed, grouped: false }
-    }
-
-    fn compile(&self, expression: &Expression, schema: &Schema) -> Outcome<Expr> {
-        self.compiler(schema, &self.current).expression(expression)
-    }
-
-    /// A piece of the query's text, on one line.
-    fn shown(&self, expression: &Expression) -> String {
-        let text = self.text_of(expression.span);
-        if text.is_empty() { "(implied)".into() } else { text }
-    }
-
-    fn text_of(&self, span: graphodrome_language::Span) -> String {
-        let text = self.text.get(span.start as usize..span.end as usize).unwrap_or("");
-        text.split_whitespace().collect::<Vec<_>>().join(" ")
-    }
-
     /// Filters by conditions; those with EXISTS in them get their subqueries first.
     fn filter(&mut self, input: PlanNode, conditions: Vec<&Expression>) -> Outcome<PlanNode> {
         if conditions.is_empty() {
@@ -383,7 +254,7 @@ impl<'p> Planner<'p> {
             let (with, computed) = self.subqueries(node, &[value])?;
             let compiled = self.compiler(&with.schema, &computed).expression(value)?;
             let mut schema = with.schema.clone();
-            let kind = result::expression_kind(&compiled, &schema);
+            let kind = expression_kind(&compiled, &schema);
             schema.push(name.text.clone(), kind);
             let estimate = with.estimate.clone();
             let shown = format!("{} = {}", name.text, self.shown(value));
@@ -468,122 +339,4 @@ fn with_filters<'q>(pattern: &GraphPattern, mut rest: &'q [Clause]) -> (GraphPat
         });
     }
     (pattern, rest)
-}
-
-fn find_subqueries<'e>(e: &'e Expression, found: &mut Vec<&'e Expression>) {
-    if matches!(e.kind, ExpressionKind::Exists(_) | ExpressionKind::Subquery(_)) {
-        found.push(e);
-    }
-    e.each_part(&mut |part| find_subqueries(part, found));
-}
-
-pub(crate) fn has_subquery(e: &Expression) -> bool {
-    let mut found = vec![];
-    find_subqueries(e, &mut found);
-    !found.is_empty()
-}
-
-/// What later clauses read of a MATCH, and whether they can tell how often a row comes.
-fn usage(rest: &[Clause], groups: &Groups, around: &Around) -> Use {
-    let mut needed = around.needed.clone();
-    for clause in rest {
-        needed.extend(clause_variables(clause));
-    }
-    let multiplicity = match rest.last() {
-        Some(Clause::Return(result)) => {
-            !insensitive(result, groups) && (around.multiplicity || !gives_every_row(result))
-        }
-        _ => around.multiplicity,
-    };
-    let plain = rest.iter().all(|c| {
-        matches!(
-            c,
-            Clause::Match { .. }
-                | Clause::Optional { .. }
-                | Clause::Filter(_)
-                | Clause::Let(_)
-                | Clause::For { .. }
-                | Clause::Return(_)
-        )
-    });
-    let lengths = lengths_alone(rest, &needed, &around.needed);
-    Use { needed, multiplicity: multiplicity || !plain, lengths }
-}
-
-/// Whether a result has each of its rows as often as the row before it comes.
-fn gives_every_row(result: &Return) -> bool {
-    let aggregated = result.group_by.is_some()
-        || result.having.is_some()
-        || result.items.iter().any(|i| i.expression.contains_aggregate())
-        || result.page.order.iter().any(|k| k.expression.contains_aggregate());
-    let whole = result.page.limit.is_none() && result.page.offset.is_none();
-    !aggregated && whole && !result.items.is_empty()
-}
-
-/// Names of variables that may be lists bound under a quantifier.
-type Groups = BTreeSet<Arc<str>>;
-
-/// Those that stand in the schema, that the clauses bind, and that are made of such.
-fn group_names(schema: &Schema, clauses: &[Clause]) -> Groups {
-    fn bound(clauses: &[Clause], groups: &mut Groups) {
-        for clause in clauses {
-            match clause {
-                Clause::Match { pattern, .. } => {
-                    let variables = pattern_variables(pattern).into_iter();
-                    groups.extend(variables.filter(|(_, kind)| kind.is_group()).map(|(name, _)| name.text));
-                }
-                Clause::Optional { clauses, .. } => bound(clauses, groups),
-                Clause::Let(items) => {
-                    for (name, value) in items {
-                        if expression_variables(value).iter().any(|v| groups.contains(v)) {
-                            groups.insert(name.text.clone());
-                        }
-                    }
-                }
-                _ => {}
-            }
-        }
-    }
-    let variables = schema.variables.iter().filter(|v| v.kind.is_group());
-    let mut groups = variables.map(|v| v.name.clone()).collect();
-    bound(clauses, &mut groups);
-    groups
-}
-
-/// Whether a result is the same however often each row comes. An aggregate over a group variable works within the row:
-/// with no other the result has every row.
-fn insensitive(result: &Return, groups: &Groups) -> bool {
-    let within_row = |argument: &Expression| {
-        !argument.contains_aggregate() && read_by_element(argument).iter().any(|v| groups.contains(v))
-    };
-    fn aggregates<'e>(e: &'e Expression, found: &mut Vec<&'e Expression>) {
-        match &e.kind {
-            ExpressionKind::CountAll | ExpressionKind::Aggregate { .. } => found.push(e),
-            _ => e.each_part(&mut |part| aggregates(part, found)),
-        }
-    }
-    let mut found = vec![];
-    result.items.iter().for_each(|i| aggregates(&i.expression, &mut found));
-    let among_items = found.len();
-    result.page.order.iter().for_each(|k| aggregates(&k.expression, &mut found));
-    result.having.iter().for_each(|having| aggregates(having, &mut found));
-    let of_rows = |e: &Expression| match &e.kind {
-        ExpressionKind::Aggregate { argument, .. } => !within_row(argument),
-        _ => true,
-    };
-    let only_once = |e: &Expression| match &e.kind {
-        ExpressionKind::Aggregate { function, distinct, .. } => {
-            *distinct || matches!(function, Aggregate::Min | Aggregate::Max)
-        }
-        _ => false,
-    };
-    let aggregated = result.group_by.is_some()
-        || result.having.is_some()
-        || found[..among_items].iter().any(|e| of_rows(e));
-    let insensitive = found.iter().all(|e| !of_rows(e) || only_once(e));
-    !result.items.is_empty() && (result.distinct || aggregated) && insensitive
-}
-
-pub(crate) fn unsupported(span: graphodrome_language::Span, what: &str) -> Diagnostic {
-    Diagnostic::syntax(span, format!("not supported: {what}"))
 }

@@ -9,28 +9,18 @@ use graphodrome_graph::{Element, LabelExpression};
 use graphodrome_language::ast::*;
 use graphodrome_language::{Diagnostic, Span, VariableKind, expression_variables};
 
-use crate::context::Outcome;
+use crate::compile::length_name;
 use crate::expression::{Expr, Kind, Piece};
 use crate::operators::*;
+use crate::outcome::Outcome;
 use crate::plan::{PlanNode, Schema};
-use crate::planner::best_order::StepCost;
-use crate::planner::elements::{reversed, show_node, walkable};
+use crate::planner::builder::*;
+use crate::planner::elements::show_node;
 use crate::planner::lookup::Start;
-use crate::planner::pattern::{Condition, PathPiece, PatternGraph, PatternNode, PatternStep, StepKind};
-use crate::planner::{Planner, Use, length_name};
+use crate::planner::pattern_graph::{Condition, PathPiece, PatternNode, PatternStep, StepKind};
+use crate::planner::state::{Planner, Use};
 use crate::profile::{Alternative, Basis, Estimate};
 use crate::rules::Rule;
-
-pub(super) struct Builder<'g> {
-    pub graph: &'g mut PatternGraph,
-    pub usage: &'g Use,
-    /// Steps planned already.
-    pub done: Vec<bool>,
-    /// The order of the nodes, where it was chosen as a whole.
-    pub order: Vec<usize>,
-    /// What each step costs, before anything is bound.
-    pub costs: Vec<StepCost>,
-}
 
 /// Searches between two given nodes that are started rather than one from each start to all ends.
 const FEW_PAIRS: f64 = 8.0;
@@ -149,108 +139,106 @@ impl Planner<'_> {
     fn connect(&mut self, input: PlanNode, b: &mut Builder<'_>, pattern_span: Span) -> Outcome<PlanNode> {
         let mut node = self.ready_conditions(input, b)?;
         loop {
-            // A step at a bound end.
-            if let Some((step, from_right)) = self.next_step(&node.schema, b) {
-                // A search between two nodes that are known goes from both of them.
-                let pattern = &b.graph.steps[step];
-                let far = if from_right { pattern.from } else { pattern.to };
-                if matches!(pattern.kind, StepKind::Search(_))
-                    && node.schema.slot(&b.graph.nodes[far].name).is_none()
-                    && let Start::Seek(keys, conditions) = self.start(far, &node.schema, b)
-                {
-                    node = self.seek(node, far, &keys, &conditions, b)?;
-                    node = self.ready_conditions(node, b)?;
-                    continue;
+            node = if let Some((step, from_right)) = self.next_step(&node.schema, b) {
+                self.take_step(node, step, from_right, b)?
+            } else {
+                let unbound: Vec<usize> = (0..b.graph.nodes.len())
+                    .filter(|&i| node.schema.slot(&b.graph.nodes[i].name).is_none())
+                    .collect();
+                if unbound.is_empty() {
+                    break;
                 }
-                if node.schema.slot(&b.graph.nodes[far].name).is_none()
-                    && self.few_ends(step, from_right, node.estimate.rows, b)
-                {
-                    let ends = self.scan(far, b)?;
-                    let ends = self.ready_conditions(ends, b)?;
-                    node = self.join(node, ends, b)?;
-                    node = self.ready_conditions(node, b)?;
-                    continue;
-                }
-                node = self.step(node, step, from_right, b)?;
-                node = self.ready_conditions(node, b)?;
-                continue;
-            }
-            let unbound: Vec<usize> = (0..b.graph.nodes.len())
-                .filter(|&i| node.schema.slot(&b.graph.nodes[i].name).is_none())
-                .collect();
-            if unbound.is_empty() {
-                if let Some(step) = b.done.iter().position(|done| !done) {
-                    let shown = b.graph.steps[step].shown.clone();
-                    return Err(Diagnostic::syntax(
-                        pattern_span,
-                        format!("not supported: in {shown} a condition inside a repetition reads what is bound after it (feature G051)"),
-                    )
-                    .hint("write the condition in WHERE after the pattern"));
-                }
-                return Ok(node);
-            }
-            // A node that a key finds for each row.
-            let seek = unbound.iter().find_map(|&i| match self.start(i, &node.schema, b) {
-                Start::Seek(keys, conditions) => Some((i, keys, conditions)),
-                Start::Search(_) | Start::Scan => None,
-            });
-            if let Some((i, keys, conditions)) = seek {
-                node = self.seek(node, i, &keys, &conditions, b)?;
-                node = self.ready_conditions(node, b)?;
-                continue;
-            }
-            // An edge that a key or an index finds, with both of its ends.
-            let (mut start, mut starts, mut cost) = self.best_start(&unbound, b);
-            if node.plan.name() == "OneRow"
-                && self.may(Rule::PatternOrder)
-                && let Some((order, least)) = self.best_order(&unbound, b)
-            {
-                (start, cost) = (order[0], least);
-                let name = start_at(&b.graph.nodes[start]);
-                starts.retain(|a| a.method != name);
-                starts.iter_mut().for_each(|a| {
-                    a.chosen = false;
-                    a.reason = "the nodes in this order come to more".into();
-                });
-                if !starts.is_empty() {
-                    starts.insert(0, Alternative::chosen(name, least, "the cheapest order of all nodes"));
-                }
-                b.order = order;
-            }
-            if let Some(found) = self.edge_lookup(&node.schema, b) {
-                if found.rows <= cost {
-                    node = self.seek_edges(node, found, b)?;
-                    node = self.ready_conditions(node, b)?;
-                    continue;
-                }
-                let method = format!("edges by {}", found.name);
-                starts.push(Alternative::left(method, Some(found.rows), "it finds too many of them"));
-            }
-            // Nodes that an index finds for each row, where there are few.
-            if node.plan.name() != "OneRow"
-                && let Start::Search(found) = self.start(start, &node.schema, b)
-            {
-                node = self.search_index(node, start, &found, b)?;
-                node = self.ready_conditions(node, b)?;
-                continue;
-            }
-            // Another part: on its own, then joined.
-            if node.plan.name() == "OneRow" {
-                node = self.scan(start, b)?;
-                choose_among(&mut node, starts);
-                node = self.ready_conditions(node, b)?;
-                continue;
-            }
-            let mut other = self.scan(start, b)?;
-            choose_among(&mut other, starts);
-            let mut other = self.ready_conditions(other, b)?;
-            while let Some((step, from_right)) = self.next_step_within(&other.schema, &node.schema, b) {
-                other = self.step(other, step, from_right, b)?;
-                other = self.ready_conditions(other, b)?;
-            }
-            node = self.join(node, other, b)?;
+                self.begin_at_one(node, &unbound, b)?
+            };
             node = self.ready_conditions(node, b)?;
         }
+        let Some(step) = b.done.iter().position(|done| !done) else { return Ok(node) };
+        let shown = b.graph.steps[step].shown.clone();
+        Err(Diagnostic::syntax(
+            pattern_span,
+            format!("not supported: in {shown} a condition inside a repetition reads what is bound after it (feature G051)"),
+        )
+        .hint("write the condition in WHERE after the pattern"))
+    }
+
+    /// A step at a bound end, or what had better be found before it.
+    fn take_step(
+        &mut self, node: PlanNode, step: usize, from_right: bool, b: &mut Builder<'_>,
+    ) -> Outcome<PlanNode> {
+        let pattern = &b.graph.steps[step];
+        let far = if from_right { pattern.from } else { pattern.to };
+        let is_search = matches!(pattern.kind, StepKind::Search(_));
+        if node.schema.slot(&b.graph.nodes[far].name).is_none() {
+            // A search between two nodes that are known goes from both of them.
+            if is_search && let Start::Seek(keys, conditions) = self.start(far, &node.schema, b) {
+                return self.seek(node, far, &keys, &conditions, b);
+            }
+            if self.few_ends(step, from_right, node.estimate.rows, b) {
+                let ends = self.scan(far, b)?;
+                let ends = self.ready_conditions(ends, b)?;
+                return self.join(node, ends, b);
+            }
+        }
+        self.step(node, step, from_right, b)
+    }
+
+    /// Finds a node that no step leads to, or an edge with both of its ends.
+    fn begin_at_one(&mut self, node: PlanNode, unbound: &[usize], b: &mut Builder<'_>) -> Outcome<PlanNode> {
+        // A node that a key finds for each row.
+        for &i in unbound {
+            if let Start::Seek(keys, conditions) = self.start(i, &node.schema, b) {
+                return self.seek(node, i, &keys, &conditions, b);
+            }
+        }
+        let is_first = node.plan.name() == "OneRow";
+        let (start, mut starts, cost) = self.cheapest_start(unbound, is_first, b);
+        // An edge that a key or an index finds, with both of its ends.
+        if let Some(found) = self.edge_lookup(&node.schema, b) {
+            if found.rows <= cost {
+                return self.seek_edges(node, found, b);
+            }
+            let method = format!("edges by {}", found.name);
+            starts.push(Alternative::left(method, Some(found.rows), "it finds too many of them"));
+        }
+        // Nodes that an index finds for each row, where there are few.
+        if !is_first && let Start::Search(found) = self.start(start, &node.schema, b) {
+            return self.search_index(node, start, &found, b);
+        }
+        let mut other = self.scan(start, b)?;
+        choose_among(&mut other, starts);
+        if is_first {
+            return Ok(other);
+        }
+        // Another part: on its own, then joined.
+        let mut other = self.ready_conditions(other, b)?;
+        while let Some((step, from_right)) = self.next_step_within(&other.schema, &node.schema, b) {
+            other = self.step(other, step, from_right, b)?;
+            other = self.ready_conditions(other, b)?;
+        }
+        self.join(node, other, b)
+    }
+
+    /// Where to begin, what else there was to begin at, and what it costs.
+    fn cheapest_start(
+        &self, unbound: &[usize], is_first: bool, b: &mut Builder<'_>,
+    ) -> (usize, Vec<Alternative>, f64) {
+        let (start, mut starts, cost) = self.best_start(unbound, b);
+        if !is_first || !self.may(Rule::PatternOrder) {
+            return (start, starts, cost);
+        }
+        let Some((order, least)) = self.best_order(unbound, b) else { return (start, starts, cost) };
+        let start = order[0];
+        let name = start_at(&b.graph.nodes[start]);
+        starts.retain(|a| a.method != name);
+        starts.iter_mut().for_each(|a| {
+            a.chosen = false;
+            a.reason = "the nodes in this order come to more".into();
+        });
+        if !starts.is_empty() {
+            starts.insert(0, Alternative::chosen(name, least, "the cheapest order of all nodes"));
+        }
+        b.order = order;
+        (start, starts, least)
     }
 
     /// Whether a search's other end is worth finding first: its own conditions leave few nodes, which cost less to
@@ -534,53 +522,6 @@ impl Planner<'_> {
             }
         }
         conditions
-    }
-}
-
-/// Whether a step can be walked from its left end and from its right.
-pub(super) fn ways(step: &PatternStep) -> (bool, bool) {
-    match &step.kind {
-        StepKind::Edge { .. } => (true, true),
-        StepKind::Search(search) => (walkable(&search.elements), walkable(&reversed(&search.elements))),
-    }
-}
-
-pub(super) fn slot_of(schema: &Schema, name: &str) -> Outcome<usize> {
-    schema.slot(name).ok_or_else(|| {
-        Diagnostic::unknown(Default::default(), format!("{name} is not bound where the plan needs it"))
-    })
-}
-
-/// A path with a search prefix is matched on its own.
-pub(super) fn takes_part(step: &PatternStep) -> bool {
-    match &step.kind {
-        StepKind::Edge { .. } => true,
-        StepKind::Search(search) => search.search == PathSearch::All,
-    }
-}
-
-/// The labels of every edge in the elements.
-pub(super) fn collect_edge_labels(elements: &[PathElement], found: &mut Vec<Option<LabelExpression>>) {
-    for element in elements {
-        match element {
-            PathElement::Edge(edge, _) => found.push(edge.filter.labels.as_ref().map(|l| l.0.clone())),
-            PathElement::Group(group) => collect_edge_labels(&group.term.elements, found),
-            PathElement::Alternatives(a) => {
-                a.branches.iter().for_each(|b| collect_edge_labels(&b.elements, found));
-            }
-            PathElement::Node(_) => {}
-        }
-    }
-}
-
-pub(super) fn edge_labels(step: &PatternStep) -> Vec<Option<LabelExpression>> {
-    match &step.kind {
-        StepKind::Edge { labels, .. } => vec![labels.clone()],
-        StepKind::Search(search) => {
-            let mut found = vec![];
-            collect_edge_labels(&search.elements, &mut found);
-            found
-        }
     }
 }
 

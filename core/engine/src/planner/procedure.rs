@@ -3,10 +3,10 @@
 use graphodrome_language::ast::{Expression, Name};
 use graphodrome_language::{Diagnostic, Gives, Span, VariableKind};
 
-use crate::context::Outcome;
 use crate::operators::CallProcedure;
+use crate::outcome::Outcome;
 use crate::plan::PlanNode;
-use crate::planner::Planner;
+use crate::planner::state::Planner;
 use crate::procedures;
 use crate::profile::{Basis, Estimate};
 

@@ -7,12 +7,12 @@ use std::sync::Arc;
 use graphodrome_language::ast::*;
 use graphodrome_language::{Diagnostic, VariableKind, expression_variables, term_variables};
 
-use crate::context::Outcome;
 use crate::expression::Expr;
+use crate::outcome::Outcome;
 use crate::plan::Schema;
-use crate::planner::Planner;
 use crate::planner::elements::*;
-use crate::planner::pattern::equalities;
+use crate::planner::pattern_graph::equalities;
+use crate::planner::state::Planner;
 use crate::search::{Mark, OutputKind, Program, State, Step, alike};
 
 /// Unrolled bounds may make a program large; this many states are more than any sensible pattern has.

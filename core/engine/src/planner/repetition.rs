@@ -7,9 +7,9 @@ use graphodrome_language::ast::*;
 use graphodrome_language::{Span, expression_variables, term_expressions, term_variables};
 
 use crate::plan::Schema;
-use crate::planner::Planner;
 use crate::planner::clauses::replace;
 use crate::planner::elements::{inlined, join};
+use crate::planner::state::Planner;
 
 /// More edges than these are repeated, not written out.
 const MOST_WRITTEN_OUT: usize = 8;

@@ -2,32 +2,19 @@
 
 use std::sync::Arc;
 
-use graphodrome_graph::Value;
 use graphodrome_language::ast::*;
-use graphodrome_language::{Diagnostic, VariableKind, expression_variables, read_by_element};
+use graphodrome_language::expression_variables;
 
+use crate::compile::expression_kind;
 use crate::compile::{Compiler, Computed};
-use crate::context::Outcome;
-use crate::expression::{Expr, Kind};
-use crate::operators::{
-    AggregateSpec, AttachRow, Compute, CountTriangles, CountWalks, Distinct, Filter, FollowEdges, Group,
-    IntersectEdges, Order, ReturnRows, ScanNodes, SortSpec,
-};
-use crate::plan::{ColumnInfo, Counting, PlanNode, Schema};
-use crate::planner::compose::{Around, column_kind};
-use crate::planner::merge::{count_rows, is_weighed, remember_counts, takes_weights};
-use crate::planner::{Planner, kind_vector};
+use crate::operators::{AttachRow, Compute, Distinct, Filter, Order, ReturnRows, SortSpec};
+use crate::outcome::Outcome;
+use crate::plan::{ColumnInfo, PlanNode, Schema};
+use crate::planner::aggregates::has_row_aggregate;
+use crate::planner::state::Planner;
+use crate::planner::state::{Around, Projected, column_kind};
 use crate::profile::{Basis, Estimate};
-use crate::rules::{Rule, Rules};
-
-/// What a compiled expression yields, as far as a column's form goes.
-pub(crate) fn expression_kind(expr: &Expr, schema: &Schema) -> VariableKind {
-    match &expr.kind {
-        Kind::Slot(slot) => schema.variables.get(*slot).map_or(VariableKind::Value, |v| v.kind),
-        Kind::Path(_) => VariableKind::Path,
-        _ => VariableKind::Value,
-    }
-}
+use crate::rules::Rule;
 
 impl Planner<'_> {
     /// Expressions as columns after what is there; slots below `outer` are no part of `*`.
@@ -42,7 +29,7 @@ impl Planner<'_> {
     }
 
     /// Computes items from what is in the first slots, those of `before`; `node` may have more.
-    fn project(
+    pub(super) fn project(
         &mut self, node: PlanNode, before: &Schema, items: &[ReturnItem], computed: &Computed, grouped: bool,
     ) -> Outcome<Projected> {
         let mut schema = node.schema.clone();
@@ -269,159 +256,6 @@ impl Planner<'_> {
         };
         Ok(self.node(Order { keys, first, shown }, vec![node], with_keys, estimate))
     }
-
-    /// A percentile's share: a number from 0 to 1 that is the same for all rows.
-    fn percentile_share(&self, second: Option<&Expression>) -> Outcome<Option<Expr>> {
-        second.map(|e| self.compile(e, &Schema::default())).transpose()
-    }
-
-    /// Aggregates of the rows of each outer row, whose number is in the slot: a row a number.
-    pub(super) fn group_by_outer_row(
-        &mut self, input: PlanNode, row_slot: usize, result: &Return,
-    ) -> Outcome<Projected> {
-        let text = input.schema.variables[row_slot].name.clone();
-        let by = Return { group_by: Some(vec![Name { text, span: result.span }]), ..result.clone() };
-        let (node, computed) = self.group(input, &by, &result.items)?;
-        let before = node.schema.clone();
-        self.project(node, &before, &result.items, &computed, true)
-    }
-
-    /// The Group operator: keys are the items without aggregates, aggregates each a column.
-    fn group(
-        &mut self, input: PlanNode, result: &Return, items: &[ReturnItem],
-    ) -> Outcome<(PlanNode, Computed)> {
-        let is_aggregate = |e: &Expression, schema: &Schema| has_row_aggregate(e, schema);
-        let plain: Vec<&Expression> =
-            items.iter().map(|i| &i.expression).filter(|e| !is_aggregate(e, &input.schema)).collect();
-        let mut within = vec![];
-        for item in items {
-            collect_aggregates(&item.expression, &input.schema, &mut within);
-        }
-        let plain = [plain, within].concat();
-        let (input, subqueries) = self.subqueries(input, &plain)?;
-        let mut keys: Vec<(ExpressionKind, Arc<str>)> = vec![];
-        let mut add_key = |kind: &ExpressionKind, name: &Arc<str>| {
-            if !keys.iter().any(|(known, _)| known == kind) {
-                keys.push((kind.clone(), name.clone()));
-            }
-        };
-        if let Some(names) = &result.group_by {
-            for name in names {
-                // A name of an item, or a variable.
-                match items.iter().find(|i| i.named && i.name == name.text) {
-                    Some(item) if input.schema.slot(&name.text).is_none() => {
-                        add_key(&item.expression.kind, &item.name)
-                    }
-                    _ => add_key(&ExpressionKind::Variable(name.text.clone()), &name.text),
-                }
-            }
-            for item in items.iter().filter(|i| !is_aggregate(&i.expression, &input.schema)) {
-                let named = names.iter().any(|n| n.text == item.name);
-                let reads = expression_variables(&item.expression);
-                if named || reads.iter().all(|v| names.iter().any(|n| n.text == *v)) {
-                    add_key(&item.expression.kind, &item.name);
-                } else {
-                    return Err(Diagnostic::unknown(
-                        item.expression.span,
-                        format!("{} is neither grouped by nor aggregated", item.name),
-                    )
-                    .hint("add it to GROUP BY, or put it into an aggregate"));
-                }
-            }
-        } else {
-            for item in items.iter().filter(|i| !is_aggregate(&i.expression, &input.schema)) {
-                add_key(&item.expression.kind, &item.name);
-            }
-        }
-        let mut aggregates: Vec<&Expression> = vec![];
-        for item in items {
-            collect_aggregates(&item.expression, &input.schema, &mut aggregates);
-        }
-        for key in &result.page.order {
-            collect_aggregates(&key.expression, &input.schema, &mut aggregates);
-        }
-        if let Some(having) = &result.having {
-            collect_aggregates(having, &input.schema, &mut aggregates);
-        }
-        let mut schema = Schema::default();
-        let mut computed: Computed = vec![];
-        let (mut key_expressions, mut key_vectors) = (vec![], vec![]);
-        for (kind, name) in &keys {
-            let expression = Expression { kind: kind.clone(), span: Default::default() };
-            let compiled = self.compiler(&input.schema, &subqueries).expression(&expression)?;
-            let variable = expression_kind(&compiled, &input.schema);
-            let public = matches!(kind, ExpressionKind::Variable(_));
-            let name = if public { name.clone() } else { self.hidden("key") };
-            computed.push((kind.clone(), schema.push(name, variable)));
-            key_expressions.push(compiled);
-            key_vectors.push(kind_vector(variable));
-        }
-        let mut specs = vec![];
-        for aggregate in aggregates {
-            if computed.iter().any(|(known, _)| *known == aggregate.kind) {
-                continue;
-            }
-            specs.push(match &aggregate.kind {
-                ExpressionKind::Aggregate { function, distinct, argument, second } => {
-                    let share = self.percentile_share(second.as_deref())?;
-                    let argument = self.compiler(&input.schema, &subqueries).expression(argument)?;
-                    // What comes once anyway need not be told apart again.
-                    let once = input.facts.distinct_nodes;
-                    let distinct =
-                        *distinct && !matches!(argument.kind, Kind::Slot(slot) if once == Some(slot));
-                    AggregateSpec {
-                        function: *function,
-                        distinct,
-                        share,
-                        argument: Some(argument),
-                        weights: vec![],
-                    }
-                }
-                _ => AggregateSpec {
-                    function: Aggregate::Count,
-                    distinct: false,
-                    share: None,
-                    argument: None,
-                    weights: vec![],
-                },
-            });
-            let name = self.hidden("aggregate");
-            computed.push((aggregate.kind.clone(), schema.push(name, VariableKind::Value)));
-        }
-        let shown = if keys.is_empty() {
-            "all rows".to_string()
-        } else {
-            let names: Vec<String> = keys.iter().map(|(_, n)| n.to_string()).collect();
-            format!("by {}", names.join(", "))
-        };
-        let rows = input.estimate.rows;
-        let cost = input.estimate.cost + rows;
-        let of_keys: Vec<Expression> = keys
-            .iter()
-            .map(|(kind, _)| Expression { kind: kind.clone(), span: Default::default() })
-            .collect();
-        let (rows, basis, source) = match self.distinct_rows(rows, &of_keys.iter().collect::<Vec<_>>()) {
-            _ if keys.is_empty() => (1.0, Basis::Fact, "one row"),
-            Some(rows) => (rows, Basis::Histogram, "the distinct values of its keys"),
-            None => (rows.sqrt(), Basis::Guess, "a guess: the square root of the input's rows"),
-        };
-        let estimate = Estimate { rows: rows.max(1.0), cost, basis, source: source.into() };
-        if self.may(Rule::CountOfBound) {
-            count_rows(&input, self.scope.graph_type.as_deref(), &mut specs);
-        }
-        let (input, is_folded) = self.folded(input, &key_expressions, &mut specs);
-        let input = match self.may(Rule::CountedRows) && !is_folded {
-            true => counted(input, &key_expressions, &mut specs, self.rules),
-            false => input,
-        };
-        // What a row of a folded search stands for is not to be merged again.
-        let mut input = if is_folded { input } else { self.merged(input, &key_expressions, &mut specs) };
-        if self.may(Rule::KnownCounts) {
-            remember_counts(&mut input);
-        }
-        let plan = Group { keys: key_expressions, key_vectors, aggregates: specs, shown, parts: None };
-        Ok((self.node(plan, vec![input], schema, estimate), computed))
-    }
 }
 
 /// Whether it groups by all of its items and nothing else, and asks nothing of the groups. A name is a variable's before it
@@ -444,63 +278,6 @@ fn groups_by_its_items(result: &Return, items: &[ReturnItem], schema: &Schema) -
 fn reads_its_items(page: &Page, items: &[ReturnItem]) -> bool {
     let is_item = |name: &Arc<str>| items.iter().any(|item| item.name == *name);
     page.order.iter().all(|key| expression_variables(&key.expression).iter().all(is_item))
-}
-
-/// Where rows are only counted, an operator that can count them instead of making them.
-fn counted(input: PlanNode, keys: &[Expr], specs: &mut [AggregateSpec], rules: Rules) -> PlanNode {
-    let only_counts = specs.iter().all(|s| s.function == Aggregate::Count && s.argument.is_none());
-    let counting = if keys.is_empty() && only_counts { Counting::Together } else { Counting::Each };
-    // Nothing but weights says that a row stands for none.
-    let weighs = specs.iter().all(takes_weights) && specs.iter().any(is_weighed);
-    let (Some(plan), [below], true) = (input.plan.counted(counting), &input.inputs[..], weighs) else {
-        return input;
-    };
-    let mut read = vec![];
-    let arguments = specs.iter().filter_map(|spec| spec.argument.as_ref());
-    keys.iter().chain(arguments).for_each(|key| key.slots(&mut read));
-    let reads_beyond = |width: usize| read.iter().any(|slot| *slot >= width);
-    if reads_beyond(below.schema.len()) {
-        return input;
-    }
-    let mut node = PlanNode { plan, schema: below.schema.clone(), ..input };
-    if rules.has(Rule::CountedWalks)
-        && let [below] = &node.inputs[..]
-        && let [first] = &below.inputs[..]
-        && !reads_beyond(first.schema.len())
-        && let (Some(close), Some(step)) =
-            (node.operator::<IntersectEdges>(), below.operator::<FollowEdges>())
-        && let Some(walks) = CountWalks::of(close, step, first.schema.len())
-    {
-        node.plan = Arc::new(walks);
-        node.schema = first.schema.clone();
-        // Each first step is looked at, and little else.
-        node.estimate.cost = first.estimate.cost + below.estimate.rows;
-        node.inputs = node.inputs.remove(0).inputs;
-    }
-    if rules.has(Rule::CountedTriangles)
-        && let [step] = &node.inputs[..]
-        && let [scan] = &step.inputs[..]
-        && let (Some(close), Some(follow), Some(all)) =
-            (node.operator::<IntersectEdges>(), step.operator::<FollowEdges>(), scan.operator::<ScanNodes>())
-        && let Some(triangles) = CountTriangles::of(close, follow, all)
-    {
-        node.plan = Arc::new(triangles);
-        node.schema = scan.schema.clone();
-        // A few looks at each edge, and in dense parts more.
-        node.estimate.cost = scan.estimate.cost + 10.0 * step.estimate.rows;
-        node.inputs = node.inputs.remove(0).inputs;
-    }
-    let weight = node.schema.push("#count", VariableKind::Value);
-    specs.iter_mut().filter(|s| is_weighed(s)).for_each(|s| s.weights.push(weight));
-    node
-}
-
-/// What a result is made of: its rows, the slots of its columns, and these.
-pub(super) struct Projected {
-    pub node: PlanNode,
-    pub slots: Vec<usize>,
-    pub columns: Vec<ColumnInfo>,
-    pub shown: String,
 }
 
 /// The expression with the names of items replaced by the items.
@@ -536,59 +313,4 @@ fn all_variables(schema: &Schema, outer: usize) -> Vec<ReturnItem> {
             named: true,
         })
         .collect()
-}
-
-/// Whether an aggregate goes over rows: one over a group variable works within the row.
-/// The items as they are where there are no rows; `None` where one of them says more than aggregates of rows.
-pub(super) fn of_no_rows(items: &[ReturnItem], schema: &Schema) -> Option<Vec<Expression>> {
-    fn settle(e: &mut Expression, schema: &Schema) -> bool {
-        let value = match &e.kind {
-            ExpressionKind::CountAll => Value::Int(0),
-            ExpressionKind::Aggregate { function, second: None, .. } if has_row_aggregate(e, schema) => {
-                match function {
-                    Aggregate::Count => Value::Int(0),
-                    Aggregate::CollectList => Value::List(Arc::from([])),
-                    _ => Value::Null,
-                }
-            }
-            ExpressionKind::Aggregate { .. }
-            | ExpressionKind::Variable(_)
-            | ExpressionKind::Exists(_)
-            | ExpressionKind::Subquery(_) => return false,
-            _ => {
-                let mut all = true;
-                e.each_part_mut(&mut |part| all &= settle(part, schema));
-                return all;
-            }
-        };
-        e.kind = ExpressionKind::Literal(value);
-        true
-    }
-    let one = |item: &ReturnItem| {
-        let mut e = item.expression.clone();
-        (has_row_aggregate(&e, schema) && settle(&mut e, schema)).then_some(e)
-    };
-    items.iter().map(one).collect()
-}
-
-fn has_row_aggregate(e: &Expression, schema: &Schema) -> bool {
-    let mut found = vec![];
-    collect_aggregates(e, schema, &mut found);
-    !found.is_empty()
-}
-
-fn collect_aggregates<'e>(e: &'e Expression, schema: &Schema, found: &mut Vec<&'e Expression>) {
-    match &e.kind {
-        ExpressionKind::CountAll => found.push(e),
-        ExpressionKind::Aggregate { argument, .. } => {
-            let over_group = read_by_element(argument)
-                .iter()
-                .any(|name| schema.slot(name).is_some_and(|slot| schema.variables[slot].kind.is_group()));
-            if over_group && !argument.contains_aggregate() {
-                return;
-            }
-            found.push(e);
-        }
-        _ => e.each_part(&mut |part| collect_aggregates(part, schema, found)),
-    }
 }

@@ -6,14 +6,13 @@ use std::ops::ControlFlow;
 use graphodrome_graph::{Direction, EdgeTest, LabelExpression, LabelSet};
 use hashbrown::{HashMap, HashSet};
 
-use crate::planner::Planner;
+use crate::planner::growth::Growth;
+use crate::planner::growth::LOOKS;
+use crate::planner::growth::Repeated;
+use crate::planner::state::Planner;
 
 /// Nodes that it is tried from.
 const STARTS: usize = 8;
-/// Adjacency entries that are looked at for all of them.
-const LOOKS: usize = 1 << 13;
-/// The same for all estimates of a query: planning must stay brief whatever its text.
-pub(super) const LOOKS_OF_A_QUERY: usize = 4 * LOOKS;
 /// Nodes above the base among which some with the labels wanted are looked for.
 const LOOKED_THROUGH: usize = 4096;
 /// Hops of a repetition without a bound that are counted on for its paths.
@@ -22,37 +21,6 @@ const LONGEST: u32 = 12;
 const FURTHEST: u32 = 60;
 /// Of what could be reached, where the search was too wide to be tried to its end.
 const REACHED: f64 = 0.6;
-
-/// A repeated edge.
-#[derive(Clone, Debug, PartialEq)]
-pub(super) struct Repeated {
-    /// The node that it begins at, where it is known.
-    pub start: Option<u32>,
-    pub near: Option<LabelExpression>,
-    pub far: Option<LabelExpression>,
-    pub edge: Option<LabelExpression>,
-    pub direction: Direction,
-    pub min: u32,
-    pub max: Option<u32>,
-    /// What share of the edges a condition within leaves.
-    pub share: f64,
-}
-
-/// What a search yields and looks at, for one node that it begins at.
-#[derive(Clone, Copy, Debug, Default, PartialEq)]
-pub(super) struct Growth {
-    /// Paths to nodes with the far labels.
-    pub paths: f64,
-    /// Paths that end where they began.
-    pub rings: f64,
-    /// Such nodes, each once.
-    pub ends: f64,
-    /// Adjacency entries where every path is made, and where every node is reached once.
-    pub looked_for_paths: f64,
-    pub looked_for_ends: f64,
-    /// It was tried to its end: no more than an average of a few starts, but no guess.
-    pub tried: bool,
-}
 
 impl Planner<'_> {
     /// What a repeated edge leads to; found once for each in a query. `None` where it cannot be tried.
@@ -287,22 +255,4 @@ fn further(now: f64, hops: u32, more: u32) -> f64 {
         sum += level;
     }
     sum
-}
-
-impl Growth {
-    /// With so many times as many edges at the nodes that it begins at.
-    fn scaled(self, by: f64, everything: f64) -> Growth {
-        Growth {
-            paths: self.paths * by,
-            rings: self.rings * by,
-            ends: (self.ends * by).min(everything.max(self.ends)),
-            looked_for_paths: self.looked_for_paths * by,
-            looked_for_ends: self.looked_for_ends * by,
-            tried: self.tried,
-        }
-    }
-
-    fn over(self, starts: f64) -> Growth {
-        Growth { tried: self.tried, ..self.scaled(1.0 / starts, f64::MAX) }
-    }
 }

@@ -7,17 +7,19 @@ use graphodrome_graph::{Direction, Element};
 use graphodrome_language::ast::*;
 use graphodrome_language::{Diagnostic, VariableKind, expression_variables};
 
-use crate::context::Outcome;
 use crate::expression::{Expr, Kind};
 use crate::functions::Function;
 use crate::operators::shortest_paths::{MayUse, Method, PathWeight, Wanted};
 use crate::operators::*;
+use crate::outcome::Outcome;
 use crate::plan::{PlanNode, Schema};
-use crate::planner::Planner;
+use crate::planner::builder::{Builder, slot_of, takes_part};
 use crate::planner::elements::{reversed, show_node};
-use crate::planner::order::{Builder, slot_of, takes_part};
-use crate::planner::pattern::{NamedPath, PathPiece, PatternStep, SearchStep, SearchVariable, StepKind};
-use crate::planner::sampling::Growth;
+use crate::planner::growth::Growth;
+use crate::planner::pattern_graph::{
+    NamedPath, PathPiece, PatternStep, SearchStep, SearchVariable, StepKind,
+};
+use crate::planner::state::Planner;
 use crate::profile::{Alternative, Basis, Estimate};
 use crate::rules::Rule;
 use crate::search::{OutputKind, OutputVariable, Quota, SearchSpec};
@@ -126,6 +128,39 @@ fn any_path_serves(spec: &SearchSpec, variables: &[SearchVariable], b: &Builder<
     !b.usage.multiplicity && trails && variables.iter().all(|v| read_once(&v.outside))
 }
 
+/// The variables of a search that are read of it.
+fn wanted_variables(search: &SearchStep, b: &Builder<'_>) -> Vec<SearchVariable> {
+    let wanted = |name: &Arc<str>| {
+        b.usage.needed.contains(name)
+            || b.usage.needed.contains("*")
+            || b.graph.conditions.iter().any(|c| !c.done && c.variables.contains(name))
+    };
+    search.variables.iter().filter(|v| wanted(&v.outside)).cloned().collect()
+}
+
+fn outputs_of(variables: &[SearchVariable], locals: &[(Arc<str>, OutputKind)]) -> Vec<OutputVariable> {
+    let output = |v: &SearchVariable| {
+        let local = locals.iter().position(|(known, _)| *known == v.inside)?;
+        Some(OutputVariable { local, kind: locals[local].1, group: v.kind.is_group() })
+    };
+    variables.iter().filter_map(output).collect()
+}
+
+/// Whether it does not matter how many paths there are to an end: nobody looks, or one is asked for. `apart` says
+/// that no other step of the pattern may take the same edges.
+fn ends_are_all(
+    search: &SearchStep, spec: &SearchSpec, (pattern, apart): (&PatternStep, bool), b: &Builder<'_>,
+) -> bool {
+    match search.search {
+        PathSearch::All => {
+            let endless = spec.mode == PathMode::Walk && spec.max.is_none();
+            (pattern.once || !b.usage.multiplicity) && !endless && apart
+        }
+        PathSearch::Any | PathSearch::AnyShortest | PathSearch::Shortest(1) => true,
+        _ => !b.usage.multiplicity,
+    }
+}
+
 impl Planner<'_> {
     pub(super) fn search_operator(
         &mut self, input: PlanNode, step: usize, search: &SearchStep, from_right: bool,
@@ -150,19 +185,8 @@ impl Planner<'_> {
             None => self.end_conditions(&input.schema, &far_node.name, b)?,
             Some(_) => (vec![], vec![]),
         };
-        let wanted = |name: &Arc<str>| {
-            b.usage.needed.contains(name)
-                || b.usage.needed.contains("*")
-                || b.graph.conditions.iter().any(|c| !c.done && c.variables.contains(name))
-        };
-        let variables: Vec<_> = search.variables.iter().filter(|v| wanted(&v.outside)).cloned().collect();
-        let outputs: Vec<OutputVariable> = variables
-            .iter()
-            .filter_map(|v| {
-                let local = compiled.locals.iter().position(|(known, _)| *known == v.inside)?;
-                Some(OutputVariable { local, kind: compiled.locals[local].1, group: v.kind.is_group() })
-            })
-            .collect();
+        let variables = wanted_variables(search, b);
+        let outputs = outputs_of(&variables, &compiled.locals);
         let read = self.read_of_paths(step, b);
         let (min, max) = as_step.as_ref().map_or((0, None), |(_, min, max)| (*min, *max));
         let one_way = as_step.as_ref().filter(|_| min == 0).and_then(|(step, ..)| one_way(step.direction));
@@ -174,12 +198,8 @@ impl Planner<'_> {
                 && !one_way.is_some_and(|out| lies_beyond(&pattern, out, beside))
         });
         let weight = self.weight(search, &compiled.schema, &compiled.locals, input.schema.len())?;
-        let shown = format!(
-            "{}{}{}",
-            show_node(&b.graph.nodes[pattern.from]),
-            pattern.shown,
-            show_node(&b.graph.nodes[pattern.to])
-        );
+        let ends = [pattern.from, pattern.to].map(|end| show_node(&b.graph.nodes[end]));
+        let shown = format!("{}{}{}", ends[0], pattern.shown, ends[1]);
         let has_edge_search = search.search != PathSearch::All;
         let spec = SearchSpec {
             pattern: shown,
@@ -204,17 +224,9 @@ impl Planner<'_> {
         }
         let everything = self.node_total(&self.labels_of(&far_node)).max(1.0);
         let prospect = self.prospect(growth, (fan_out, looked), passing, everything);
-        // How many paths there are to an end does not matter: nobody looks, or one is asked for.
-        let ends_only = match search.search {
-            PathSearch::All => {
-                let endless = spec.mode == PathMode::Walk && spec.max.is_none();
-                (pattern.once || !b.usage.multiplicity)
-                    && !endless
-                    && (b.graph.is_repeatable(step) || !shared)
-            }
-            PathSearch::Any | PathSearch::AnyShortest | PathSearch::Shortest(1) => weight.is_none(),
-            _ => !b.usage.multiplicity && weight.is_none(),
-        };
+        let apart = b.graph.is_repeatable(step) || !shared;
+        let ends_only = ends_are_all(search, &spec, (&pattern, apart), b)
+            && (search.search == PathSearch::All || weight.is_none());
         let reachable = self.may(Rule::DistinctEnds)
             && ends_only
             && spec.step.is_some()
@@ -243,7 +255,6 @@ impl Planner<'_> {
         let source = format!("{:.0} edges a row, {}", prospect.looked, prospect.tried);
         let estimate = prospect.estimate(&input, result, prospect.looked, source);
         let guided = self.may(Rule::GuidedSearch);
-        let apart = b.graph.is_repeatable(step) || !shared;
         let any_serves = apart && read == Wanted::Ends && any_path_serves(&spec, &variables, b);
         let plan = SearchPaths { spec, guided, caps: None, any_serves };
         Ok(self.node(plan, vec![input], schema, estimate))

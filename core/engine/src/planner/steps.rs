@@ -6,14 +6,14 @@ use graphodrome_graph::LabelExpression;
 use graphodrome_language::ast::BinaryOperator;
 use graphodrome_language::{Span, VariableKind};
 
-use crate::context::Outcome;
 use crate::expression::{Expr, Kind};
 use crate::operators::*;
+use crate::outcome::Outcome;
 use crate::plan::{PlanNode, Schema};
-use crate::planner::Planner;
+use crate::planner::builder::{Builder, edge_labels, slot_of, takes_part};
 use crate::planner::elements::show_node;
-use crate::planner::order::{Builder, edge_labels, slot_of, takes_part};
-use crate::planner::pattern::{PatternStep, StepKind};
+use crate::planner::pattern_graph::{PatternStep, StepKind};
+use crate::planner::state::Planner;
 use crate::profile::{Basis, Estimate};
 use crate::rules::Rule;
 

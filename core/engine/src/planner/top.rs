@@ -3,7 +3,7 @@
 use crate::batch::BATCH_ROWS;
 use crate::operators::{Compute, Order, TopPart};
 use crate::plan::PlanNode;
-use crate::planner::Planner;
+use crate::planner::state::Planner;
 use crate::profile::Estimate;
 use crate::rules::Rule;
 

@@ -8,7 +8,7 @@ use graphodrome_language::expression_variables;
 
 use crate::operators::{FollowEdges, IntersectEdges, ListTriangles, NODES, ScanNodes};
 use crate::plan::PlanNode;
-use crate::planner::Planner;
+use crate::planner::state::Planner;
 use crate::profile::Estimate;
 
 impl Planner<'_> {

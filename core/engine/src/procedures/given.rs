@@ -6,8 +6,8 @@ use graphodrome_algorithms::Stopped;
 use graphodrome_graph::{Code, Value};
 use graphodrome_language::{Diagnostic, Procedure, Span, Takes, nearest};
 
-use crate::context::Outcome;
-use crate::evaluate::wrong_type;
+use crate::evaluate::arithmetic::wrong_type;
+use crate::outcome::Outcome;
 
 #[derive(Clone, Debug, Default, PartialEq)]
 pub(crate) struct Given {

@@ -11,8 +11,9 @@ use graphodrome_language::{Diagnostic, Known, Severity, Span, check_query, neare
 
 use crate::Parameters;
 use crate::batch::Vector;
-use crate::context::{CHECK_EVERY, Context, Outcome};
+use crate::context::Context;
 use crate::execution::{known_names, prepare};
+use crate::outcome::{CHECK_EVERY, Outcome};
 use crate::procedures::Given;
 
 /// What a part is asked for by: the same for the same part of the same version.

@@ -3,8 +3,8 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::context::{Hop, Side};
-use crate::profile::PlanTree;
+use crate::counters::{Hop, Side};
+use crate::profile::tree::PlanTree;
 
 /// What an operator is in the second plan.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]

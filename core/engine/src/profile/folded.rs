@@ -6,7 +6,7 @@ use std::fmt::Write;
 
 use serde_json::{Value as Json, json};
 
-use crate::profile::PlanTree;
+use crate::profile::tree::PlanTree;
 
 /// The stacks of a profile; the hops of a search are frames below it.
 pub fn folded_stacks(tree: &PlanTree) -> String {

@@ -3,10 +3,11 @@
 
 use std::fmt::Write;
 
-use crate::context::Hop;
+use crate::counters::Hop;
 use crate::findings::Finding;
 use crate::profile::comparison::{Change, Comparison, Figures, HopDifference};
-use crate::profile::{Actual, Alternative, Basis, PlanTree};
+use crate::profile::estimate::{Alternative, Basis};
+use crate::profile::tree::{Actual, PlanTree};
 
 /// How a plan or a profile is written.
 #[derive(Clone, Copy, Debug)]

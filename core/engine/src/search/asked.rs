@@ -4,8 +4,13 @@ use std::sync::Arc;
 
 use graphodrome_language::ast::PathMode;
 
+use crate::search::Cursor;
+use crate::search::Outcome;
+use crate::search::SearchSpec;
+use crate::search::Spread;
 use crate::search::caps::Caps;
 use crate::search::measure::EdgeWeight;
+use crate::search::measure::Measure;
 use crate::search::step::Step;
 
 /// How many paths per pair of ends are wanted.
@@ -48,4 +53,35 @@ pub(crate) struct FoundPath {
     pub edges: Vec<u32>,
     /// How many edges it has, where they were not read off.
     pub hops: Option<u32>,
+}
+
+/// Paths of one input row, one after the other.
+pub(crate) trait PathSource: Send {
+    /// The next path, from the start of the search.
+    fn next(&mut self, spec: &SearchSpec, cursor: &mut Cursor<'_>) -> Outcome<Option<FoundPath>>;
+
+    /// Its time runs again.
+    fn resume(&mut self) {}
+
+    /// Says what it did since it said so last.
+    fn report(&mut self, _: &mut Cursor<'_>) {}
+
+    /// Gives its memory back where it is not gone on with.
+    fn give_back(&mut self, _: &mut Cursor<'_>) {}
+
+    /// It came to a weight that it cannot add.
+    fn gave_up(&self) -> bool {
+        false
+    }
+}
+
+pub(super) fn path_to<M: Measure>(spread: &Spread<M>, number: u32) -> FoundPath {
+    let mut path = FoundPath { nodes: vec![spread.reached[number as usize].node], ..FoundPath::default() };
+    for (edge, node) in spread.way_back(number) {
+        path.edges.push(edge);
+        path.nodes.push(node);
+    }
+    path.nodes.reverse();
+    path.edges.reverse();
+    path
 }

@@ -5,7 +5,8 @@ use std::ops::ControlFlow;
 use hashbrown::HashMap;
 
 use crate::batch::NO_ELEMENT;
-use crate::context::{Outcome, Side};
+use crate::counters::Side;
+use crate::outcome::Outcome;
 use crate::search::asked::{FoundPath, GuidedSearch};
 use crate::search::breadth::Level;
 use crate::search::cursor::Cursor;

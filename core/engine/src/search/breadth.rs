@@ -7,7 +7,9 @@ use graphodrome_graph::Direction;
 use hashbrown::HashMap;
 
 use crate::batch::NO_ELEMENT;
-use crate::context::{Context, Hop, Outcome, Side};
+use crate::context::Context;
+use crate::counters::{Hop, Side};
+use crate::outcome::Outcome;
 use crate::search::cursor::Cursor;
 use crate::search::step::{Expanded, Step};
 use crate::search::visited::NodeSet;

@@ -9,11 +9,13 @@ use std::sync::Arc;
 use graphodrome_graph::{Decimal, EdgeTest, Extent, Value};
 use graphodrome_language::ast::{Aggregate, BinaryOperator};
 
-use crate::context::Outcome;
-use crate::evaluate::{Evaluator, Row, Scope};
+use crate::evaluate::Evaluator;
 use crate::expression::{Expr, Kind, Piece};
 use crate::functions::Function;
+use crate::outcome::Outcome;
 use crate::quick;
+use crate::row::Row;
+use crate::scope::Scope;
 use crate::search::Cursor;
 
 /// A float that was added up in another order than by SUM may be greater than its sum by no more than this share.

@@ -9,7 +9,8 @@ use std::ops::ControlFlow;
 use graphodrome_language::ast::PathMode;
 use hashbrown::{HashMap, HashSet};
 
-use crate::context::{Hop, Outcome, Side};
+use crate::counters::{Hop, Side};
+use crate::outcome::Outcome;
 use crate::search::asked::{FoundPath, GuidedSearch, Quota};
 use crate::search::cursor::Cursor;
 use crate::search::guide::{Guide, Left};

@@ -9,10 +9,12 @@ use graphodrome_graph::{Direction, EdgeTest, PlainRows, Snapshot, Value};
 use graphodrome_language::ast::PathMode;
 use hashbrown::{HashMap, HashSet};
 
-use crate::context::{Outcome, Side};
-use crate::evaluate::{Row, holds};
+use crate::counters::Side;
+use crate::evaluate::holds;
 use crate::expression::Expr;
 use crate::operators::{EdgeCheck, seek};
+use crate::outcome::Outcome;
+use crate::row::Row;
 use crate::search::caps::{Caps, Folded};
 use crate::search::cursor::Cursor;
 use crate::search::hop_table::HopTable;
@@ -389,114 +391,125 @@ impl Enumerator {
 
     /// Goes on to the next accepted path: its end, or `None` when there is no other.
     pub fn next(&mut self, cursor: &mut Cursor<'_>) -> Outcome<Option<u32>> {
-        let program = self.program.clone();
-        'choices: while let Some(choice) = self.choices.last_mut() {
-            let (mut state, mut node) = (choice.state, choice.node);
-            let (edges, events) = (choice.edges, choice.events);
-            match &mut choice.candidates {
+        while let Some(choice) = self.choices.last_mut() {
+            let (state, node, edges, events) = (choice.state, choice.node, choice.edges, choice.events);
+            let (state, node) = match &mut choice.candidates {
                 None => {
                     self.choices.pop();
                     self.back_to(edges, events);
+                    (state, node)
                 }
-                Some((at, end)) => {
-                    if at == end {
-                        let start = self.arena_start();
-                        self.arena.truncate(start);
-                        self.choices.pop();
-                        continue;
-                    }
+                Some((at, end)) if at == end => {
+                    let start = self.arena_start();
+                    self.arena.truncate(start);
+                    self.choices.pop();
+                    continue;
+                }
+                Some((at, _)) => {
                     let (edge, other) = self.arena[*at];
                     *at += 1;
                     self.back_to(edges, events);
-                    cursor.context.work(1)?;
-                    let State::Edge { local, again, conditions, next, .. } = &program.states[state] else {
-                        continue;
-                    };
-                    let hop = self.edges.len() as u32 + 1;
-                    if !self.allowed(edge, other) {
-                        continue;
-                    }
-                    if let Some(guide) = &mut self.guide
-                        && !guide.may_follow(other, hop, cursor)?
-                    {
-                        continue;
-                    }
-                    if !self.bind(*local, *again, Value::Edge(edge)) {
-                        continue;
-                    }
-                    if !self.passes(conditions, cursor)?
-                        || !self.goes_on((edge, local.filter(|_| !*again)), cursor)?
-                    {
-                        self.hops.failed(hop);
-                        continue;
-                    }
-                    self.hops.reached(hop, 1);
-                    self.edges.push(edge);
-                    self.nodes.push(other);
-                    match self.mode {
-                        PathMode::Trail => *self.used.entry(edge).or_insert(0) += 1,
-                        PathMode::Simple | PathMode::Acyclic => *self.used.entry(other).or_insert(0) += 1,
-                        PathMode::Walk => {}
-                    }
-                    state = *next;
-                    node = other;
-                }
-            }
-            loop {
-                match &program.states[state] {
-                    State::Node { test, local, again, conditions, next } => {
-                        if !cursor.context.scope.node_passes(node, test) {
-                            continue 'choices;
-                        }
-                        if !self.bind(*local, *again, Value::Node(node)) {
-                            continue 'choices;
-                        }
-                        if !self.passes(conditions, cursor)? {
-                            continue 'choices;
-                        }
-                        state = *next;
-                    }
-                    State::End { conditions, next } => {
-                        if !self.passes(conditions, cursor)? {
-                            continue 'choices;
-                        }
-                        state = *next;
-                    }
-                    State::Fork(first, second) => {
-                        self.choices.push(Choice {
-                            state: *second,
-                            node,
-                            edges: self.edges.len(),
-                            events: self.events.len(),
-                            candidates: None,
-                        });
-                        state = *first;
-                    }
-                    State::Edge { test, direction, .. } => {
-                        self.expand(state, node, (test, *direction), cursor)?;
-                        continue 'choices;
-                    }
-                    State::Mark { mark, next } => {
-                        self.pass(*mark);
-                        state = *next;
-                    }
-                    State::Accept => {
-                        if program.ambiguous {
-                            let path = self.edges.iter().fold(0, |before, edge| {
-                                program.fingerprint(before, Some(*edge), std::iter::empty())
-                            });
-                            let match_number = program.fingerprint(path, None, self.events.iter());
-                            if !self.given.insert(match_number) {
-                                continue 'choices;
-                            }
-                            cursor.context.reserve(size_of::<u128>() + 1)?;
-                        }
-                        return Ok(Some(node));
+                    match self.take(state, (edge, other), cursor)? {
+                        Some(next) => (next, other),
+                        None => continue,
                     }
                 }
+            };
+            if self.run(state, node, cursor)? {
+                return Ok(Some(node));
             }
         }
         Ok(None)
+    }
+
+    /// Goes over an edge to a node: the state after it, or `None` where the path may not go on so.
+    fn take(
+        &mut self, state: usize, (edge, node): (u32, u32), cursor: &mut Cursor<'_>,
+    ) -> Outcome<Option<usize>> {
+        cursor.context.work(1)?;
+        let program = self.program.clone();
+        let State::Edge { local, again, conditions, next, .. } = &program.states[state] else {
+            return Ok(None);
+        };
+        let hop = self.edges.len() as u32 + 1;
+        if !self.allowed(edge, node) {
+            return Ok(None);
+        }
+        if let Some(guide) = &mut self.guide
+            && !guide.may_follow(node, hop, cursor)?
+        {
+            return Ok(None);
+        }
+        if !self.bind(*local, *again, Value::Edge(edge)) {
+            return Ok(None);
+        }
+        if !self.passes(conditions, cursor)? || !self.goes_on((edge, local.filter(|_| !*again)), cursor)? {
+            self.hops.failed(hop);
+            return Ok(None);
+        }
+        self.hops.reached(hop, 1);
+        self.edges.push(edge);
+        self.nodes.push(node);
+        match self.mode {
+            PathMode::Trail => *self.used.entry(edge).or_insert(0) += 1,
+            PathMode::Simple | PathMode::Acyclic => *self.used.entry(node).or_insert(0) += 1,
+            PathMode::Walk => {}
+        }
+        Ok(Some(*next))
+    }
+
+    /// Goes on at a node from `state` until an edge has to be chosen; whether the path is accepted there.
+    fn run(&mut self, mut state: usize, node: u32, cursor: &mut Cursor<'_>) -> Outcome<bool> {
+        let program = self.program.clone();
+        loop {
+            match &program.states[state] {
+                State::Node { test, local, again, conditions, next } => {
+                    if !cursor.context.scope.node_passes(node, test)
+                        || !self.bind(*local, *again, Value::Node(node))
+                        || !self.passes(conditions, cursor)?
+                    {
+                        return Ok(false);
+                    }
+                    state = *next;
+                }
+                State::End { conditions, next } => {
+                    if !self.passes(conditions, cursor)? {
+                        return Ok(false);
+                    }
+                    state = *next;
+                }
+                State::Fork(first, second) => {
+                    let (edges, events) = (self.edges.len(), self.events.len());
+                    self.choices.push(Choice { state: *second, node, edges, events, candidates: None });
+                    state = *first;
+                }
+                State::Edge { test, direction, .. } => {
+                    self.expand(state, node, (test, *direction), cursor)?;
+                    return Ok(false);
+                }
+                State::Mark { mark, next } => {
+                    self.pass(*mark);
+                    state = *next;
+                }
+                State::Accept => return self.is_new(cursor),
+            }
+        }
+    }
+
+    /// Whether the match has not been given yet.
+    fn is_new(&mut self, cursor: &mut Cursor<'_>) -> Outcome<bool> {
+        if !self.program.ambiguous {
+            return Ok(true);
+        }
+        let program = &self.program;
+        let path = (self.edges.iter())
+            .fold(0, |before, edge| program.fingerprint(before, Some(*edge), std::iter::empty()));
+        let match_number = program.fingerprint(path, None, self.events.iter());
+        if !self.given.insert(match_number) {
+            return Ok(false);
+        }
+        cursor.context.reserve(size_of::<u128>() + 1)?;
+        Ok(true)
     }
 
     /// Where the candidates of the choice on top begin: after those of the choice below it.

@@ -13,10 +13,13 @@ use graphodrome_language::{Diagnostic, Span};
 use hashbrown::HashSet;
 
 use crate::batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
-use crate::columnar::{self, Cells};
-use crate::context::{Hop, Outcome, Side};
-use crate::evaluate::{Evaluator, Row};
+use crate::columnar::{self};
+use crate::counters::{Hop, Side};
+use crate::evaluate::Evaluator;
+use crate::numbers::Cells;
 use crate::operators::EdgeCheck;
+use crate::outcome::Outcome;
+use crate::row::Row;
 use crate::search::sums::{Fold, Folds, Inner, Number, Outer, Sums, Table, Values};
 use crate::search::{Cursor, NodeNumbers, SearchSpec, Step};
 

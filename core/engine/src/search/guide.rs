@@ -5,7 +5,8 @@ use std::sync::Arc;
 
 use hashbrown::HashMap;
 
-use crate::context::{Outcome, Side};
+use crate::counters::Side;
+use crate::outcome::Outcome;
 use crate::search::cursor::Cursor;
 use crate::search::measure::{Hops, Measure};
 use crate::search::spread::Spread;

@@ -8,9 +8,10 @@ use graphodrome_graph::Code;
 use graphodrome_language::Diagnostic;
 use graphodrome_language::ast::PathMode;
 
-use crate::context::{Outcome, Side};
+use crate::counters::Side;
+use crate::outcome::Outcome;
 use crate::search::SearchSpec;
-use crate::search::asked::{FoundPath, GuidedSearch};
+use crate::search::asked::{FoundPath, GuidedSearch, PathSource, path_to};
 use crate::search::both_ends::{cheapest_between, meet_in_the_middle};
 use crate::search::breadth::{cycle_exists, goes_both_ways};
 use crate::search::cursor::Cursor;
@@ -19,26 +20,6 @@ use crate::search::guide::Guide;
 use crate::search::measure::{AnyWeights, EdgeWeight, Hops, Measure, WholeWeights};
 use crate::search::spread::Spread;
 use crate::search::within::Within;
-
-/// Paths of one input row, one after the other.
-pub(crate) trait PathSource: Send {
-    /// The next path, from the start of the search.
-    fn next(&mut self, spec: &SearchSpec, cursor: &mut Cursor<'_>) -> Outcome<Option<FoundPath>>;
-
-    /// Its time runs again.
-    fn resume(&mut self) {}
-
-    /// Says what it did since it said so last.
-    fn report(&mut self, _: &mut Cursor<'_>) {}
-
-    /// Gives its memory back where it is not gone on with.
-    fn give_back(&mut self, _: &mut Cursor<'_>) {}
-
-    /// It came to a weight that it cannot add.
-    fn gave_up(&self) -> bool {
-        false
-    }
-}
 
 /// The paths from `start`, to `target` where it is given.
 pub(crate) fn paths_from(search: &Arc<GuidedSearch>, start: u32, target: Option<u32>) -> Box<dyn PathSource> {
@@ -236,17 +217,6 @@ impl<M: Ends> Guided<M> {
 pub(crate) fn warn_of_impassable(edges: usize, weight: &EdgeWeight, cursor: &mut Cursor<'_>) {
     let text = format!("{edges} edge(s) have no weight (null) and were not taken");
     cursor.context.warnings.push(Diagnostic::warning(Code::DATA, weight.expression.span, text));
-}
-
-pub(super) fn path_to<M: Measure>(spread: &Spread<M>, number: u32) -> FoundPath {
-    let mut path = FoundPath { nodes: vec![spread.reached[number as usize].node], ..FoundPath::default() };
-    for (edge, node) in spread.way_back(number) {
-        path.edges.push(edge);
-        path.nodes.push(node);
-    }
-    path.nodes.reverse();
-    path.edges.reverse();
-    path
 }
 
 impl<M: Ends> PathSource for Guided<M> {

@@ -3,7 +3,7 @@
 
 use std::time::Instant;
 
-use crate::context::{Hop, Side};
+use crate::counters::{Hop, Side};
 use crate::search::cursor::Cursor;
 use crate::search::step::Expanded;
 

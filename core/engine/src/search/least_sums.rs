@@ -7,7 +7,7 @@ use std::collections::BinaryHeap;
 use graphodrome_graph::Direction;
 use graphodrome_language::ast::PathMode;
 
-use crate::context::Outcome;
+use crate::outcome::Outcome;
 use crate::search::folding::Network;
 use crate::search::sums::{Folds, Inner, Number, Outer, Values};
 use crate::search::{Cursor, SearchSpec, closes_alike};

@@ -7,10 +7,11 @@ use graphodrome_graph::{Code, Column, Dense, Ints, Value};
 use graphodrome_language::Diagnostic;
 use hashbrown::HashSet;
 
-use crate::context::Outcome;
-use crate::evaluate::{Evaluator, Row};
+use crate::evaluate::Evaluator;
 use crate::expression::{Expr, Kind};
+use crate::outcome::Outcome;
 use crate::quick;
+use crate::row::Row;
 use crate::search::cost::{BadWeight, Cost};
 use crate::search::cursor::Cursor;
 

@@ -24,6 +24,7 @@ mod sums;
 mod visited;
 mod within;
 
+pub(crate) use asked::PathSource;
 pub(crate) use asked::{FoundPath, GuidedSearch, Quota};
 pub(crate) use both_ends::meet_in_the_middle;
 pub(crate) use breadth::{cycle_exists, goes_both_ways, reach};
@@ -31,7 +32,7 @@ pub(crate) use caps::{Caps, Places, extent};
 pub(crate) use cursor::Cursor;
 pub(crate) use enumerate::{EndGuide, Enumerator};
 pub(crate) use folding::{Folded, fold_paths};
-pub(crate) use guided::{PathSource, paths_from};
+pub(crate) use guided::paths_from;
 pub(crate) use measure::{EdgeWeight, Hops};
 pub(crate) use product::{Weight, product_search};
 pub(crate) use program::{Event, Mark, OutputKind, OutputVariable, Program, State, alike};
@@ -46,9 +47,10 @@ use graphodrome_language::ast::PathMode;
 use std::sync::Arc;
 
 use crate::batch::{BATCH_ROWS, Batch, Vector};
-use crate::context::Outcome;
-use crate::evaluate::{Row, holds};
+use crate::evaluate::holds;
 use crate::expression::Expr;
+use crate::outcome::Outcome;
+use crate::row::Row;
 
 /// What SearchPaths, Reach and ShortestPaths have in common.
 #[derive(Clone, Debug)]

@@ -12,10 +12,12 @@ use graphodrome_language::Diagnostic;
 use graphodrome_language::ast::PathMode;
 use hashbrown::{HashMap, HashSet};
 
-use crate::context::{Hop, Outcome};
-use crate::evaluate::{Evaluator, Row, holds};
+use crate::counters::Hop;
+use crate::evaluate::{Evaluator, holds};
 use crate::expression::Expr;
 use crate::operators::EdgeCheck;
+use crate::outcome::Outcome;
+use crate::row::Row;
 use crate::search::SearchSpec;
 use crate::search::asked::Quota;
 use crate::search::cost::{BadWeight, Cost};

@@ -6,7 +6,8 @@ use std::collections::BinaryHeap;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use crate::context::{Outcome, Side};
+use crate::counters::Side;
+use crate::outcome::Outcome;
 use crate::search::cursor::Cursor;
 use crate::search::hop_table::HopTable;
 use crate::search::measure::Measure;

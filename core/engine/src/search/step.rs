@@ -4,9 +4,12 @@ use std::ops::ControlFlow;
 
 use graphodrome_graph::{Direction, EdgeTest, NodeTest, Value};
 
-use crate::context::{Context, Counters, Outcome};
-use crate::evaluate::{Row, holds};
+use crate::context::Context;
+use crate::counters::Counters;
+use crate::evaluate::holds;
 use crate::expression::Expr;
+use crate::outcome::Outcome;
+use crate::row::Row;
 use crate::search::cursor::Cursor;
 use crate::search::program::Event;
 

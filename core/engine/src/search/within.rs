@@ -7,12 +7,12 @@ use std::sync::Arc;
 use graphodrome_graph::Direction;
 use graphodrome_language::ast::PathMode;
 
-use crate::context::{Outcome, Side};
+use crate::counters::Side;
+use crate::outcome::Outcome;
 use crate::search::SearchSpec;
-use crate::search::asked::{FoundPath, GuidedSearch};
+use crate::search::asked::{FoundPath, GuidedSearch, PathSource, path_to};
 use crate::search::caps::Caps;
 use crate::search::cursor::Cursor;
-use crate::search::guided::{PathSource, path_to};
 use crate::search::measure::Measure;
 use crate::search::spread::{ROOT, Spread};
 use crate::search::step::Step;

@@ -1,8 +1,8 @@
 // Large drawings: laid out as a whole before their parts, and drawn in few strokes.
 import cytoscape from "cytoscape";
-import { describe, expect, it } from "vitest";
+import { describe, expect, it, vi } from "vitest";
 import { halved, levelled } from "../src/explore/layout.worker";
-import { drawPlainly } from "../src/explore/plainly";
+import { type Disc, apart, drawPlainly } from "../src/explore/plainly";
 
 /** A net of so many columns and rows. */
 function net(columns: number, rows: number): [number, number][] {
@@ -59,15 +59,18 @@ describe("the layout of a large graph", () => {
   }, 60_000);
 });
 
-/** What is drawn on it, by the name of what was called. */
-function paper() {
-  const calls = new Map<string, number>();
-  const context = new Proxy({}, {
-    get: (_, name) => () => calls.set(String(name), (calls.get(String(name)) ?? 0) + 1),
-    set: () => true,
-  });
-  return { calls, context: context as CanvasRenderingContext2D };
-}
+/** What is drawn, by the name of what was called: on paths and on the canvas. */
+const calls = new Map<string, number>();
+const noting = () => new Proxy({}, {
+  get: (_, name) => (text: string) => {
+    calls.set(String(name), (calls.get(String(name)) ?? 0) + 1);
+    return { width: typeof text === "string" ? 6 * text.length : 0 };
+  },
+  set: () => true,
+});
+vi.stubGlobal("Path2D", function Path2D() {
+  return noting();
+});
 
 describe("the drawing of a large graph", () => {
   const edges = net(40, 40);
@@ -81,11 +84,12 @@ describe("the drawing of a large graph", () => {
   const renderer = instance as unknown as { renderer: () => Record<string, (...of: unknown[]) => void> };
   const own = { notify: () => undefined } as Record<string, (...of: unknown[]) => void>;
   renderer.renderer = () => own;
+  const drawn = instance.elements().toArray();
   const all = { x1: -100, y1: -100, x2: 2100, y2: 2100 };
   const draw = (extent: typeof all) => {
-    const { calls, context } = paper();
-    own["drawLayeredElements"]?.(context, instance.elements().toArray(), 1, extent);
-    return calls;
+    calls.clear();
+    own["drawLayeredElements"]?.(noting(), drawn, 1, extent);
+    return new Map(calls);
   };
 
   it("takes a stroke for all lines of one look, a fill for all nodes of one colour", () => {
@@ -99,14 +103,40 @@ describe("the drawing of a large graph", () => {
     expect(calls.get("fillText")).toBeUndefined();
   });
 
-  it("leaves out what is out of sight, and says names and directions of what is near", () => {
-    const calls = draw({ x1: 0, y1: 0, x2: 240, y2: 240 });
-    expect(calls.get("arc")).toBe(36);
-    expect(calls.get("fillText")).toBe(36);
-    expect(calls.get("closePath")).toBe(50);
-    instance.zoom(0.1);
-    expect(draw({ x1: 0, y1: 0, x2: 240, y2: 240 }).get("fillText")).toBeUndefined();
+  it("makes its paths once, until something changes", () => {
+    expect(draw(all).get("lineTo")).toBeUndefined();
+    instance.getElementById("n0").position({ x: 5, y: 5 });
+    expect(draw(all).get("lineTo")).toBe(edges.length);
+    expect(draw(all).get("arc")).toBeUndefined();
+    // From far away nodes are drawn larger than they are.
+    instance.zoom(0.05);
+    expect(draw(all).get("arc")).toBe(1600);
     instance.zoom(1);
+    expect(draw(all).get("arc")).toBe(1600);
+    expect(draw(all).get("arc")).toBeUndefined();
+  });
+
+  it("says names and directions of what is near", () => {
+    const near = { x1: 0, y1: 0, x2: 240, y2: 240 };
+    expect(draw(near).get("fillText")).toBe(36);
+    expect(draw(near).get("closePath")).toBe(50);
+    instance.zoom(0.1);
+    expect(draw(near).get("fillText")).toBeUndefined();
+    expect(draw(near).get("closePath")).toBeUndefined();
+    instance.zoom(1);
+  });
+
+  it("names what is chosen first, and writes no caption over another", () => {
+    const disc = (x: number, y: number, caption: string, chosen = false): Disc => ({ x, y, radius: 8, caption, chosen, alpha: 1 });
+    const discs = [disc(0, 0, "one"), disc(5, 3, "two", true), disc(60, 0, "three"), disc(0, 40, "a name that is longer than twenty"), disc(300, 300, "")];
+    const named = apart(discs, (text) => 6 * text.length).map(({ text }) => text);
+    expect(named).toEqual(["two", "three", "a name that is long…"]);
+    const many = Array.from({ length: 1000 }, (_, i) => disc((i * 37) % 500, (i * 91) % 400, `node ${i}`));
+    const boxes = apart(many, (text) => 6 * text.length).map(({ text, disc: d }) => [d.x - 3 * text.length, d.x + 3 * text.length, d.y + 10, d.y + 22] as const);
+    expect(boxes.length).toBeGreaterThan(100);
+    boxes.forEach(([l, r, top, b], i) => {
+      for (const [l2, r2, t2, b2] of boxes.slice(i + 1)) expect(l < r2 && r > l2 && top < b2 && b > t2).toBe(false);
+    });
   });
 
   it("rings what is chosen, and lets the library draw again when the picture is small", () => {

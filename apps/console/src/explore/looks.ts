@@ -77,7 +77,7 @@ export function looksOf(
   } else {
     const text = (n: GraphElement) => (choices.colourBy.includes(":") ? String(measured.get(n.id) ?? say("no value")) : cellText(n.properties[choices.colourBy] ?? null).replace(/^null$/, say("no value")));
     const byValue = labelColours([...new Set(nodes.map(text))].slice(0, 10));
-    nodes.forEach((n) => put(byValue.has(text(n)) ? text(n) : "other", byValue.get(text(n)) ?? "#8d8a83", n.id));
+    nodes.forEach((n) => put(byValue.has(text(n)) ? text(n) : say("other values"), byValue.get(text(n)) ?? "#8d8a83", n.id));
   }
   const degree = new Map<string, number>();
   for (const b of bundles) {

@@ -82,7 +82,20 @@ function keyFor(model: Model, labels: string[]): { label: string; key: string[] 
   return type ? { label: (type.key_labels[0] ?? type.labels[0] ?? ""), key: type.key } : null;
 }
 
-/** Edges of a row's node to nodes whose key another column of the row holds: a column called as they are. */
+/** The column that names a node of another kind by its label: `book_isbn`, `book`, `book_id`. */
+function byLabel(key: string, label: string, columns: string[]): string | undefined {
+  const own = plain(label);
+  const ends = [plain(key), "", "id", "no", "nr", "number", "code", "key"];
+  return ends.map((end) => columns.find((c) => plain(c) === own + end)).find((c) => c !== undefined);
+}
+
+/** The column that names it by its key alone, `isbn`, where the key of no other type is called so. */
+function byKey(key: string, columns: string[], model: Model): string | undefined {
+  const alone = model.node_types.filter((t) => t.key.some((k) => plain(k) === plain(key))).length === 1;
+  return alone ? columns.find((c) => plain(c) === plain(key)) : undefined;
+}
+
+/** Edges of a row's node to nodes whose key another column of the row holds. */
 function edgesOf(labels: string[], key: string[], properties: Record<string, string>, columns: string[], model: Model): EdgeRule[] {
   const own = { labels: labels.slice(0, 1), key: Object.fromEntries(key.map((k) => [k, properties[k] ?? ""])) };
   const free = columns.filter((c) => !Object.values(properties).includes(c));
@@ -90,7 +103,7 @@ function edgesOf(labels: string[], key: string[], properties: Record<string, str
     const from = type.source.some((s) => s.every((l) => labels.includes(l)));
     const other = keyFor(model, (from ? type.target[0] : type.source[0]) ?? []);
     const to = type.target.some((t) => t.every((l) => labels.includes(l)));
-    const column = other && other.key.length === 1 ? free.find((c) => plain(c) === plain(other.label)) : undefined;
+    const column = other && other.key.length === 1 ? (byLabel(other.key[0] ?? "", other.label, free) ?? byKey(other.key[0] ?? "", free, model)) : undefined;
     if ((!from && !to) || !other || column === undefined) return [];
     const end = { labels: [other.label], key: { [other.key[0] ?? ""]: column } };
     const rest = free.filter((c) => c !== column);
@@ -138,7 +151,7 @@ function rules(table: TableColumns, model: Model | null): { node?: NodeRule[]; e
     if (!from || !to) return null;
     const left = [...columns];
     const end = (of: { label: string; key: string[] }, words: string[]) => Object.fromEntries(of.key.map((key) => {
-      const column = columnFor(key, of.label, left.filter((c) => plain(c) !== plain(key))) ?? left.find((c) => words.some((w) => plain(c).startsWith(w)));
+      const column = byLabel(key, of.label, left) ?? left.find((c) => words.some((w) => plain(c).startsWith(w))) ?? byKey(key, left, model);
       if (column !== undefined) left.splice(left.indexOf(column), 1);
       return [key, column];
     }));

@@ -5,11 +5,10 @@
 use graphodrome_graph::{Column, ColumnsByTable, Dense, Element, Value};
 use graphodrome_language::ast::BinaryOperator;
 
-use crate::Cells;
-use crate::Numbers;
 use crate::batch::{Batch, NO_ELEMENT, Vector};
 use crate::expression::{Expr, Kind};
 use crate::scope::Scope;
+use crate::{Cells, Numbers};
 
 /// Numbers with how many properties were read for them.
 pub(crate) struct Evaluated {

@@ -9,14 +9,10 @@ use graphodrome_graph::Transaction;
 use graphodrome_language::{Diagnostic, Span};
 use serde::{Deserialize, Serialize};
 
-use crate::Counters;
-use crate::Hop;
-use crate::Limits;
-use crate::Metrics;
 use crate::budget::Budget;
-use crate::outcome::CHECK_EVERY;
-use crate::outcome::Outcome;
+use crate::outcome::{CHECK_EVERY, Outcome};
 use crate::scope::Scope;
+use crate::{Counters, Hop, Limits, Metrics};
 
 pub(crate) struct Context {
     pub scope: Scope,

@@ -1,16 +1,13 @@
 //! What a query may use.
 
-use crate::CancelToken;
-use crate::MemoryPool;
-use crate::MemoryShare;
-use crate::Watch;
-use crate::budget::Budget;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
-use std::time::Duration;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use graphodrome_graph::Zone;
+
+use crate::budget::Budget;
+use crate::{CancelToken, MemoryPool, MemoryShare, Watch};
 
 #[derive(Clone, Debug)]
 pub struct Limits {
@@ -18,7 +15,7 @@ pub struct Limits {
     /// Bytes the query's operators may hold at once.
     pub memory_bytes: u64,
     pub cancel: CancelToken,
-    /// With a duration: give up after it with [`Code::NOT_BRIEF`], for a caller that must not be held. What the
+    /// With a duration: give up after it with [`crate::Code::NOT_BRIEF`], for a caller that must not be held. What the
     /// operators of such a run did is not taken down: it has no profile.
     pub brief: Option<Duration>,
     /// A bound for all queries together.

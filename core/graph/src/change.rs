@@ -7,10 +7,12 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
-use crate::MAX_VALUE_DEPTH;
 use crate::overlay::{EdgeRecord, NodeRecord};
 use crate::properties::Properties;
-use crate::{Code, Dense, Direction, Element, ElementId, GraphError, GraphType, LabelSet, Snapshot, Value};
+use crate::{
+    Code, Dense, Direction, Element, ElementId, GraphError, GraphType, LabelSet, MAX_VALUE_DEPTH, Snapshot,
+    Value,
+};
 
 /// One element's new state, by stable ids: replaying it needs no knowledge of dense numbers.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]

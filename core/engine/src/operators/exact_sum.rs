@@ -2,8 +2,9 @@
 //! together in parts, the sum is the same to the last bit. Each value is added to the band of its exponent as a
 //! whole number (after Neal 2015, "Fast exact summation using small and large superaccumulators").
 
-use crate::operators::values::out_of_range;
 use graphodrome_graph::GraphError;
+
+use crate::operators::values::out_of_range;
 
 /// Exponents of a band. A value takes up to 53 + 31 bits of one, so that 2^42 fit before any is carried over.
 const BAND_BITS: u32 = 32;

@@ -3,11 +3,12 @@
 
 use std::sync::Arc;
 
+use graphodrome_graph::Value;
+
 use crate::batch::{Batch, Vector};
 use crate::context::Context;
 use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
-use graphodrome_graph::Value;
 
 #[derive(Debug)]
 pub(crate) struct OneRow;

@@ -1,10 +1,11 @@
 //! Values that are kept until the end: of one type side by side, as long as they are of one. The percentiles of numbers.
 
-use crate::operators::values::between_equals;
 use std::cmp::Ordering;
 use std::ops::Range;
 
 use graphodrome_graph::Value;
+
+use crate::operators::values::between_equals;
 
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) enum Items {

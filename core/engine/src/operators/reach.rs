@@ -1,7 +1,7 @@
 //! Reach: the ends of a repeated edge, each once, without the paths: taken where the query cannot tell
 //! the difference from enumerating them.
 
-use std::sync::{Arc, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use crate::batch::{BATCH_ROWS, Batch};
 use crate::context::Context;
@@ -12,7 +12,6 @@ use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
 use crate::search::{
     Cursor, Hops, Rows, SearchSpec, Spread, cycle_exists, goes_both_ways, meet_in_the_middle, reach, remove,
 };
-use std::sync::Mutex;
 
 #[derive(Clone, Debug)]
 pub(crate) struct Reach {

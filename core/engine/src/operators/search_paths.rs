@@ -1,8 +1,9 @@
 //! SearchPaths: every path of a quantified part of a pattern, one row each.
 
+use std::sync::Arc;
+
 use graphodrome_graph::{PathValue, Value};
 use graphodrome_language::ast::PathMode;
-use std::sync::Arc;
 
 use crate::batch::Batch;
 use crate::context::Context;

@@ -36,17 +36,15 @@ use std::sync::Arc;
 use graphodrome_language::VariableKind;
 use graphodrome_language::ast::*;
 
-use crate::compile::expression_kind;
+use crate::compile::{expression_kind, row_count};
+use crate::operators::*;
+use crate::outcome::Outcome;
+use crate::plan::{PlanNode, Schema};
 use crate::planner::clauses::{may_join, without_lets};
 use crate::planner::existing::may_be_part;
 use crate::planner::procedure::ProcedureCall;
 use crate::planner::state::{Around, Planned, Rows, Source};
 use crate::planner::usage::{group_names, usage};
-
-use crate::compile::row_count;
-use crate::operators::*;
-use crate::outcome::Outcome;
-use crate::plan::{PlanNode, Schema};
 use crate::profile::{Basis, Estimate};
 use crate::rules::Rule;
 

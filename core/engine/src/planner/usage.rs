@@ -6,9 +6,8 @@ use std::sync::Arc;
 use graphodrome_language::ast::*;
 use graphodrome_language::{clause_variables, expression_variables, pattern_variables, read_by_element};
 
-use crate::planner::lengths::lengths_alone;
-
 use crate::plan::Schema;
+use crate::planner::lengths::lengths_alone;
 use crate::planner::state::{Around, Use};
 
 /// What later clauses read of a MATCH, and whether they can tell how often a row comes.

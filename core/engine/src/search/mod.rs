@@ -42,9 +42,10 @@ pub(crate) use sums::{Fold, Folds, Inner, Outer};
 pub(crate) use visited::{NodeNumbers, NodeSet};
 pub(crate) use within::closes_alike;
 
+use std::sync::Arc;
+
 use graphodrome_graph::{NodeTest, Value};
 use graphodrome_language::ast::PathMode;
-use std::sync::Arc;
 
 use crate::batch::{BATCH_ROWS, Batch, Vector};
 use crate::evaluate::holds;

@@ -10,57 +10,11 @@ use std::collections::BinaryHeap;
 use std::io::Write;
 use std::path::Path;
 
+use graphodrome_bench::graphs::{Edges, downhill, grid, skewed};
 use graphodrome_bench::{Pair, engine, in_memory, median, milliseconds, setting, shown};
 use graphodrome_graph::Snapshot;
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
-
-/// Source, target, weight; nodes are numbered from 0 on.
-type Edges = Vec<(u32, u32, u32)>;
-
-/// Edges drawn with a skew (R-MAT, 0.57, 0.19, 0.19).
-fn skewed(scale: u32) -> Edges {
-    let mut random = ChaCha8Rng::seed_from_u64(7);
-    let mut edge = || {
-        let (mut a, mut b) = (0u32, 0u32);
-        for _ in 0..scale {
-            let draw = random.random::<f64>();
-            let (down, right) = ((0.76..).contains(&draw), (0.57..0.76).contains(&draw) || draw >= 0.95);
-            (a, b) = (a << 1 | u32::from(down), b << 1 | u32::from(right));
-        }
-        (a, b, random.random_range(1..=100))
-    };
-    (0..16usize << scale).map(|_| edge()).collect()
-}
-
-/// A square of so many nodes a side; one edge of twenty is missing.
-fn grid(side: u32) -> Edges {
-    let mut random = ChaCha8Rng::seed_from_u64(3);
-    let mut edges = vec![];
-    for node in 0..side * side {
-        let right = (node % side + 1 < side).then_some(node + 1);
-        let below = (node / side + 1 < side).then_some(node + side);
-        for other in right.into_iter().chain(below) {
-            if random.random_range(0..20) > 0 {
-                edges.push((node, other, random.random_range(10..=500)));
-            }
-        }
-    }
-    edges
-}
-
-/// A network without cycles: layers of so many nodes, each of which leads on to five of the next layer.
-fn downhill(nodes: u32, layer: u32) -> Edges {
-    let mut random = ChaCha8Rng::seed_from_u64(5);
-    let mut edges = vec![];
-    for node in 0..nodes - layer {
-        let next = (node / layer + 1) * layer;
-        for _ in 0..5 {
-            edges.push((node, next + random.random_range(0..layer), random.random_range(1..=100)));
-        }
-    }
-    edges
-}
 
 const MODEL: &str = "CREATE GRAPH TYPE paths AS {
   (Place :Place { id INT64 NOT NULL } KEY (id)),
@@ -515,16 +469,52 @@ fn of_everything(bench: &Bench, both: &Both) {
             Some(&mut plain),
         );
     }
-    // Through nodes without very many edges: of the others there are too many rings to make.
-    let few = |(a, _): &&(u32, u32)| both.out.row(*a).len() <= 16 && both.into.row(*a).len() <= 16;
-    let some: Vec<(u32, u32)> = both.pairs.iter().filter(few).take(2).copied().collect();
-    for length in [3, 4, 5, 6] {
-        if some.is_empty() || length > 4 && both.arrow.ends_with('>') {
-            continue;
+    // Nodes at even distances; and one that was drawn by its edges, which has many, so that no search that makes its longer
+    // rings comes to its end.
+    let all = both.out.nodes();
+    let used = |node: &u32| !both.out.row(*node).is_empty() && !both.into.row(*node).is_empty();
+    let even = (0..all as u32).step_by((all / 97).max(1)).filter(used).map(|node| (node, node));
+    let even: Vec<(u32, u32)> = even.take(7).collect();
+    for length in [3usize, 4, 5, 6] {
+        let simple = format!("MATCH SIMPLE (a:Place {{id: $a}})-->{{{length}}}(a) RETURN COUNT(*) AS n");
+        let names: Vec<String> = (1..length).map(|i| format!("v{i}")).collect();
+        let between = names.iter().map(|name| format!("({name})-->")).collect::<String>();
+        let written = format!(
+            "MATCH (a:Place {{id: $a}})-->{between}(a) WHERE ALL_DIFFERENT(a, {}) RETURN COUNT(a) AS n",
+            names.join(", ")
+        );
+        let grouped = format!(
+            "MATCH p = SIMPLE (a:Place {{id: $a}})-->{{1,{length}}}(a) RETURN PATH_LENGTH(p) AS l, COUNT(p) AS n NEXT FILTER l = {length} RETURN SUM(n) AS n"
+        );
+        let forms = [&*simple, &*written, &*grouped];
+        let trails = format!("MATCH (a:Place {{id: $a}})-->{{{length}}}(a) RETURN COUNT(*) AS n");
+        let mut plain = |(a, _)| rings(&both.out, &mut vec![a], length);
+        // Longer ones take minutes so.
+        let made: Option<&mut dyn FnMut((u32, u32)) -> i64> =
+            if length <= 4 { Some(&mut plain) } else { None };
+        bench.row(both, &format!("rings of {length} nodes through a node"), &forms, &even, "", made);
+        bench.row(both, &format!("closed trails of {length} edges from a node"), &[&trails], &even, "", None);
+        if length <= 5 {
+            let hub = &both.pairs[..1];
+            bench.row(both, &format!("rings of {length} nodes through a hub"), &forms, hub, "", None);
         }
-        let quantified = format!("MATCH SIMPLE (a:Place {{id: $a}})-->{{{length}}}(a) RETURN COUNT(*) AS n");
-        bench.row(both, &format!("rings of {length} through a node"), &[&quantified], &some, "", None);
     }
+}
+
+/// Ways back to the first node that take no other node twice, made one by one.
+fn rings(out: &Rows, way: &mut Vec<u32>, length: usize) -> i64 {
+    let here = way[way.len() - 1];
+    let mut found = 0;
+    for &(next, _) in out.row(here) {
+        if way.len() == length {
+            found += i64::from(next == way[0]);
+        } else if !way.contains(&next) {
+            way.push(next);
+            found += rings(out, way, length);
+            way.pop();
+        }
+    }
+    found
 }
 
 fn main() {

@@ -2,6 +2,8 @@
 
 #![allow(clippy::unwrap_used)] // A benchmark that cannot go on should stop with the place.
 
+pub mod graphs;
+
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;

@@ -28,6 +28,6 @@ pub use mapping::{
     Compression, DateOrder, EdgeRule, Encoding, Existing, Field, Mapping, MappingError, Missing, NodeRule,
     Part, Reference, RejectLimit, Same, TableFormat, TableMapping, fits_pattern, is_pattern,
 };
-pub use notebook::{Cell, CellColumn, CellKind, CellResult, CellView, Notebook};
+pub use notebook::{Cell, CellColumn, CellResult, CellView, Notebook, NotebookCellKind};
 pub use results::{ResultFormat, ResultWriter, element_json, value_json};
 pub use saved::{SavedParameter, SavedQuery};

@@ -18,7 +18,7 @@ pub struct Notebook {
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Cell {
-    pub kind: CellKind,
+    pub kind: NotebookCellKind,
     /// Markdown, or a query.
     pub text: String,
     /// What was typed for each parameter of a query.
@@ -35,7 +35,7 @@ pub struct Cell {
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum CellKind {
+pub enum NotebookCellKind {
     Text,
     Query,
 }
@@ -209,7 +209,7 @@ impl Notebook {
                 out.push('\n');
             }
             let text = cell.text.trim_end();
-            if cell.kind == CellKind::Text {
+            if cell.kind == NotebookCellKind::Text {
                 out.push_str(text);
                 out.push('\n');
                 continue;
@@ -231,7 +231,7 @@ impl Notebook {
         let mut runs = 0;
         let cell = |(i, cell): (usize, &Cell)| {
             let id = format!("cell-{}", i + 1);
-            if cell.kind == CellKind::Text {
+            if cell.kind == NotebookCellKind::Text {
                 return json!({ "id": id, "cell_type": "markdown", "metadata": {}, "source": source(&cell.text) });
             }
             let count = cell.result.as_ref().map(|_| {

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use anyhow::Context;
 use graphodrome_client::{Client, QueryRequest, path_of};
-use graphodrome_formats::{CellColumn, CellKind, CellResult, Notebook};
+use graphodrome_formats::{CellColumn, CellResult, Notebook, NotebookCellKind};
 use serde::Deserialize;
 use serde_json::value::RawValue;
 
@@ -90,7 +90,7 @@ async fn run(client: &Client, name: &str, graph: &str) -> anyhow::Result<()> {
     let mut notebook: Notebook = serde_json::from_str(&text)?;
     let mut queries = 0;
     for (i, cell) in notebook.cells.iter_mut().enumerate() {
-        if cell.kind == CellKind::Text || cell.text.trim().is_empty() {
+        if cell.kind == NotebookCellKind::Text || cell.text.trim().is_empty() {
             continue;
         }
         queries += 1;

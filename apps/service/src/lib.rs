@@ -10,9 +10,12 @@ mod backups;
 mod called;
 mod extract;
 mod guard;
+mod job;
 mod kept_procedures;
+mod limits;
 mod loading;
 mod models;
+mod outgoing;
 mod own_procedures;
 #[doc(hidden)]
 pub mod parts;
@@ -20,6 +23,7 @@ mod problem;
 mod routes;
 mod run;
 mod running;
+mod running_job;
 mod serve;
 mod sessions;
 mod slow;
@@ -40,8 +44,9 @@ use graphodrome_store::{Catalog, PrivateServer};
 use tokio::net::TcpListener;
 
 pub use graphodrome_store::RunLimits;
+pub use limits::ServiceLimits;
 pub use routes::{openapi, route_list};
-pub use state::{App, ServiceLimits};
+pub use state::App;
 
 /// Where and how the service runs.
 #[derive(Clone, Debug)]
@@ -97,7 +102,7 @@ impl Service {
         let catalog = opened?;
         let mut app = App::new(catalog, config.limits);
         if let Some(url) = &app.limits.otlp_url {
-            app.traces = Some(traces::Traces::to(url)?);
+            app.traces = Some(traces::Traces::to(url).map_err(anyhow::Error::msg)?);
         }
         let app = Arc::new(app);
         if let Err(problem) = app.read_procedures().await {

@@ -1,101 +1,28 @@
 //! What the routes share: the catalog, the limits, the queries and jobs that run.
 
 use std::collections::HashMap;
-use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use graphodrome_engine::{Code, MemoryPool, PlanCache};
-use graphodrome_formats::{LoadMemory, Progress};
+use graphodrome_formats::LoadMemory;
 use graphodrome_graph::GraphError;
-use graphodrome_store::{Catalog, GoOn, GraphHandle, JobRecord, JobState, RunLimits, StoreError};
+use graphodrome_store::{Catalog, GoOn, GraphHandle, StoreError};
 use parking_lot::Mutex;
-use tokio::sync::{Notify, OwnedSemaphorePermit, Semaphore, broadcast, watch};
+use tokio::sync::{Notify, OwnedSemaphorePermit, Semaphore, broadcast};
 
 use axum::http::StatusCode;
 
 use crate::backups::Backups;
+use crate::limits::ServiceLimits;
 use crate::own_procedures::OwnProcedures;
 use crate::problem::Problem;
 use crate::running::{Entry, Registry, RunningKind};
+use crate::running_job::RunningJob;
 use crate::sessions::Sessions;
 use crate::slow::SlowLog;
 use crate::traces::Traces;
-
-#[derive(Clone, Debug)]
-pub struct ServiceLimits {
-    /// Bytes of a request other than an upload.
-    pub body_bytes: usize,
-    pub upload_bytes: u64,
-    /// The longest a query may run; a request may ask for less.
-    pub query_time: Duration,
-    pub query_memory_bytes: u64,
-    /// Of all queries that run, together.
-    pub queries_memory_bytes: u64,
-    /// Of all loads and checks that run, together.
-    pub loads_memory_bytes: u64,
-    /// Loads and checks that run at once; more wait.
-    pub concurrent_loads: usize,
-    /// The most rows a result may have; a request may ask for fewer.
-    pub result_rows: u64,
-    pub concurrent_queries: usize,
-    /// Connections that are open at once; further ones wait.
-    pub connections: usize,
-    /// The folder of which loads may read files that are there already.
-    pub table_dir: Option<PathBuf>,
-    /// Hosts that loads may fetch from, as `host` or `host:port`.
-    pub table_hosts: Vec<String>,
-    /// A session that is not used for so long is closed.
-    pub session_idle: Duration,
-    /// The profile of a query that takes so long is kept by itself; `None`: of none.
-    pub slow_after: Option<Duration>,
-    /// So many a minute and graph at most.
-    pub slow_per_minute: u32,
-    /// How many profiles stay, and how long.
-    pub runs: RunLimits,
-    /// Where spans of queries are sent (OTLP over HTTP), such as `http://127.0.0.1:4318`.
-    pub otlp_url: Option<String>,
-}
-
-impl Default for ServiceLimits {
-    fn default() -> Self {
-        ServiceLimits {
-            body_bytes: 8 << 20,
-            upload_bytes: 16 << 30,
-            query_time: Duration::from_secs(60),
-            query_memory_bytes: 2 << 30,
-            queries_memory_bytes: 6 << 30,
-            loads_memory_bytes: half_of_the_machine(),
-            concurrent_loads: 4,
-            result_rows: 5_000_000,
-            concurrent_queries: 16,
-            connections: 512,
-            table_dir: None,
-            table_hosts: vec![],
-            session_idle: Duration::from_secs(600),
-            slow_after: Some(Duration::from_secs(1)),
-            slow_per_minute: 10,
-            runs: RunLimits::default(),
-            otlp_url: None,
-        }
-    }
-}
-
-/// Where the machine does not say how much memory it has.
-const HALF_UNKNOWN: u64 = 4 << 30;
-
-/// Half of the memory that this process may use: of the machine, or of its control group where that has a bound.
-fn half_of_the_machine() -> u64 {
-    let of_machine = std::fs::read_to_string("/proc/meminfo").ok().and_then(|text| {
-        let line = text.lines().find_map(|line| line.strip_prefix("MemTotal:"))?;
-        line.trim().strip_suffix("kB")?.trim().parse::<u64>().ok()
-    });
-    let of_group = std::fs::read_to_string("/sys/fs/cgroup/memory.max").ok();
-    let of_group = of_group.and_then(|text| text.trim().parse::<u64>().ok());
-    let least = of_machine.map(|kib| kib << 10).into_iter().chain(of_group).min();
-    least.map_or(HALF_UNKNOWN, |bytes| bytes / 2)
-}
 
 /// Looks at tables before there is a load, at once; more wait.
 const LOOKS_AT_ONCE: usize = 2;
@@ -103,68 +30,10 @@ const LOOKS_AT_ONCE: usize = 2;
 /// Between two looks whether anything still runs.
 const DRAIN_LOOKS: Duration = Duration::from_millis(20);
 
-/// How long it is tried to record the end of a job.
-const RECORD_TIME: Duration = Duration::from_secs(120);
-/// Between two tries.
-const RECORD_AGAIN: Duration = Duration::from_millis(500);
-
-/// A job that runs now.
-pub struct RunningJob {
-    pub progress: Arc<Progress>,
-    pub started: std::time::Instant,
-    pub done: watch::Receiver<bool>,
-}
-
 /// News of jobs that a listener may be behind; it misses older ones.
 const NEWS_KEPT: usize = 256;
 
-/// Rows that are looked at between two questions whether to go on.
-const ROWS_BETWEEN: u64 = graphodrome_graph::ASK_EVERY as u64;
-
-/// A job from its record's beginning to its end.
-pub struct Job {
-    pub record: JobRecord,
-    pub progress: Arc<Progress>,
-    running: Arc<RunningJob>,
-    finished: watch::Sender<bool>,
-}
-
-impl Job {
-    pub fn running(&self) -> &Arc<RunningJob> {
-        &self.running
-    }
-
-    /// Ends what it is asked by when the job is cancelled or the service stops.
-    pub fn go_on(&self, app: &Arc<App>) -> GoOn {
-        let (app, progress) = (app.clone(), self.progress.clone());
-        Arc::new(move || {
-            if progress.is_cancelled() {
-                return Err(ended("the job was cancelled; nothing was changed"));
-            }
-            progress.rows_read.fetch_add(ROWS_BETWEEN, Ordering::Relaxed);
-            app.still_running()
-        })
-    }
-
-    pub async fn finish(self, app: &App, state: JobState, detail: serde_json::Value) {
-        let id = self.record.id;
-        // PostgreSQL may be restarting: what became of the job is told when it is back.
-        let since = std::time::Instant::now();
-        while let Err(error) = app.catalog.finish_job(id, state, detail.clone()).await {
-            if since.elapsed() > RECORD_TIME || app.is_stopping() {
-                tracing::error!(%error, job = id, "the job's end could not be recorded");
-                break;
-            }
-            tokio::time::sleep(RECORD_AGAIN).await;
-        }
-        app.jobs.lock().remove(&id);
-        let _ = self.finished.send(true);
-        // Nobody may be listening.
-        let _ = app.job_news.send(id);
-    }
-}
-
-fn ended(message: &str) -> GraphError {
+pub(crate) fn ended(message: &str) -> GraphError {
     GraphError::new(graphodrome_graph::Code("R0001"), message)
 }
 
@@ -284,7 +153,7 @@ impl App {
         self.plans.lock().clear();
     }
 
-    fn still_running(&self) -> Result<(), GraphError> {
+    pub(crate) fn still_running(&self) -> Result<(), GraphError> {
         if self.is_stopping() { Err(ended("the service is stopping")) } else { Ok(()) }
     }
 
@@ -300,17 +169,6 @@ impl App {
         let token = entry.token();
         let ask = move || if token.is_cancelled() { Err(ended("the look was cancelled")) } else { Ok(()) };
         (Arc::new(ask), entry)
-    }
-
-    pub async fn start_job(&self, kind: &str, graph: &str, title: &str) -> Result<Job, StoreError> {
-        let record = self.catalog.create_job(kind, graph, title).await?;
-        let (finished, done) = watch::channel(false);
-        let progress = Arc::new(Progress::within(self.load_memory.clone()));
-        let running =
-            Arc::new(RunningJob { progress: progress.clone(), started: std::time::Instant::now(), done });
-        self.jobs.lock().insert(record.id, running.clone());
-        let _ = self.job_news.send(record.id);
-        Ok(Job { record, progress, running, finished })
     }
 
     /// Takes no new requests, and waits until what runs has come to its end, though no longer than `grace`.

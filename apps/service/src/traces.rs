@@ -1,15 +1,19 @@
 //! Spans of queries for whoever collects traces: OTLP over HTTP in its JSON encoding, W3C trace context. A query is a
-//! span, its operators are spans within it. Sent in batches by a thread of its own; what cannot be sent is dropped, and
+//! span, its operators are spans within it. Sent in batches by a task of its own; what cannot be sent is dropped, and
 //! said once.
 
-use std::sync::mpsc::{Receiver, RecvTimeoutError, SyncSender, TrySendError, sync_channel};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-use axum::http::HeaderMap;
+use axum::http::{HeaderMap, Request, Uri, header};
 use graphodrome_engine::PlanTree;
+use http_body_util::Full;
 use rand::Rng;
 use serde_json::{Value as Json, json};
+use tokio::sync::mpsc::error::TrySendError;
+use tokio::sync::mpsc::{Receiver, Sender, channel};
+use tokio::time::timeout;
 
+use crate::outgoing::{self, Outgoing};
 use crate::run::ProfileAnswer;
 
 /// The trace that a request belongs to (`traceparent`, W3C Trace Context).
@@ -53,15 +57,16 @@ const PATIENCE: Duration = Duration::from_secs(5);
 
 /// Where spans go.
 pub struct Traces {
-    sender: SyncSender<Vec<Json>>,
+    sender: Sender<Vec<Json>>,
 }
 
 impl Traces {
     /// Sends to a collector, such as `http://127.0.0.1:4318`.
-    pub fn to(endpoint: &str) -> std::io::Result<Traces> {
+    pub fn to(endpoint: &str) -> Result<Traces, String> {
         let url = format!("{}/v1/traces", endpoint.trim_end_matches('/'));
-        let (sender, receiver) = sync_channel(WAITING);
-        std::thread::Builder::new().name("traces".into()).spawn(move || send_all(&receiver, &url))?;
+        let address: Uri = url.parse().map_err(|e| format!("{url}: {e}"))?;
+        let (sender, receiver) = channel(WAITING);
+        tokio::spawn(send_all(outgoing::client(), receiver, address));
         Ok(Traces { sender })
     }
 
@@ -74,26 +79,17 @@ impl Traces {
     }
 }
 
-fn send_all(receiver: &Receiver<Vec<Json>>, url: &str) {
-    let agent: ureq::Agent = ureq::Agent::config_builder().timeout_global(Some(PATIENCE)).build().into();
+async fn send_all(client: Outgoing, mut receiver: Receiver<Vec<Json>>, address: Uri) {
     let mut said = false;
-    loop {
-        let Ok(mut spans) = receiver.recv() else { return };
+    while let Some(mut spans) = receiver.recv().await {
         let mut queries = 1;
-        let ended = loop {
-            match receiver.recv_timeout(PAUSE) {
-                Ok(more) if queries < TOGETHER => {
-                    spans.extend(more);
-                    queries += 1;
-                }
-                Ok(more) => {
-                    spans.extend(more);
-                    break false;
-                }
-                Err(RecvTimeoutError::Timeout) => break false,
-                Err(RecvTimeoutError::Disconnected) => break true,
-            }
-        };
+        // Until nothing comes for a while, or none will.
+        while queries < TOGETHER
+            && let Ok(Some(more)) = timeout(PAUSE, receiver.recv()).await
+        {
+            spans.extend(more);
+            queries += 1;
+        }
         let body = json!({ "resourceSpans": [{
             "resource": { "attributes": [
                 attribute("service.name", json!({ "stringValue": "graphodrome" })),
@@ -101,17 +97,27 @@ fn send_all(receiver: &Receiver<Vec<Json>>, url: &str) {
             ] },
             "scopeSpans": [{ "scope": { "name": "graphodrome" }, "spans": spans }],
         }] });
-        match agent.post(url).content_type("application/json").send(body.to_string()) {
-            Ok(_) => said = false,
+        match send(&client, &address, &body).await {
+            Ok(()) => said = false,
             Err(error) if !said => {
                 said = true;
-                tracing::warn!(%error, url, "traces cannot be sent; they are dropped until they can");
+                tracing::warn!(error, %address, "traces cannot be sent; they are dropped until they can");
             }
             Err(_) => {}
         }
-        if ended {
-            return;
-        }
+    }
+}
+
+async fn send(client: &Outgoing, address: &Uri, body: &Json) -> Result<(), String> {
+    let request = Request::post(address.clone())
+        .header(header::CONTENT_TYPE, "application/json")
+        .body(Full::from(body.to_string()))
+        .map_err(|e| e.to_string())?;
+    let answer = timeout(PATIENCE, client.request(request)).await;
+    let answer = answer.map_err(|_| format!("no answer within {} s", PATIENCE.as_secs()))?;
+    match answer.map_err(|e| outgoing::reason(&e))?.status() {
+        status if status.is_success() => Ok(()),
+        status => Err(status.to_string()),
     }
 }
 

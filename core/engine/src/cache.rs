@@ -1,13 +1,14 @@
 //! Plans kept for the next request with the same text, or with one of the same shape. A plan refers to its base's tables by number, so
 //! it lives as long as that base; it is made anew when the graph has grown much since.
 
-use std::sync::{Arc, Mutex, PoisonError, Weak};
+use std::num::NonZeroUsize;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 
 use graphodrome_graph::{Base, Snapshot, Value};
 use graphodrome_language::Diagnostics;
 use graphodrome_language::ast::{Query, Statement};
 use graphodrome_language::parse;
-use hashbrown::HashMap;
+use lru::LruCache;
 
 use crate::Parameters;
 use crate::execution::{Facts, Prepared, prepare_with};
@@ -15,7 +16,7 @@ use crate::rules::Rules;
 use crate::shape::Shape;
 
 /// Texts kept a graph; the one not asked for the longest goes first.
-const TEXTS: usize = 512;
+const TEXTS: NonZeroUsize = NonZeroUsize::new(512).unwrap();
 /// Plans kept a text, where they are made for certain values.
 const VARIANTS: usize = 8;
 /// A graph that has grown or shrunk by more than this is planned for anew.
@@ -67,7 +68,6 @@ impl Plan {
 /// What is kept of texts of one shape.
 #[derive(Default)]
 struct OfShape {
-    used: u64,
     plans: Vec<Plan>,
     /// A plan of the shape would not serve the texts: their columns are named by what stands in them, or the
     /// plan depends on their literals.
@@ -82,28 +82,42 @@ pub struct Found {
     pub literals: Vec<(String, Value)>,
 }
 
-#[derive(Default)]
-struct Kept {
-    plans: HashMap<String, (u64, Vec<Plan>)>,
-    shapes: HashMap<String, OfShape>,
+/// By text.
+struct KeptPlans {
+    plans: LruCache<String, Vec<Plan>>,
+    shapes: LruCache<String, OfShape>,
     facts: Option<(Weak<Base>, u64, Arc<Facts>)>,
-    tick: u64,
 }
 
 /// The plans of one graph.
-#[derive(Default)]
 pub struct PlanCache {
-    kept: Mutex<Kept>,
+    kept: Mutex<KeptPlans>,
+}
+
+impl Default for PlanCache {
+    fn default() -> PlanCache {
+        let (plans, shapes) = (LruCache::new(TEXTS), LruCache::new(TEXTS));
+        PlanCache { kept: Mutex::new(KeptPlans { plans, shapes, facts: None }) }
+    }
+}
+
+/// Adds a plan; of many the first one goes.
+fn keep_plan(plans: &mut Vec<Plan>, plan: Plan) {
+    if plans.len() >= VARIANTS {
+        plans.remove(0);
+    }
+    plans.push(plan);
 }
 
 impl PlanCache {
+    fn kept(&self) -> MutexGuard<'_, KeptPlans> {
+        self.kept.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
     /// A plan for this text that serves these parameters on this snapshot.
     pub fn find(&self, text: &str, snapshot: &Snapshot, parameters: &Parameters) -> Option<Found> {
-        let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
-        kept.tick += 1;
-        let tick = kept.tick;
-        if let Some((used, plans)) = kept.plans.get_mut(text) {
-            *used = tick;
+        let mut kept = self.kept();
+        if let Some(plans) = kept.plans.get_mut(text) {
             let prepared = serving(plans, snapshot, parameters)?;
             return Some(Found { prepared, literals: vec![] });
         }
@@ -112,9 +126,8 @@ impl PlanCache {
         }
         drop(kept);
         let Shape { text, literals } = Shape::of(text)?;
-        let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut kept = self.kept();
         let shape = kept.shapes.get_mut(&text)?;
-        shape.used = tick;
         let parameters = with_literals(parameters, &literals);
         Some(Found { prepared: serving(&mut shape.plans, snapshot, &parameters)?, literals })
     }
@@ -128,22 +141,9 @@ impl PlanCache {
         // A warning may be about a name that is unknown now: it must be looked up again.
         if keep && prepared.warnings.is_empty() {
             self.keep_shape(&facts, text, &prepared, snapshot, parameters);
-            let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
-            kept.tick += 1;
-            let tick = kept.tick;
-            if kept.plans.len() >= TEXTS
-                && !kept.plans.contains_key(text)
-                && let Some(oldest) =
-                    kept.plans.iter().min_by_key(|(_, (used, _))| *used).map(|(text, _)| text.clone())
-            {
-                kept.plans.remove(&oldest);
-            }
-            let (used, plans) = kept.plans.entry(text.to_string()).or_default();
-            *used = tick;
-            if plans.len() >= VARIANTS {
-                plans.remove(0);
-            }
-            plans.push(Plan::new(prepared.clone(), snapshot));
+            let mut kept = self.kept();
+            let plans = kept.plans.get_or_insert_mut(text.to_string(), Vec::new);
+            keep_plan(plans, Plan::new(prepared.clone(), snapshot));
         }
         Ok(prepared)
     }
@@ -154,21 +154,14 @@ impl PlanCache {
     ) {
         let Some(Shape { text, literals }) = Shape::of(text) else { return };
         {
-            let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
-            let tick = kept.tick;
-            match kept.shapes.get_mut(&text) {
+            let mut kept = self.kept();
+            match kept.shapes.get(&text) {
                 None => {
-                    if kept.shapes.len() >= TEXTS
-                        && let Some(oldest) = kept.shapes.iter().min_by_key(|(_, shape)| shape.used)
-                    {
-                        let oldest = oldest.0.clone();
-                        kept.shapes.remove(&oldest);
-                    }
-                    kept.shapes.insert(text, OfShape { used: tick, ..OfShape::default() });
+                    kept.shapes.put(text, OfShape::default());
                     return;
                 }
                 Some(shape) if shape.unlike => return,
-                Some(shape) => shape.used = tick,
+                Some(_) => {}
             }
         }
         let parameters = with_literals(parameters, &literals);
@@ -182,16 +175,10 @@ impl PlanCache {
             made.columns == prepared.columns && made.warnings.is_empty() && !made.depends_on(&literals)
         };
         let made = made.filter(like);
-        let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(shape) = kept.shapes.get_mut(&text) {
+        if let Some(shape) = self.kept().shapes.get_mut(&text) {
             match made {
                 None => shape.unlike = true,
-                Some(made) => {
-                    if shape.plans.len() >= VARIANTS {
-                        shape.plans.remove(0);
-                    }
-                    shape.plans.push(Plan::new(Arc::new(made), snapshot));
-                }
+                Some(made) => keep_plan(&mut shape.plans, Plan::new(Arc::new(made), snapshot)),
             }
         }
     }
@@ -199,7 +186,7 @@ impl PlanCache {
     /// Names and counts of a version, found once.
     fn facts(&self, snapshot: &Snapshot) -> Arc<Facts> {
         {
-            let kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
+            let kept = self.kept();
             if let Some((base, version, facts)) = &kept.facts
                 && *version == snapshot.version
                 && std::ptr::eq(base.as_ptr(), Arc::as_ptr(&snapshot.base))
@@ -209,7 +196,7 @@ impl PlanCache {
         }
         let facts = Arc::new(Facts::of(snapshot));
         let entry = (Arc::downgrade(&snapshot.base), snapshot.version, facts.clone());
-        self.kept.lock().unwrap_or_else(PoisonError::into_inner).facts = Some(entry);
+        self.kept().facts = Some(entry);
         facts
     }
 }

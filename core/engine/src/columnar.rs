@@ -17,16 +17,16 @@ pub(crate) struct Evaluated {
 }
 
 /// Puts a column together cell by cell, as long as all are of one type.
-struct Builder {
+struct ColumnBuilder {
     /// `None` before the first that is not null.
     cells: Option<Cells>,
     nulls: Vec<bool>,
     any_null: bool,
 }
 
-impl Builder {
-    fn new(rows: usize) -> Builder {
-        Builder { cells: None, nulls: Vec::with_capacity(rows), any_null: false }
+impl ColumnBuilder {
+    fn new(rows: usize) -> ColumnBuilder {
+        ColumnBuilder { cells: None, nulls: Vec::with_capacity(rows), any_null: false }
     }
 
     fn push_null(&mut self) {
@@ -120,7 +120,7 @@ fn evaluated(e: &Expr, batch: &Batch, scope: &Scope, reads: &mut u64) -> Option<
         Kind::Parameter(number) => constant(scope.parameters.get(*number)?, batch.len),
         Kind::Slot(slot) => match batch.columns.get(*slot)? {
             Vector::Values(values) => {
-                let mut column = Builder::new(values.len());
+                let mut column = ColumnBuilder::new(values.len());
                 values.iter().try_for_each(|value| column.push_value(value))?;
                 Some(column.finish())
             }
@@ -203,7 +203,7 @@ fn property(
         Element::Node => scope.node_is_base(id),
         Element::Edge => scope.edge_is_base(id),
     };
-    let mut made = Builder::new(ids.len());
+    let mut made = ColumnBuilder::new(ids.len());
     // Elements of one table tend to come together.
     let mut last: (Dense, Dense, Option<&Column>) = (0, 0, None);
     for &id in ids {

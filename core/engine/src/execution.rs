@@ -12,6 +12,7 @@ use crate::Parameters;
 use crate::batch::Batch;
 use crate::compile::{Looked, PlanParameters};
 use crate::context::{Changed, Context};
+use crate::cut_off::cut_off;
 use crate::findings::{Finding, findings};
 use crate::limits::Limits;
 use crate::plan::{ColumnInfo, Operator, PlanNode};
@@ -291,7 +292,7 @@ impl Execution<'_> {
             }
             Err(error) => {
                 self.done = true;
-                Err(error)
+                Err(cut_off(error, &self.prepared.root, &self.context.metrics))
             }
         }
     }

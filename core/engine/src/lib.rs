@@ -11,6 +11,7 @@ mod columnar;
 mod compile;
 mod context;
 mod counters;
+mod cut_off;
 mod evaluate;
 mod execution;
 mod expression;

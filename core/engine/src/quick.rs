@@ -301,15 +301,17 @@ impl<'a> Number<'a> {
 }
 
 /// A comparison of two such numbers.
-pub(crate) struct Comparison<'a> {
+pub(crate) struct PlainComparison<'a> {
     holds: fn(Ordering) -> bool,
     a: Number<'a>,
     b: Number<'a>,
     pub reads: u64,
 }
 
-impl<'a> Comparison<'a> {
-    pub fn of(e: &'a Expr, batch: &'a Batch, new: &[Which<'a>], scope: &'a Scope) -> Option<Comparison<'a>> {
+impl<'a> PlainComparison<'a> {
+    pub fn of(
+        e: &'a Expr, batch: &'a Batch, new: &[Which<'a>], scope: &'a Scope,
+    ) -> Option<PlainComparison<'a>> {
         let Kind::Binary(operator, a, b) = &e.kind else { return None };
         let holds = comparison(*operator)?;
         let of = |e, days| match days {
@@ -319,7 +321,7 @@ impl<'a> Comparison<'a> {
         let both = |days| Some((of(a, days)?, of(b, days)?));
         let (a, b) = both(false).or_else(|| both(true))?;
         let reads = a.reads() + b.reads();
-        Some(Comparison { holds, a, b, reads })
+        Some(PlainComparison { holds, a, b, reads })
     }
 
     /// Whether it holds: unknown does not. `None` where the full evaluation must be asked.

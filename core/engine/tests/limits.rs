@@ -6,7 +6,7 @@
 use std::time::{Duration, Instant};
 
 use graphodrome_engine::{CancelToken, Code, Limits, MemoryPool, Parameters, prepare};
-use graphodrome_graph::{Snapshot, Value};
+use graphodrome_graph::{NewEdge, NewNode, Snapshot, Transaction, Value, label_set};
 use graphodrome_language::ast::Statement;
 use graphodrome_language::parse;
 
@@ -245,4 +245,50 @@ fn the_rows_of_a_sort_are_those_of_one_sort() {
     let mut wanted: Vec<(i64, i64)> = (0..300).flat_map(|a| (0..300).map(move |b| (a, b))).collect();
     wanted.sort_by_key(|(a, b)| ((a * 7919 + b * 104_729) % 997, std::cmp::Reverse(*b)));
     assert_eq!(rows, wanted);
+}
+
+/// Every one of 40 nodes with an edge to each other: more trails than anybody could make.
+#[test]
+fn a_search_that_was_cut_off_says_how_far_it_got_and_what_would_be_less() {
+    let mut transaction = Transaction::new(Snapshot::empty(None).unwrap());
+    let node = |transaction: &mut Transaction, k: i64| {
+        let properties = vec![("k".into(), Value::Int(k))];
+        transaction.insert_node(NewNode { labels: label_set(["N"]), properties }).unwrap()
+    };
+    let nodes: Vec<u32> = (0..40).map(|k| node(&mut transaction, k)).collect();
+    for (source, target) in nodes.iter().flat_map(|a| nodes.iter().map(move |b| (*a, *b))) {
+        let (labels, properties) = (label_set(["E"]), vec![]);
+        transaction.insert_edge(NewEdge { labels, properties, directed: true, source, target }).unwrap();
+    }
+    let snapshot = transaction.finish().unwrap().0;
+    let asked = |text: &str, time: u64| {
+        let Statement::Query(query) = parse(text).unwrap().remove(0) else { panic!("{text}") };
+        let none = Parameters::new();
+        let prepared = prepare(&query, text, &snapshot, &none).unwrap_or_else(|e| panic!("{text}: {e:?}"));
+        let limits = Limits { time: Some(Duration::from_millis(time)), ..Limits::default() };
+        let mut execution = prepared.run(snapshot.clone(), &none, limits);
+        loop {
+            match execution.next_batch() {
+                Ok(Some(_)) => {}
+                Ok(None) => return None,
+                Err(error) => return Some(error),
+            }
+        }
+    };
+    let pattern = "(a:N)-[e:E]->+(b:N)";
+    let error = asked(&format!("MATCH {pattern} WHERE a.k = 0 RETURN MAX(SIZE(e)) AS n, MIN(b.k) AS m"), 200)
+        .unwrap();
+    assert_eq!(error.code, Code::TIME_LIMIT);
+    assert!(error.message.contains(&format!("SearchPaths of {pattern} was at hop ")), "{}", error.message);
+    assert!(error.message.contains("edges looked at"), "{}", error.message);
+    let hint = error.hint.unwrap();
+    println!("{}; {hint}", error.message);
+    assert!(hint.contains("(a:N)-[e:E]->{1,"), "{hint}");
+    // What is proposed in its place is a text, and the first of them comes to its end.
+    for (part, ends) in [(format!("ANY SHORTEST {pattern}"), true), (format!("ACYCLIC {pattern}"), false)] {
+        assert!(hint.contains(&part), "{hint}");
+        let error =
+            asked(&format!("MATCH {part} WHERE a.k = 0 RETURN MAX(SIZE(e)) AS n, MIN(b.k) AS m"), 2_000);
+        assert_eq!(error.is_none(), ends, "{part}");
+    }
 }

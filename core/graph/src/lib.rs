@@ -39,6 +39,7 @@ mod suspicions;
 mod text;
 mod types;
 mod value;
+mod value_kind;
 mod view;
 mod zone;
 
@@ -73,6 +74,7 @@ pub use suspicions::suspicions;
 pub use text::{parse_day, parse_text, parse_whole};
 pub use types::{Field, ValueType};
 pub use value::{Duration, MAX_VALUE_DEPTH, PathValue, Truth, Value};
+pub use value_kind::ValueKind;
 pub use view::ViewDefinition;
 pub use zone::Zone;
 

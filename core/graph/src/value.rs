@@ -68,30 +68,6 @@ impl Value {
         matches!(self, Value::Null)
     }
 
-    /// The standard's name of this value's type, for messages.
-    pub fn type_name(&self) -> &'static str {
-        match self {
-            Value::Null => "NULL",
-            Value::Bool(_) => "BOOL",
-            Value::Int(_) => "INT64",
-            Value::Float(_) => "FLOAT64",
-            Value::Decimal(_) => "DECIMAL",
-            Value::Text(_) => "STRING",
-            Value::Bytes(_) => "BYTES",
-            Value::Date(_) => "DATE",
-            Value::LocalTime(_) => "LOCAL TIME",
-            Value::ZonedTime(..) => "ZONED TIME",
-            Value::LocalDateTime(_) => "LOCAL DATETIME",
-            Value::ZonedDateTime(_) => "ZONED DATETIME",
-            Value::Duration(_) => "DURATION",
-            Value::List(_) => "LIST",
-            Value::Record(_) => "RECORD",
-            Value::Node(_) => "NODE",
-            Value::Edge(_) => "EDGE",
-            Value::Path(_) => "PATH",
-        }
-    }
-
     /// Whether the value may be stored as a property.
     pub fn is_storable(&self) -> bool {
         match self {

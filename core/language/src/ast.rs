@@ -8,7 +8,7 @@ use graphodrome_graph::{Direction, Element, GraphType, LabelExpression, Value, V
 
 use crate::Span;
 
-pub use expression::{Aggregate, BinaryOperator, Expression, ExpressionKind, NormalForm};
+pub use expression::{Aggregate, BinaryOperator, Expression, ExpressionKind, NormalForm, Progression};
 
 #[derive(Clone, Debug)]
 pub struct Name {

@@ -1,7 +1,7 @@
 //! What an expression yields, as far as it is known before anything runs: enough to refuse a comparison
 //! of a text with a number.
 
-use graphodrome_graph::{Value, ValueType};
+use graphodrome_graph::{Value, ValueKind, ValueType};
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Class {
@@ -97,44 +97,34 @@ pub(crate) fn signature(function: &str) -> Option<(&'static [Class], Class)> {
 
 impl Class {
     pub fn of_value(value: &Value) -> Class {
-        match value {
-            Value::Null => Unknown,
-            Value::Bool(_) => Bool,
-            Value::Int(_) | Value::Float(_) | Value::Decimal(_) => Number,
-            Value::Text(_) => Text,
-            Value::Bytes(_) => Bytes,
-            Value::Date(_) => Date,
-            Value::LocalTime(_) => LocalTime,
-            Value::ZonedTime(..) => ZonedTime,
-            Value::LocalDateTime(_) => LocalDateTime,
-            Value::ZonedDateTime(_) => ZonedDateTime,
-            Value::Duration(_) => Duration,
-            Value::List(_) => List,
-            Value::Record(_) => Record,
-            Value::Node(_) => Node,
-            Value::Edge(_) => Edge,
-            Value::Path(_) => Path,
-        }
+        ValueKind::of(value).map_or(Unknown, Class::of_kind)
     }
 
     pub fn of_type(value_type: &ValueType) -> Class {
         match value_type {
-            ValueType::Any => Unknown,
-            ValueType::Bool => Bool,
-            ValueType::Int(_) | ValueType::Uint(_) | ValueType::Float(_) | ValueType::Decimal { .. } => {
-                Number
-            }
-            ValueType::Text { .. } => Text,
-            ValueType::Bytes { .. } => Bytes,
-            ValueType::Date => Date,
-            ValueType::LocalTime => LocalTime,
-            ValueType::ZonedTime => ZonedTime,
-            ValueType::LocalDateTime => LocalDateTime,
-            ValueType::ZonedDateTime => ZonedDateTime,
-            ValueType::Duration | ValueType::MonthDuration | ValueType::TimeDuration => Duration,
-            ValueType::List(_) | ValueType::LimitedList { .. } => List,
-            ValueType::Record | ValueType::Fields(_) => Record,
+            // Numbers of several kinds are of one class.
             ValueType::OneOf(types) => types.iter().map(Class::of_type).reduce(Class::or).unwrap_or(Unknown),
+            one => ValueKind::of_type(one).map_or(Unknown, Class::of_kind),
+        }
+    }
+
+    fn of_kind(kind: ValueKind) -> Class {
+        match kind {
+            ValueKind::Bool => Bool,
+            ValueKind::Int | ValueKind::Float | ValueKind::Decimal => Number,
+            ValueKind::Text => Text,
+            ValueKind::Bytes => Bytes,
+            ValueKind::Date => Date,
+            ValueKind::LocalTime => LocalTime,
+            ValueKind::ZonedTime => ZonedTime,
+            ValueKind::LocalDateTime => LocalDateTime,
+            ValueKind::ZonedDateTime => ZonedDateTime,
+            ValueKind::Duration => Duration,
+            ValueKind::List => List,
+            ValueKind::Record => Record,
+            ValueKind::Node => Node,
+            ValueKind::Edge => Edge,
+            ValueKind::Path => Path,
         }
     }
 

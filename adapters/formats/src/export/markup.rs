@@ -4,9 +4,9 @@ use std::borrow::Cow;
 use std::io::Write;
 use std::sync::Arc;
 
-use graphodrome_graph::Value;
+use graphodrome_graph::{Value, ValueKind};
 
-use crate::export::survey::{Seen, Survey, ValueKind};
+use crate::export::survey::{Seen, Survey};
 use crate::export::tables::plain;
 use crate::export::{Export, ExportError};
 

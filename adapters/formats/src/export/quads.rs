@@ -5,9 +5,9 @@
 
 use std::io::Write;
 
-use graphodrome_graph::{Dense, Value};
+use graphodrome_graph::{Dense, Value, ValueKind};
 
-use crate::export::survey::{Seen, Survey, ValueKind};
+use crate::export::survey::{Seen, Survey};
 use crate::export::tables::plain;
 use crate::export::{Export, ExportError};
 

@@ -4,51 +4,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use graphodrome_graph::{Column, Decimal, LabelSet, MAX_DIGITS, Snapshot, Value, ValueType};
+use graphodrome_graph::{Column, Decimal, LabelSet, MAX_DIGITS, Snapshot, Value, ValueKind, ValueType};
 
 use crate::export::form::TableForm;
 use crate::export::{Ask, ExportError, Selection};
-
-/// Kinds of values.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) enum ValueKind {
-    Bool,
-    Int,
-    Float,
-    Decimal,
-    Text,
-    Bytes,
-    Date,
-    LocalTime,
-    ZonedTime,
-    LocalDateTime,
-    ZonedDateTime,
-    Duration,
-    List,
-    Record,
-}
-
-impl ValueKind {
-    pub fn of(value: &Value) -> Option<ValueKind> {
-        Some(match value {
-            Value::Bool(_) => ValueKind::Bool,
-            Value::Int(_) => ValueKind::Int,
-            Value::Float(_) => ValueKind::Float,
-            Value::Decimal(_) => ValueKind::Decimal,
-            Value::Text(_) => ValueKind::Text,
-            Value::Bytes(_) => ValueKind::Bytes,
-            Value::Date(_) => ValueKind::Date,
-            Value::LocalTime(_) => ValueKind::LocalTime,
-            Value::ZonedTime(..) => ValueKind::ZonedTime,
-            Value::LocalDateTime(_) => ValueKind::LocalDateTime,
-            Value::ZonedDateTime(_) => ValueKind::ZonedDateTime,
-            Value::Duration(_) => ValueKind::Duration,
-            Value::List(_) => ValueKind::List,
-            Value::Record(_) => ValueKind::Record,
-            _ => return None,
-        })
-    }
-}
 
 /// What the values of one property are.
 #[derive(Clone, Debug, Default)]
@@ -146,7 +105,7 @@ impl Seen {
             ValueKind::Float => ValueType::Float(64),
             ValueKind::Decimal if !self.one_decimal_type() => return None,
             ValueKind::Decimal => ValueType::Decimal { precision: MAX_DIGITS as u8, scale: self.scale as u8 },
-            ValueKind::Text => return None,
+            ValueKind::Text | ValueKind::Node | ValueKind::Edge | ValueKind::Path => return None,
             ValueKind::Bytes => ValueType::Bytes { min: 0, max: None },
             ValueKind::Date => ValueType::Date,
             ValueKind::LocalTime => ValueType::LocalTime,

@@ -12,14 +12,14 @@ use arrow_array::{ArrayRef, RecordBatch};
 use arrow_ipc::writer::StreamWriter;
 use arrow_schema::{DataType, Field, Schema, TimeUnit};
 use chrono::Timelike;
-use graphodrome_graph::{Decimal, Dense, MAX_DIGITS, Properties, Snapshot, Value, ValueType};
+use graphodrome_graph::{Decimal, Dense, MAX_DIGITS, Properties, Snapshot, Value, ValueKind, ValueType};
 use parquet::arrow::ArrowWriter;
 use serde_json::{Map, json};
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipWriter};
 
 use crate::export::form::{SEPARATOR, TableForm};
-use crate::export::survey::{Seen, Survey, ValueKind};
+use crate::export::survey::{Seen, Survey};
 use crate::export::{Export, ExportError, mapping};
 use crate::value_json;
 

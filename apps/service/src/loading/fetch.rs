@@ -5,24 +5,30 @@ use std::fs::File;
 use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use graphodrome_formats::{Mapping, Progress, Source, fits_pattern, is_pattern};
+use http_body_util::BodyExt;
+use hyper::body::Incoming;
+use hyper::{Response, Uri};
+use tokio::io::AsyncWriteExt;
 use url::Url;
 
 use crate::loading::upload::Sources;
+use crate::outgoing;
 use crate::state::App;
 
 /// What a file of the served folder is called in a mapping.
 const SERVED: &str = "served:";
+/// How long a cancelled load may go unnoticed.
+const ASKED_EVERY: Duration = Duration::from_millis(200);
 /// Redirects that are followed, each to an allowed host.
 const MOST_REDIRECTS: usize = 5;
 /// Files of the served folder that a pattern may look through.
 const MOST_FILES: usize = 100_000;
-const CONNECT_TIME: Duration = Duration::from_secs(10);
 /// Bytes after which a copy asks whether to go on.
 const COPIED_AT_ONCE: usize = 32 << 20;
-/// Until an answer begins.
+/// Until an answer begins, and between its pieces.
 const ANSWER_TIME: Duration = Duration::from_secs(60);
 
 fn is_address(name: &str) -> bool {
@@ -51,10 +57,7 @@ pub(crate) async fn fetch(
                 sources.insert(name, Arc::new(source));
             }
         } else if is_address(name) {
-            let (own, address, progress) = (app.clone(), name.to_string(), progress.clone());
-            let limit = left;
-            let found = tokio::task::spawn_blocking(move || from_address(&own, &address, limit, &progress));
-            let source = found.await.map_err(|e| e.to_string())??;
+            let source = from_address(app, name, left, progress).await?;
             left = left.saturating_sub(source.bytes().len() as u64);
             sources.insert(name.to_string(), Arc::new(source));
         }
@@ -208,21 +211,17 @@ fn copied(path: &PathBuf, name: &str, limit: u64, progress: &Progress) -> Result
 
 /// The file at an address whose host the service may ask. Redirects are followed to hosts that it may ask
 /// too, and nothing of the environment decides where it goes.
-fn from_address(app: &App, address: &str, limit: u64, progress: &Progress) -> Result<Source, String> {
-    let agent: ureq::Agent = ureq::Agent::config_builder()
-        .max_redirects(0)
-        .http_status_as_error(false)
-        .proxy(None)
-        .timeout_connect(Some(CONNECT_TIME))
-        .timeout_recv_response(Some(ANSWER_TIME))
-        .build()
-        .into();
+async fn from_address(app: &App, address: &str, limit: u64, progress: &Progress) -> Result<Source, String> {
+    let client = outgoing::client();
     let parsed = |text: &str| Url::parse(text).map_err(|e| format!("{text}: {e}"));
     let mut at = parsed(address)?;
     for _ in 0..=MOST_REDIRECTS {
         allowed(&app.limits.table_hosts, &at)?;
-        let failed = |e: ureq::Error| format!("{at}: {e}");
-        let mut answer = agent.get(at.as_str()).call().map_err(failed)?;
+        let uri: Uri = at.as_str().parse().map_err(|e| format!("{at}: {e}"))?;
+        let answer = within(ANSWER_TIME, client.get(uri), progress)
+            .await?
+            .ok_or_else(|| format!("{at} did not answer within {} s", ANSWER_TIME.as_secs()))?
+            .map_err(|e| format!("{at}: {}", outgoing::reason(&e)))?;
         if answer.status().is_redirection() {
             let location = answer.headers().get("location").and_then(|l| l.to_str().ok());
             let location = location.ok_or_else(|| format!("{at} redirects to nowhere"))?;
@@ -232,13 +231,55 @@ fn from_address(app: &App, address: &str, limit: u64, progress: &Progress) -> Re
         if !answer.status().is_success() {
             return Err(format!("{at} answered {}", answer.status()));
         }
-        let mut body = answer.body_mut().with_config().limit(u64::MAX).reader();
-        let spooled = spooled(&mut body, address, limit, progress)
-            .map_err(|e| e.unwrap_or_else(|| over_limit(app, address)));
-        let (file, _) = spooled?;
+        let file = received(app, answer, address, limit, progress).await?;
         return Source::of_temporary(&file).map_err(|e| format!("{address} cannot be kept: {e}"));
     }
     Err(format!("{address} redirects more than {MOST_REDIRECTS} times"))
+}
+
+/// What the work gives, unless the load is cancelled; `None` where it takes too long.
+async fn within<T>(
+    time: Duration, work: impl Future<Output = T>, progress: &Progress,
+) -> Result<Option<T>, String> {
+    let ends = Instant::now() + time;
+    tokio::pin!(work);
+    loop {
+        if let Ok(done) = tokio::time::timeout(ASKED_EVERY, &mut work).await {
+            return Ok(Some(done));
+        }
+        if progress.is_cancelled() {
+            return Err("cancelled".into());
+        }
+        if Instant::now() > ends {
+            return Ok(None);
+        }
+    }
+}
+
+/// The body of an answer in a temporary file.
+async fn received(
+    app: &App, answer: Response<Incoming>, address: &str, limit: u64, progress: &Progress,
+) -> Result<File, String> {
+    let failed = |e: std::io::Error| format!("{address} cannot be kept: {e}");
+    let mut to = tokio::fs::File::from_std(tempfile::tempfile().map_err(failed)?);
+    let mut total = 0u64;
+    let mut body = answer.into_body();
+    loop {
+        let piece = within(ANSWER_TIME, body.frame(), progress)
+            .await?
+            .ok_or_else(|| format!("{address} sent nothing for {} s", ANSWER_TIME.as_secs()))?
+            .transpose()
+            .map_err(|e| format!("{address}: {}", outgoing::reason(&e)))?;
+        let Some(piece) = piece.map(|frame| frame.into_data().unwrap_or_default()) else {
+            to.flush().await.map_err(failed)?;
+            return Ok(to.into_std().await);
+        };
+        total += piece.len() as u64;
+        if total > limit {
+            return Err(over_limit(app, address));
+        }
+        to.write_all(&piece).await.map_err(failed)?;
+    }
 }
 
 /// Whether the configuration names the host, with its port or for every port.

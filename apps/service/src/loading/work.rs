@@ -7,9 +7,10 @@ use graphodrome_graph::GraphError;
 use graphodrome_store::{Contents, GoOn, GraphHandle, JobState, RejectRecord, StoreError};
 use serde_json::{Value, json};
 
+use crate::job::Job;
 use crate::loading::fetch::fetch;
 use crate::loading::upload::Sources;
-use crate::state::{App, Job};
+use crate::state::App;
 use crate::who;
 
 /// What to load, and how.

@@ -18,7 +18,8 @@ use utoipa::{IntoParams, ToSchema};
 use crate::extract;
 use crate::loading::repair;
 use crate::problem::Problem;
-use crate::state::{App, RunningJob};
+use crate::running_job::RunningJob;
+use crate::state::App;
 
 /// How far a running job is.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]

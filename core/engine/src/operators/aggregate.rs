@@ -6,7 +6,7 @@ use std::sync::Arc;
 use hashbrown::HashSet;
 
 use graphodrome_graph::{Code, GraphError, Value};
-use graphodrome_language::ast::Aggregate;
+use graphodrome_language::ast::{Aggregate, Progression};
 
 use crate::batch::NO_ELEMENT;
 use crate::operators::exact_sum::FloatSum;
@@ -22,20 +22,25 @@ pub(crate) struct Accumulator {
     /// Distinct nodes, by their numbers alone.
     seen_nodes: NodeSet,
     count: u64,
-    state: State,
+    state: AggregateState,
     /// Of a percentile.
     share: f64,
 }
 
 /// What a function keeps beside the number of values.
 #[derive(Clone, Debug)]
-enum State {
+enum AggregateState {
     Count,
     Sum(Box<Sum>),
     Product(Box<Product>),
     /// The least or greatest so far.
     Extreme(Value),
     Items(Items),
+    /// The last value, and whether all so far were in order.
+    InOrder {
+        last: Value,
+        holds: bool,
+    },
     /// Running mean and sum of squared differences (Welford 1962).
     Spread {
         mean: f64,
@@ -43,18 +48,34 @@ enum State {
     },
 }
 
+/// Whether the value, or those of a list one by one, may follow the last one, which it becomes.
+pub(crate) fn follows(value: &Value, last: &mut Value, progression: Progression) -> Result<bool, GraphError> {
+    if let Value::List(items) = value {
+        return items.iter().try_fold(true, |holds, item| Ok(follows(item, last, progression)? && holds));
+    }
+    if value.is_null() {
+        return Ok(true);
+    }
+    let before = std::mem::replace(last, value.clone());
+    // NaN follows nothing, and nothing follows it.
+    Ok(before.is_null() || value.compare(&before)?.is_some_and(|ordering| progression.allows(ordering)))
+}
+
 impl Accumulator {
     /// `node_bound` is one more than the greatest node number.
     pub fn new(function: Aggregate, distinct: bool, node_bound: u32) -> Self {
         let state = match function {
-            Aggregate::Count => State::Count,
-            Aggregate::Sum | Aggregate::Avg => State::Sum(Box::default()),
-            Aggregate::Product => State::Product(Box::default()),
-            Aggregate::Min | Aggregate::Max => State::Extreme(Value::Null),
+            Aggregate::Count => AggregateState::Count,
+            Aggregate::Sum | Aggregate::Avg => AggregateState::Sum(Box::default()),
+            Aggregate::Product => AggregateState::Product(Box::default()),
+            Aggregate::Min | Aggregate::Max => AggregateState::Extreme(Value::Null),
             Aggregate::CollectList | Aggregate::PercentileCont | Aggregate::PercentileDisc => {
-                State::Items(Items::Values(vec![]))
+                AggregateState::Items(Items::Values(vec![]))
             }
-            Aggregate::StddevPop | Aggregate::StddevSamp => State::Spread { mean: 0.0, squares: 0.0 },
+            Aggregate::StddevPop | Aggregate::StddevSamp => {
+                AggregateState::Spread { mean: 0.0, squares: 0.0 }
+            }
+            Aggregate::InOrder(_) => AggregateState::InOrder { last: Value::Null, holds: true },
         };
         Accumulator {
             function,
@@ -83,11 +104,11 @@ impl Accumulator {
         }
         if self.seen.is_none() && times > 1 {
             match &mut self.state {
-                State::Count => {
+                AggregateState::Count => {
                     self.add_rows(times);
                     return Ok(());
                 }
-                State::Sum(sum) => {
+                AggregateState::Sum(sum) => {
                     if times < usize::MAX {
                         sum.add_times(&value, times as u64)?;
                     }
@@ -107,23 +128,28 @@ impl Accumulator {
         }
         self.count += 1;
         match &mut self.state {
-            State::Count => {}
-            State::Sum(sum) => sum.add(&value)?,
-            State::Product(product) => product.multiply(&value)?,
-            State::Extreme(extreme) => {
+            AggregateState::Count => {}
+            AggregateState::Sum(sum) => sum.add(&value)?,
+            AggregateState::Product(product) => product.multiply(&value)?,
+            AggregateState::Extreme(extreme) => {
                 // Values that cannot be compared are an error; NaN is above every number.
                 value.compare(extreme)?;
                 if extreme.is_null() || is_better(self.function, &value, extreme) {
                     *extreme = value;
                 }
             }
-            State::Items(items) => {
+            AggregateState::Items(items) => {
                 if self.function != Aggregate::CollectList && !value.is_number() {
                     return Err(not_a_number(&value));
                 }
                 items.push(value);
             }
-            State::Spread { mean, squares } => {
+            AggregateState::InOrder { last, holds } => {
+                if let Aggregate::InOrder(progression) = self.function {
+                    *holds &= follows(&value, last, progression)?;
+                }
+            }
+            AggregateState::Spread { mean, squares } => {
                 let x = value.as_f64().ok_or_else(|| not_a_number(&value))?;
                 let delta = x - *mean;
                 *mean += delta / self.count as f64;
@@ -135,7 +161,7 @@ impl Accumulator {
 
     /// Adds so many whole numbers by their sum.
     pub fn merge_whole(&mut self, sum: i128, count: u64) -> Result<(), GraphError> {
-        if let (State::Sum(own), true) = (&mut self.state, count > 0) {
+        if let (AggregateState::Sum(own), true) = (&mut self.state, count > 0) {
             own.add_whole(sum)?;
             self.count += count;
         }
@@ -144,7 +170,7 @@ impl Accumulator {
 
     /// Adds so many floats by their sum.
     pub fn merge_floats(&mut self, sum: &FloatSum, count: u64) -> Result<(), GraphError> {
-        if let (State::Sum(own), true) = (&mut self.state, count > 0) {
+        if let (AggregateState::Sum(own), true) = (&mut self.state, count > 0) {
             own.add_floats(sum)?;
             self.count += count;
         }
@@ -162,7 +188,7 @@ impl Accumulator {
 
     /// Adds values of a percentile.
     pub fn merge_items(&mut self, items: Items) {
-        if let State::Items(own) = &mut self.state {
+        if let AggregateState::Items(own) = &mut self.state {
             self.count += items.len() as u64;
             own.extend(items);
         }
@@ -179,6 +205,7 @@ impl Accumulator {
             Aggregate::Product | Aggregate::CollectList | Aggregate::StddevPop | Aggregate::StddevSamp => {
                 false
             }
+            Aggregate::InOrder(_) => false,
         }
     }
 
@@ -193,9 +220,11 @@ impl Accumulator {
             return seen.into_iter().try_for_each(|value| self.add(value));
         }
         match (&mut self.state, other.state) {
-            (State::Sum(own), State::Sum(other)) => own.merge(&other)?,
-            (State::Items(own), State::Items(other)) => own.extend(other),
-            (State::Extreme(_), State::Extreme(value)) => return self.merge_extreme(value, other.count),
+            (AggregateState::Sum(own), AggregateState::Sum(other)) => own.merge(&other)?,
+            (AggregateState::Items(own), AggregateState::Items(other)) => own.extend(other),
+            (AggregateState::Extreme(_), AggregateState::Extreme(value)) => {
+                return self.merge_extreme(value, other.count);
+            }
             _ => {}
         }
         self.count = self.count.saturating_add(other.count);
@@ -226,17 +255,20 @@ impl Accumulator {
             return Err(too_many());
         }
         Ok(match self.state {
-            State::Count => Value::Int(i64::try_from(count).map_err(|_| too_many())?),
+            AggregateState::Count => Value::Int(i64::try_from(count).map_err(|_| too_many())?),
+            AggregateState::InOrder { holds, .. } => Value::Bool(holds),
             _ if count == 0 && self.function != Aggregate::CollectList => Value::Null,
-            State::Sum(sum) if self.function == Aggregate::Avg => sum.mean(count)?,
-            State::Sum(sum) => sum.finish()?,
-            State::Product(product) => product.finish()?,
-            State::Extreme(value) => value,
-            State::Items(items) if self.function == Aggregate::CollectList => {
+            AggregateState::Sum(sum) if self.function == Aggregate::Avg => sum.mean(count)?,
+            AggregateState::Sum(sum) => sum.finish()?,
+            AggregateState::Product(product) => product.finish()?,
+            AggregateState::Extreme(value) => value,
+            AggregateState::Items(items) if self.function == Aggregate::CollectList => {
                 Value::List(Arc::from(items.into_values()))
             }
-            State::Items(items) => items.percentile(self.share, self.function == Aggregate::PercentileDisc),
-            State::Spread { squares, .. } => match self.function {
+            AggregateState::Items(items) => {
+                items.percentile(self.share, self.function == Aggregate::PercentileDisc)
+            }
+            AggregateState::Spread { squares, .. } => match self.function {
                 Aggregate::StddevPop => Value::Float((squares / count as f64).sqrt()),
                 _ if count > 1 => Value::Float((squares / (count - 1) as f64).sqrt()),
                 _ => Value::Null,

@@ -27,14 +27,14 @@ pub(super) struct CommonCounts {
     slice: u64,
     /// The arm whose node stays the same.
     arm: Option<usize>,
-    kept: Kept,
+    kept: KeptCounts,
     /// Entries that rows have looked at without the ways.
     spent: u64,
 }
 
 /// What is counted for a node that stays the same.
 #[derive(Default)]
-pub(super) struct Kept {
+pub(super) struct KeptCounts {
     pub node: Option<Dense>,
     /// Edges between it and each node.
     pub edges: Marks,
@@ -273,7 +273,7 @@ impl CommonCounts {
 
     /// The common neighbours, an edge each way, of the marked node and one with these neighbours.
     fn count_apart(&mut self, entries: &[Dense], looked: &mut u64) -> u64 {
-        let Kept { edges, nodes, .. } = &self.kept;
+        let KeptCounts { edges, nodes, .. } = &self.kept;
         if entries.len() <= MUCH_LONGER * nodes.len() {
             *looked += entries.len() as u64;
             self.spent += entries.len() as u64;
@@ -291,7 +291,7 @@ impl CommonCounts {
     }
 }
 
-impl Kept {
+impl KeptCounts {
     /// Accounts for the memory it has taken.
     pub fn account(&mut self, context: &mut Context) -> Outcome<()> {
         let bytes = self.edges.bytes() + self.ways.bytes();

@@ -12,8 +12,8 @@ use graphodrome_graph::{Dense, PlainRows, Snapshot};
 
 use crate::batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
 use crate::context::Context;
-use crate::operators::common_counts::Kept;
-use crate::operators::intersect_edges::Closing;
+use crate::operators::common_counts::KeptCounts;
+use crate::operators::intersect_edges::ClosingEdges;
 use crate::operators::merge_rows::taken_columns;
 use crate::operators::sorted::run;
 use crate::operators::{Arm, EdgeCheck, FollowEdges, IntersectEdges};
@@ -114,8 +114,8 @@ impl OperatorPlan for CountWalks {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        let closing = Closing::new(Arc::new(self.close.clone()));
-        let walks = Walks { spec: self, slice: 0, kept: Kept::default(), spent: 0 };
+        let closing = ClosingEdges::new(Arc::new(self.close.clone()));
+        let walks = Walks { spec: self, slice: 0, kept: KeptCounts::default(), spent: 0 };
         Box::new(Run { walks, input: inputs.remove(0), closing })
     }
 }
@@ -124,13 +124,13 @@ struct Run {
     walks: Walks,
     input: Input,
     /// Counts the rows that are made.
-    closing: Closing,
+    closing: ClosingEdges,
 }
 
 struct Walks {
     spec: Arc<CountWalks>,
     slice: u64,
-    kept: Kept,
+    kept: KeptCounts,
     /// About how many entries rows have looked at without the ways to the kept node.
     spent: u64,
 }
@@ -152,7 +152,7 @@ impl Steps {
 }
 
 /// A batch whose rows need not all be made.
-struct View<'a> {
+struct WalkView<'a> {
     step: PlainRows<'a>,
     through: PlainRows<'a>,
     kept: PlainRows<'a>,
@@ -165,8 +165,8 @@ struct View<'a> {
     ask_changes: bool,
 }
 
-impl<'a> View<'a> {
-    fn of(spec: &CountWalks, batch: &'a Batch, snapshot: &'a Snapshot) -> Option<View<'a>> {
+impl<'a> WalkView<'a> {
+    fn of(spec: &CountWalks, batch: &'a Batch, snapshot: &'a Snapshot) -> Option<WalkView<'a>> {
         if !snapshot.all_pass(&spec.close.node.test) {
             return None;
         }
@@ -186,7 +186,7 @@ impl<'a> View<'a> {
             taken_columns(&slots, batch)
         };
         let kept = &spec.close.arms[spec.kept].edge;
-        Some(View {
+        Some(WalkView {
             step: rows(&spec.step.edge)?,
             through: rows(&spec.close.arms[spec.through].edge)?,
             kept: rows(kept)?,
@@ -198,7 +198,7 @@ impl<'a> View<'a> {
     }
 
     /// Whether a way may have an edge twice, or one of the row's, though its first node is not bound.
-    fn is_special(&self, row: usize, (far, near): (Dense, Dense), kept: &Kept) -> bool {
+    fn is_special(&self, row: usize, (far, near): (Dense, Dense), kept: &KeptCounts) -> bool {
         // The first and the last edge may be one where both ends are one node.
         far == near
             || self.nodes.iter().any(|nodes| {
@@ -221,7 +221,7 @@ impl<'a> View<'a> {
 impl Walks {
     /// Counts the ways of a row whose first nodes are not bound, and notes the other first steps.
     fn row(
-        &mut self, view: &View<'_>, batch: &Batch, row: usize, steps: &mut Steps, looked: &mut u64,
+        &mut self, view: &WalkView<'_>, batch: &Batch, row: usize, steps: &mut Steps, looked: &mut u64,
         snapshot: &Snapshot,
     ) -> u64 {
         let spec = self.spec.clone();
@@ -301,13 +301,15 @@ impl Walks {
         0
     }
 
-    fn count(&mut self, batch: &Batch, closing: &mut Closing, context: &mut Context) -> Outcome<Vec<u64>> {
+    fn count(
+        &mut self, batch: &Batch, closing: &mut ClosingEdges, context: &mut Context,
+    ) -> Outcome<Vec<u64>> {
         // The work for a slice of rows does not depend on the slices that were worked on before it.
         if std::mem::replace(&mut self.slice, context.slice) != context.slice {
             self.kept.node = None;
         }
         let snapshot = context.scope.snapshot.clone();
-        let view = View::of(&self.spec, batch, &snapshot);
+        let view = WalkView::of(&self.spec, batch, &snapshot);
         let mut counts = Vec::with_capacity(batch.len);
         let mut steps = Steps::default();
         let mut since_check = 0;
@@ -338,7 +340,7 @@ impl Walks {
 
 /// Adds the ways that go on from the steps that were made.
 fn close(
-    batch: &Batch, steps: Steps, closing: &mut Closing, counts: &mut [u64], context: &mut Context,
+    batch: &Batch, steps: Steps, closing: &mut ClosingEdges, counts: &mut [u64], context: &mut Context,
 ) -> Outcome<()> {
     if steps.rows.is_empty() {
         return Ok(());

@@ -29,7 +29,7 @@ impl OperatorPlan for Distinct {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        let packed = Seen { alone: self.slots.len() == 1, ..Seen::default() };
+        let packed = SeenRows { alone: self.slots.len() == 1, ..SeenRows::default() };
         Box::new(Run { plan: self, input: inputs.remove(0), seen: HashSet::new(), packed })
     }
 }
@@ -83,9 +83,9 @@ fn element_of(packed: &Packed) -> Option<(usize, u32)> {
 
 /// Elements that were there before, a bit each.
 #[derive(Default)]
-struct Marks(Vec<u64>);
+struct MarkedValues(Vec<u64>);
 
-impl Marks {
+impl MarkedValues {
     /// Whether it was not there yet; it is from now on.
     #[inline]
     fn first(&mut self, element: u32) -> bool {
@@ -105,15 +105,15 @@ impl Marks {
 
 /// Packed rows that were there before.
 #[derive(Default)]
-struct Seen {
+struct SeenRows {
     /// Whether a row is one cell.
     alone: bool,
     packed: HashSet<Packed>,
     /// Of rows that are one node, or one edge.
-    marks: [Marks; 2],
+    marks: [MarkedValues; 2],
 }
 
-impl Seen {
+impl SeenRows {
     /// Whether a packed row is new, and the bytes that it takes.
     fn is_first(&mut self, packed: Packed) -> (bool, usize) {
         let marks = match element_of(&packed).filter(|_| self.alone) {
@@ -127,7 +127,7 @@ impl Seen {
                 for (kind, element) in self.packed.iter().filter_map(element_of) {
                     self.marks[kind].first(element);
                 }
-                let marked = self.marks.iter().map(Marks::bytes).sum::<usize>();
+                let marked = self.marks.iter().map(MarkedValues::bytes).sum::<usize>();
                 return (true, size_of::<Packed>() + 8 + marked);
             }
             return (first, if first { size_of::<Packed>() + 8 } else { 0 });
@@ -142,7 +142,7 @@ struct Run {
     plan: Arc<Distinct>,
     input: Input,
     seen: HashSet<Vec<Value>>,
-    packed: Seen,
+    packed: SeenRows,
 }
 
 impl Run {
@@ -198,7 +198,7 @@ mod tests {
     /// Nodes among nulls and numbers, beyond the few that are hashed: each is new once.
     #[test]
     fn elements_are_new_once_whether_hashed_or_marked() {
-        let mut seen = Seen { alone: true, ..Seen::default() };
+        let mut seen = SeenRows { alone: true, ..SeenRows::default() };
         let mut known = std::collections::BTreeSet::new();
         for n in 0..3_000u32 {
             let (tag, cell) =

@@ -14,7 +14,9 @@ use crate::operators::search_paths::{SearchPaths, search_details};
 use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
 use crate::row::Row;
-use crate::search::{Cursor, Fold, Folded, Folds, SearchSpec, fold_paths};
+use crate::search::{
+    Between, Cursor, Fold, Folded, Folds, SearchSpec, Step, count_between, fold_paths, too_many,
+};
 
 /// A fold, and how it is had of a path that was made.
 #[derive(Clone, Debug)]
@@ -32,7 +34,14 @@ pub(crate) struct FoldPaths {
     pub foldings: Vec<Folding>,
     /// Something reads how many paths there are.
     pub counted: bool,
+    /// Paths between two nodes may be counted from their beginnings.
+    pub between: bool,
+    /// A row for each length; a list of the length and the number of paths stands in the path's slot.
+    pub by_length: bool,
 }
+
+/// Up to this length paths are counted from their beginnings, without a look at whether there is a cycle.
+const SHORT: u32 = 6;
 
 impl FoldPaths {
     fn spec(&self) -> &SearchSpec {
@@ -65,12 +74,21 @@ impl OperatorPlan for FoldPaths {
 
     fn details(&self) -> Vec<(&'static str, String)> {
         let spec = self.spec();
-        search_details(spec, "a row an end")
+        let short = self.by_length || spec.max.is_some_and(|max| max <= SHORT);
+        let method = match (self.between && short, self.by_length) {
+            (true, false) => "counted: the last three edges of all with one beginning together",
+            (true, true) => {
+                "counted by their lengths: the last three edges of all with one beginning together"
+            }
+            _ => "a row an end",
+        };
+        search_details(spec, method)
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        let below = inputs.remove(0);
-        Box::new(Run { plan: self, input: below, batch: None, row: 0, ready: vec![], enumerated: None })
+        let input = inputs.remove(0);
+        let (ready, beginnings) = (vec![], 0);
+        Box::new(Run { plan: self, input, batch: None, row: 0, ready, enumerated: None, beginnings })
     }
 }
 
@@ -79,10 +97,12 @@ struct Run {
     input: Input,
     batch: Option<Arc<Batch>>,
     row: usize,
-    /// Ends of `row` that are left to be given.
-    ready: Vec<(u32, i64, Vec<Value>)>,
+    /// Ends of `row` that are left to be given, with what stands in the path's slot and the values of folds.
+    ready: Vec<(u32, Value, Vec<Value>)>,
     /// The paths of `row`, where they are made.
     enumerated: Option<Box<dyn Operator>>,
+    /// How many beginnings of paths were made.
+    beginnings: u64,
 }
 
 /// One row, given once: what the paths of a row are searched from.
@@ -146,16 +166,23 @@ impl Run {
         let all: Vec<Fold> = plan.foldings.iter().map(|f| f.fold.clone()).collect();
         let folds = Folds { all, counted: plan.counted };
         let mut cursor = Cursor { batch, row: self.row, context };
+        let bound = target.filter(|_| plan.between);
+        if let Some(end) = bound.filter(|_| plan.by_length || spec.max.is_some_and(|max| max <= SHORT)) {
+            return self.count_to((start, end), step, &mut cursor);
+        }
         match fold_paths(spec, step, &folds, start, &mut cursor)? {
             Folded::Ends(ends) => {
                 for (end, paths, values) in ends {
                     if target.is_none_or(|t| t == end) && spec.is_target(end, &mut cursor)? {
-                        self.ready.push((end, paths, values));
+                        self.ready.push((end, Value::Int(paths), values));
                     }
                 }
                 if self.ready.is_empty() {
                     self.row += 1;
                 }
+            }
+            Folded::Enumerate(_) if bound.is_some() => {
+                return self.count_to((start, bound.unwrap_or(start)), step, &mut cursor);
             }
             Folded::Enumerate(why) => {
                 let note = format!("paths were made: {why}");
@@ -166,6 +193,38 @@ impl Run {
                 let one = Once(Some(batch.gather(&[self.row as u32])));
                 self.enumerated = Some(Arc::new(plan.search.clone()).open(vec![Box::new(one)]));
             }
+        }
+        Ok(())
+    }
+
+    /// Counts the row's paths between two nodes.
+    fn count_to(&mut self, (start, end): (u32, u32), step: &Step, cursor: &mut Cursor<'_>) -> Outcome<()> {
+        let plan = self.plan.clone();
+        let counted = count_between(plan.spec(), step, (start, end), cursor)?;
+        let Between { by_length, beginnings } = counted.unwrap_or_default();
+        self.beginnings += beginnings;
+        let int = |paths: i128| match i64::try_from(paths) {
+            Err(_) if plan.counted => Err(too_many(&[])),
+            paths => Ok(paths.unwrap_or(i64::MAX)),
+        };
+        if !plan.spec().is_target(end, cursor)? {
+            self.row += 1;
+            return Ok(());
+        }
+        if !plan.by_length {
+            let paths: i128 = by_length.iter().sum();
+            if paths > 0 {
+                self.ready.push((end, Value::Int(int(paths)?), vec![]));
+            }
+        } else {
+            // The last one is given first.
+            for (length, paths) in by_length.into_iter().enumerate().rev().filter(|(_, paths)| *paths > 0) {
+                let both = vec![Value::Int(length as i64), Value::Int(int(paths)?)];
+                self.ready.push((end, Value::list(both), vec![]));
+            }
+        }
+        if self.ready.is_empty() {
+            self.row += 1;
         }
         Ok(())
     }
@@ -196,10 +255,10 @@ impl Operator for Run {
                 }
                 continue;
             }
-            while let Some((end, paths, values)) = self.ready.pop() {
+            while let Some((end, of_path, values)) = self.ready.pop() {
                 found.rows.push(self.row as u32);
                 found.ends.push(end);
-                found.counts.push(Value::Int(paths));
+                found.counts.push(of_path);
                 for (output, column) in found.outputs.iter_mut().enumerate() {
                     column.push(self.plan.slot_value(output, &values));
                 }
@@ -218,6 +277,10 @@ impl Operator for Run {
                 self.batch = self.input.next(context)?.map(Arc::new);
                 self.row = 0;
                 if self.batch.is_none() {
+                    let beginnings = std::mem::take(&mut self.beginnings);
+                    if beginnings > 0 {
+                        context.metrics().notes.push(format!("beginnings made: {beginnings}"));
+                    }
                     return Ok(None);
                 }
             }

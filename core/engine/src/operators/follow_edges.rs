@@ -16,7 +16,7 @@ use crate::operators::NodeCheck;
 use crate::operators::merge_rows::{Taken, TakenColumns, taken_columns};
 use crate::outcome::{CHECK_EVERY, Outcome};
 use crate::plan::{Counting, Input, Operator, OperatorPlan};
-use crate::quick::{Comparison, Place, Which};
+use crate::quick::{Place, PlainComparison, Which};
 use crate::ranges::{Within, edge_range};
 use crate::row::Row;
 use crate::scope::Scope;
@@ -150,20 +150,20 @@ impl Sink for FollowedRows {
 }
 
 /// Plain rows of some of the operator's edges, with the conditions that are ranges of their columns.
-struct Part<'a> {
+struct PartOfRow<'a> {
     rows: PlainPart<'a>,
     ranges: Vec<(WholeNumbers<'a>, i64, i64)>,
 }
 
-impl<'a> Part<'a> {
-    fn of(rows: PlainPart<'a>, of_edge: &[Within<'_>], scope: &'a Scope) -> Option<Part<'a>> {
+impl<'a> PartOfRow<'a> {
+    fn of(rows: PlainPart<'a>, of_edge: &[Within<'_>], scope: &'a Scope) -> Option<PartOfRow<'a>> {
         let range = |range: &Within<'_>| {
             let column = scope.edge_column(rows.table, range.reader)?;
             let numbers = if range.days { column.day_numbers()? } else { column.whole_numbers()? };
             (numbers.furthest() <= range.furthest).then_some((numbers, range.low, range.high))
         };
         let ranges = of_edge.iter().map(range).collect::<Option<_>>()?;
-        Some(Part { rows, ranges })
+        Some(PartOfRow { rows, ranges })
     }
 
     /// The entries of a row with what is in all ranges.
@@ -186,9 +186,9 @@ impl<'a> Part<'a> {
 /// The plain rows of the operator's edges, and what is asked of each edge.
 pub(super) struct Plain<'a> {
     scope: &'a Scope,
-    parts: Vec<Part<'a>>,
+    parts: Vec<PartOfRow<'a>>,
     /// Other comparisons of whole numbers, each with what it is read from.
-    compared: Vec<(Comparison<'a>, &'a Expr)>,
+    compared: Vec<(PlainComparison<'a>, &'a Expr)>,
     /// Conditions on the new node alone.
     of_node: Vec<OfNode<'a>>,
     /// The other conditions.
@@ -207,9 +207,9 @@ impl<'a> Plain<'a> {
         }
         let range = |condition: &'a Expr| edge_range(condition, batch.columns.len(), scope);
         let ranges: Vec<Within<'_>> = spec.conditions.iter().filter_map(range).collect();
-        let parts = |ranges: &[Within<'_>]| -> Option<Vec<Part<'a>>> {
+        let parts = |ranges: &[Within<'_>]| -> Option<Vec<PartOfRow<'a>>> {
             let parts = scope.plain_parts(spec.edge.direction, &spec.edge.test).into_iter();
-            parts.map(|part| Part::of(part, ranges, scope)).collect()
+            parts.map(|part| PartOfRow::of(part, ranges, scope)).collect()
         };
         // Where a table has no whole numbers for a range, all conditions are asked one by one.
         let (parts, has_ranges) = match parts(&ranges) {
@@ -223,7 +223,8 @@ impl<'a> Plain<'a> {
             }
             // Conditions are asked in their order.
             let new = [Which::Edge, Which::Node];
-            let comparison = || Comparison::of(condition, batch, &new, scope).filter(|_| rest.is_empty());
+            let comparison =
+                || PlainComparison::of(condition, batch, &new, scope).filter(|_| rest.is_empty());
             if let Some(comparison) = comparison() {
                 compared.push((comparison, condition));
             } else if let Some(condition) = OfNode::of(condition, batch.columns.len() + 1, scope) {

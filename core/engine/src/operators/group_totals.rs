@@ -32,13 +32,13 @@ enum Extremes {
 
 /// Rows with their groups, and how many rows each stands for where that is not one.
 #[derive(Clone, Copy)]
-pub(crate) struct Places<'p> {
+pub(crate) struct GroupPlaces<'p> {
     pub rows: &'p [u32],
     pub groups: &'p [u32],
     pub times: Option<&'p [usize]>,
 }
 
-impl Places<'_> {
+impl GroupPlaces<'_> {
     #[inline]
     fn each(self, column: &Numbers, mut visit: impl FnMut(usize, usize, u64)) {
         for (i, (row, group)) in self.rows.iter().zip(self.groups).enumerate() {
@@ -67,7 +67,7 @@ fn grow<T: Clone + Default>(list: &mut Vec<T>, len: usize) {
 
 impl Totals {
     /// Counts rows, of any type.
-    pub fn count(&mut self, places: Places<'_>, groups: usize) {
+    pub fn count(&mut self, places: GroupPlaces<'_>, groups: usize) {
         grow(&mut self.counts, groups);
         match places.times {
             None => places.groups.iter().for_each(|group| self.counts[*group as usize] += 1),
@@ -81,7 +81,9 @@ impl Totals {
     }
 
     /// Adds a column; `false`, and nothing of it added, where it must be done row by row.
-    pub fn add(&mut self, function: Aggregate, column: &Numbers, places: Places<'_>, groups: usize) -> bool {
+    pub fn add(
+        &mut self, function: Aggregate, column: &Numbers, places: GroupPlaces<'_>, groups: usize,
+    ) -> bool {
         if places.saturated() {
             return false;
         }
@@ -100,7 +102,7 @@ impl Totals {
         true
     }
 
-    fn add_up(&mut self, column: &Numbers, places: Places<'_>, groups: usize) -> bool {
+    fn add_up(&mut self, column: &Numbers, places: GroupPlaces<'_>, groups: usize) -> bool {
         // Beyond it the sums could overflow.
         const MOST: u64 = 1 << 40;
         match &column.cells {
@@ -134,7 +136,7 @@ impl Totals {
         true
     }
 
-    fn keep(&mut self, least: bool, column: &Numbers, places: Places<'_>, groups: usize) -> bool {
+    fn keep(&mut self, least: bool, column: &Numbers, places: GroupPlaces<'_>, groups: usize) -> bool {
         let extremes = self.extremes.get_or_insert_with(|| match &column.cells {
             Cells::Ints(_) => Extremes::Ints(vec![]),
             Cells::Floats(_) => Extremes::Floats(vec![]),
@@ -179,7 +181,7 @@ impl Totals {
         true
     }
 
-    fn collect(&mut self, column: &Numbers, places: Places<'_>) -> bool {
+    fn collect(&mut self, column: &Numbers, places: GroupPlaces<'_>) -> bool {
         let alike = matches!(
             (&self.items, &column.cells),
             (None | Some(Items::Ints(_)), Cells::Ints(_)) | (None | Some(Items::Floats(_)), Cells::Floats(_))

@@ -16,7 +16,7 @@ use crate::expression::{Expr, Kind};
 use crate::numbers::{Cells, Numbers};
 use crate::operators::Accumulator;
 use crate::operators::group_keys::Groups;
-use crate::operators::group_totals::{Places, Totals};
+use crate::operators::group_totals::{GroupPlaces, Totals};
 use crate::outcome::{Outcome, located};
 use crate::row::Row;
 
@@ -162,7 +162,7 @@ impl Grouping {
         for (place, aggregate) in spec.aggregates.iter().enumerate() {
             let times: Option<Vec<usize>> =
                 (!aggregate.weights.is_empty()).then(|| weights_of(batch, &aggregate.weights, &rows));
-            let at = Places { rows: &rows, groups: &places, times: times.as_deref() };
+            let at = GroupPlaces { rows: &rows, groups: &places, times: times.as_deref() };
             self.aggregate((place, aggregate), batch, at, &mut evaluator, &mut new_bytes)?;
         }
         let total: usize = self.totals.iter().map(Totals::bytes).sum();
@@ -213,7 +213,7 @@ impl Grouping {
 
     /// Adds what the rows have to an aggregate: the whole column at once where it is of one type.
     fn aggregate(
-        &mut self, (place, spec): (usize, &AggregateSpec), batch: &Batch, at: Places<'_>,
+        &mut self, (place, spec): (usize, &AggregateSpec), batch: &Batch, at: GroupPlaces<'_>,
         evaluator: &mut Evaluator<'_>, new_bytes: &mut usize,
     ) -> Outcome<()> {
         let totals = &mut self.totals[place];
@@ -321,7 +321,7 @@ impl Firsts {
 
     /// The rows whose value is the first of its kind in their group, with the groups.
     fn of(
-        &mut self, argument: &Expr, batch: &Batch, at: Places<'_>, evaluator: &mut Evaluator<'_>,
+        &mut self, argument: &Expr, batch: &Batch, at: GroupPlaces<'_>, evaluator: &mut Evaluator<'_>,
     ) -> Outcome<Vec<(u32, u32)>> {
         let codes = self.codes.of(std::slice::from_ref(argument), batch, at.rows, evaluator)?;
         let rows = at.rows.iter().zip(at.groups).zip(codes);

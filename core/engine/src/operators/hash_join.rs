@@ -38,7 +38,7 @@ impl OperatorPlan for HashJoin {
 }
 
 /// The right side by its keys.
-struct Table {
+struct JoinTable {
     rows: Batch,
     keys: Vec<Vec<Value>>,
     by_key: HashMap<Vec<Value>, Vec<u32>>,
@@ -78,7 +78,7 @@ struct Run {
     spec: Arc<HashJoin>,
     left: Input,
     right: Input,
-    kept: Option<Table>,
+    kept: Option<JoinTable>,
 }
 
 /// The values of a row's keys; `None` where one of them is equal to nothing, itself included.
@@ -98,9 +98,9 @@ fn key(
     Ok(Some(values))
 }
 
-impl Table {
-    fn of(rows: Batch, expressions: &[Expr], context: &mut Context) -> Outcome<Table> {
-        let mut table = Table { keys: vec![], by_key: HashMap::new(), kinds: vec![], rows };
+impl JoinTable {
+    fn of(rows: Batch, expressions: &[Expr], context: &mut Context) -> Outcome<JoinTable> {
+        let mut table = JoinTable { keys: vec![], by_key: HashMap::new(), kinds: vec![], rows };
         table.kinds.resize_with(expressions.len(), || Kinds::None);
         for row in 0..table.rows.len {
             context.work(1)?;
@@ -147,7 +147,7 @@ impl Operator for Run {
         if self.kept.is_none() {
             let Some(right) = drain(&mut self.right, context)? else { return Ok(None) };
             context.reserve(128 * right.len)?;
-            self.kept = Some(Table::of(right, &self.spec.right_keys, context)?);
+            self.kept = Some(JoinTable::of(right, &self.spec.right_keys, context)?);
         }
         let Some(table) = &self.kept else { return Ok(None) };
         while let Some(batch) = self.left.next(context)? {

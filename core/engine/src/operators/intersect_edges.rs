@@ -19,7 +19,7 @@ use crate::operators::common_counts::CommonCounts;
 use crate::operators::sorted::{run, seek};
 use crate::outcome::Outcome;
 use crate::plan::{Counting, Input, Operator, OperatorPlan};
-use crate::quick::{Comparison, Place, Which};
+use crate::quick::{Place, PlainComparison, Which};
 use crate::row::Row;
 use crate::scope::Scope;
 
@@ -53,19 +53,19 @@ impl OperatorPlan for IntersectEdges {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { closing: Closing::new(self), input: inputs.remove(0), batch: None, row: 0 })
+        Box::new(Run { closing: ClosingEdges::new(self), input: inputs.remove(0), batch: None, row: 0 })
     }
 }
 
 struct Run {
-    closing: Closing,
+    closing: ClosingEdges,
     input: Input,
     batch: Option<Batch>,
     row: usize,
 }
 
 /// What finds or counts the nodes for rows.
-pub(super) struct Closing {
+pub(super) struct ClosingEdges {
     spec: Arc<IntersectEdges>,
     common: CommonCounts,
     made: MadeLists,
@@ -142,7 +142,7 @@ const ENTRY_BYTES: usize = 2 * size_of::<Dense>();
 
 /// The conditions that read the new node and the row, and none of the new edges: asked once a node.
 struct NodeTests<'a> {
-    compared: Vec<(Comparison<'a>, &'a Expr)>,
+    compared: Vec<(PlainComparison<'a>, &'a Expr)>,
     of_node: Vec<OfNode<'a>>,
     rest: Vec<&'a Expr>,
     /// Those that read a new edge.
@@ -161,7 +161,7 @@ impl<'a> NodeTests<'a> {
             condition.slots(&mut slots);
             if slots.iter().any(|slot| (width..width + arms).contains(slot)) {
                 tests.of_edges.push(condition);
-            } else if let Some(comparison) = Comparison::of(condition, batch, &new, scope) {
+            } else if let Some(comparison) = PlainComparison::of(condition, batch, &new, scope) {
                 tests.compared.push((comparison, condition));
             } else if let Some(condition) = OfNode::of(condition, width + arms, scope) {
                 tests.of_node.push(condition);
@@ -234,9 +234,9 @@ impl MetRows {
     }
 }
 
-impl Closing {
-    pub fn new(spec: Arc<IntersectEdges>) -> Closing {
-        Closing { spec, common: CommonCounts::default(), made: MadeLists::default() }
+impl ClosingEdges {
+    pub fn new(spec: Arc<IntersectEdges>) -> ClosingEdges {
+        ClosingEdges { spec, common: CommonCounts::default(), made: MadeLists::default() }
     }
 
     /// Goes through one row; returns how many there are.

@@ -116,7 +116,7 @@ impl OperatorPlan for MergeRows {
         Box::new(Run {
             plan: self,
             input: inputs.remove(0),
-            kept: Kept::default(),
+            kept: KeptRows::default(),
             ready: vec![],
             looked: 0,
             stays: 0,
@@ -128,7 +128,7 @@ impl OperatorPlan for MergeRows {
 
 /// The rows that stay, in the order in which they came first, and what each stands for.
 #[derive(Default)]
-struct Kept {
+struct KeptRows {
     batches: Vec<Batch>,
     weights: Vec<u64>,
     nodes: Option<NodeNumbers>,
@@ -141,7 +141,7 @@ struct Kept {
 struct Run {
     plan: Arc<MergeRows>,
     input: Input,
-    kept: Kept,
+    kept: KeptRows,
     /// Batches that go on, the next one last.
     ready: Vec<Batch>,
     looked: usize,

@@ -11,7 +11,7 @@ use crate::evaluate::holds;
 use crate::expression::Expr;
 use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
-use crate::quick::{Comparison, Place, Which};
+use crate::quick::{Place, PlainComparison, Which};
 use crate::row::Row;
 
 #[derive(Debug)]
@@ -64,8 +64,8 @@ impl Operator for Run {
         let unit = Batch::default();
         let plan = self.plan.clone();
         let scope = context.scope.clone();
-        let compared = plan.conditions.iter().map(|c| Comparison::of(c, &unit, &[Which::Node], &scope));
-        let compared: Vec<Option<Comparison<'_>>> = compared.collect();
+        let compared = plan.conditions.iter().map(|c| PlainComparison::of(c, &unit, &[Which::Node], &scope));
+        let compared: Vec<Option<PlainComparison<'_>>> = compared.collect();
         while found.len() < BATCH_ROWS {
             let range = self.ranges.as_mut().and_then(|r| r.last_mut());
             let node = match range {

@@ -280,13 +280,13 @@ impl Run {
 
     /// Lets every thread work until enough is ready, or all is done.
     fn round(&mut self, pool: &rayon::ThreadPool, context: &mut Context) -> Outcome<()> {
-        let shared = Mutex::new(Shared { made: 0, failure: None, run: self, context });
+        let shared = Mutex::new(SharedInput { made: 0, failure: None, run: self, context });
         let lock = || shared.lock().unwrap_or_else(PoisonError::into_inner);
         pool.broadcast(|_| {
             loop {
                 let taken = {
                     let mut shared = lock();
-                    let Shared { made, failure, run, context } = &mut *shared;
+                    let SharedInput { made, failure, run, context } = &mut *shared;
                     if *made >= MOST_READY || failure.is_some() {
                         return;
                     }
@@ -316,7 +316,7 @@ impl Run {
                     }
                 }
                 let mut shared = lock();
-                let Shared { made, failure: _, run, context } = &mut *shared;
+                let SharedInput { made, failure: _, run, context } = &mut *shared;
                 *made += ready.len();
                 if let Some(own) = &mut lane.context {
                     context.absorb(own);
@@ -340,7 +340,7 @@ impl Run {
 }
 
 /// What the threads of a round take turns with.
-struct Shared<'a> {
+struct SharedInput<'a> {
     /// Batches.
     made: usize,
     failure: Option<Diagnostic>,

@@ -5,9 +5,10 @@ use std::sync::Arc;
 
 use crate::expression::{Expr, Kind};
 use crate::operators::shortest_paths::ShortestPaths;
-use crate::operators::{Compute, Filter, FollowEdges, ReachWithin, SearchPaths};
-use crate::plan::PlanNode;
+use crate::operators::{Compute, Filter, FollowEdges, ReachInOrder, ReachWithin, SearchPaths};
+use crate::plan::{OperatorPlan, PlanNode};
 use crate::planner::state::Planner;
+use crate::profile::Alternative;
 use crate::rules::Rule;
 use crate::search::{Caps, OutputKind, Places, SearchSpec};
 
@@ -42,6 +43,7 @@ impl Planner<'_> {
             || node.operator::<FollowEdges>().is_some()
             || node.operator::<SearchPaths>().is_some()
             || node.operator::<ShortestPaths>().is_some()
+            || node.operator::<ReachInOrder>().is_some()
             || node.operator::<ReachWithin>().is_some();
         if let ([below], true) = (&mut node.inputs[..], passes) {
             self.cap_below(below, conditions, computed);
@@ -56,11 +58,27 @@ impl Planner<'_> {
             Some(known) => known.with(caps),
             None => caps,
         });
-        let within = ReachWithin::of(search).filter(|_| self.may(Rule::CappedEnds));
-        node.plan = match within {
-            Some(within) => Arc::new(within),
-            None => Arc::new(search.clone()),
-        };
+        let (plan, why): (Arc<dyn OperatorPlan>, _) =
+            match (ReachWithin::of(search), ReachInOrder::of(search)) {
+                _ if !self.may(Rule::CappedEnds) => (Arc::new(search.clone()), None),
+                (Some(within), _) => {
+                    (Arc::new(within), Some("the least sum to an end tells whether there is a path"))
+                }
+                (None, Some(in_order)) => (
+                    Arc::new(in_order),
+                    Some("the way that leaves the most room leads wherever any other leads"),
+                ),
+                (None, None) => (Arc::new(search.clone()), None),
+            };
+        node.plan = plan;
+        if let Some(why) = why {
+            let cost = node.estimate.cost;
+            let every = "nobody asks how many paths there are to an end, or which";
+            node.alternatives = vec![
+                Alternative::chosen("each end once", cost, why),
+                Alternative::left("every path", Some(cost), every),
+            ];
+        }
     }
 }
 
@@ -72,7 +90,7 @@ fn caps_of(
     let path = width + usize::from(spec.to.is_none());
     let edges = spec.outputs.iter().enumerate().filter(|(_, o)| o.kind == OutputKind::Edge && o.group);
     let lists: Vec<(usize, usize)> = edges.map(|(i, output)| (path + 1 + i, output.local)).collect();
-    Caps::of(conditions, &Places { width, path, lists: &lists, computed })
+    Caps::of(conditions, &Places { width, path, lists: &lists, computed, reversed: spec.reversed })
 }
 
 /// A condition on what the search's paths are the least of.

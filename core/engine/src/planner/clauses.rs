@@ -32,6 +32,41 @@ pub(super) fn replace(e: &mut Expression, with: &dyn Fn(&Arc<str>) -> Option<Exp
     }
 }
 
+/// The clauses with counts of paths, which are never null where a MATCH names them, as counts of rows; `None` where there
+/// are none.
+pub(super) fn counting_rows(clauses: &[Clause]) -> Option<Vec<Clause>> {
+    let (Clause::Return(last), before) = clauses.split_last()? else { return None };
+    let mut paths: BTreeSet<&Arc<str>> = BTreeSet::new();
+    for clause in before {
+        if let Clause::Match { optional: false, pattern, .. } = clause {
+            paths.extend(
+                pattern.paths.iter().filter_map(|path| path.variable.as_ref()).map(|name| &name.text),
+            );
+        }
+    }
+    fn count_rows(e: &mut Expression, paths: &BTreeSet<&Arc<str>>, some: &mut bool) {
+        if let ExpressionKind::Aggregate { function: Aggregate::Count, distinct: false, argument, .. } =
+            &e.kind
+            && matches!(&argument.kind, ExpressionKind::Variable(name) if paths.contains(name))
+        {
+            e.kind = ExpressionKind::CountAll;
+            *some = true;
+            return;
+        }
+        e.each_part_mut(&mut |part| count_rows(part, paths, some));
+    }
+    if paths.is_empty() {
+        return None;
+    }
+    let mut result = last.clone();
+    let mut some = false;
+    let mut count = |e: &mut Expression| count_rows(e, &paths, &mut some);
+    result.items.iter_mut().for_each(|item| count(&mut item.expression));
+    result.having.iter_mut().for_each(&mut count);
+    result.page.order.iter_mut().for_each(|key| count(&mut key.expression));
+    some.then(|| before.iter().cloned().chain([Clause::Return(result)]).collect())
+}
+
 /// The clauses with what LET names written where it is read; `None` where there is nothing to write so.
 pub(super) fn without_lets(clauses: &[Clause], schema: &Schema) -> Option<Vec<Clause>> {
     let first = clauses.iter().position(|clause| matches!(clause, Clause::Let(_)))?;

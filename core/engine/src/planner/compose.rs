@@ -18,7 +18,9 @@ use crate::outcome::Outcome;
 use crate::plan::{ColumnInfo, ColumnKind, PlanNode, Schema};
 use crate::planner::aggregates::of_no_rows;
 use crate::planner::state::column_kind;
-use crate::planner::state::{Around, Planner, Projected, Rows, Source, Use, find_subqueries, kind_vector};
+use crate::planner::state::{
+    Around, PlannedRows, Planner, Projected, Source, Use, find_subqueries, kind_vector,
+};
 use crate::planner::usage::{group_names, insensitive};
 use crate::profile::{Basis, Estimate};
 use crate::rules::Rule;
@@ -169,7 +171,7 @@ impl Planner<'_> {
         &mut self, linear: &Linear, input: PlanNode, source: &Source, multiplicity: bool, exists: bool,
     ) -> Outcome<(PlanNode, Option<Vec<ColumnInfo>>)> {
         let around = Around { outer: source.outer(), multiplicity, ..Around::default() };
-        let Rows { node, columns } = self.clauses(input, &linear.clauses, &around)?;
+        let PlannedRows { node, columns } = self.clauses(input, &linear.clauses, &around)?;
         let ended =
             matches!(linear.clauses.last(), Some(Clause::Return(_) | Clause::Finish | Clause::Nested(_)));
         let node = if ended || exists { node } else { self.no_result(node) };
@@ -177,11 +179,11 @@ impl Planner<'_> {
     }
 
     /// `{ query }` as what a linear query begins with: its columns are variables from there on.
-    pub(super) fn nested(&mut self, input: PlanNode, query: &Query, around: &Around) -> Outcome<Rows> {
+    pub(super) fn nested(&mut self, input: PlanNode, query: &Query, around: &Around) -> Outcome<PlannedRows> {
         let fresh = input.schema.len() == 0 && around.outer == 0;
         if fresh {
             let (node, columns) = self.compose(query, &Source::Start, false)?;
-            return Ok(Rows { node, columns });
+            return Ok(PlannedRows { node, columns });
         }
         let before = input.schema.len();
         let node = self.call(input, false, None, query, query.span)?;
@@ -197,7 +199,7 @@ impl Planner<'_> {
         let estimate = node.estimate.clone();
         let shown = columns.iter().map(|c| c.name.clone()).collect::<Vec<_>>().join(", ");
         let node = self.node(ReturnRows { slots: Some(slots), shown }, vec![node], schema, estimate);
-        Ok(Rows { node, columns: Some(columns) })
+        Ok(PlannedRows { node, columns: Some(columns) })
     }
 
     /// A query for each row; its columns are added to the row.
@@ -254,7 +256,9 @@ impl Planner<'_> {
     }
 
     /// A query that sees the rows of `outer`, their columns as `seen` names them.
-    fn within(&mut self, outer: &PlanNode, seen: &Schema, query: &Query, exists: bool) -> Outcome<Within> {
+    fn within(
+        &mut self, outer: &PlanNode, seen: &Schema, query: &Query, exists: bool,
+    ) -> Outcome<WithinClause> {
         // What it names itself is gone behind it.
         let (known, found) = (self.known.clone(), self.found.clone());
         let planned = self.plan_within(outer, seen, query, exists);
@@ -264,7 +268,7 @@ impl Planner<'_> {
 
     fn plan_within(
         &mut self, outer: &PlanNode, seen: &Schema, query: &Query, exists: bool,
-    ) -> Outcome<Within> {
+    ) -> Outcome<WithinClause> {
         let reads = query_variables(query);
         let correlated = seen.variables.iter().any(|v| reads.contains(&v.name)) || reads.contains("*");
         if correlated
@@ -284,7 +288,7 @@ impl Planner<'_> {
         let (node, columns) = self.compose(query, &source, exists)?;
         let added = if columns.is_some() { (0..node.schema.len()).collect() } else { vec![] };
         let invariant = !correlated && !query.changes() && self.may(Rule::SubqueryOnce);
-        Ok(Within { node, row_slot: None, added, invariant, otherwise: None })
+        Ok(WithinClause { node, row_slot: None, added, invariant, otherwise: None })
     }
 
     /// The outer rows of a batch with their numbers, which are in the slot behind their columns.
@@ -298,7 +302,7 @@ impl Planner<'_> {
     /// A query of which each row goes back to one outer row, for many of them at once.
     fn per_batch(
         &mut self, outer: &PlanNode, seen: &Schema, clauses: &[Clause], exists: bool,
-    ) -> Outcome<Within> {
+    ) -> Outcome<WithinClause> {
         let (argument, row_slot) = self.numbered(outer, seen);
         let before = argument.schema.len();
         let mut around = Around { multiplicity: !exists, outer: before, ..Around::default() };
@@ -322,13 +326,13 @@ impl Planner<'_> {
             (true, Some(plan)) if self.may(Rule::ExistsOnce) => PlanNode { plan, ..node },
             _ => node,
         };
-        Ok(Within { node, row_slot: Some(row_slot), added, invariant: false, otherwise: None })
+        Ok(WithinClause { node, row_slot: Some(row_slot), added, invariant: false, otherwise: None })
     }
 
     /// A query that has one row, of aggregates, for each outer row. `None` where its items say more than that.
     fn aggregated_per_batch(
         &mut self, outer: &PlanNode, seen: &Schema, clauses: &[Clause], result: &Return,
-    ) -> Outcome<Option<Within>> {
+    ) -> Outcome<Option<WithinClause>> {
         let (argument, row_slot) = self.numbered(outer, seen);
         let around = Around {
             needed: clause_variables(&Clause::Return(result.clone())),
@@ -341,7 +345,7 @@ impl Planner<'_> {
             nothing.iter().map(|e| self.compile(e, &Schema::default())).collect::<Outcome<_>>()?;
         let Projected { node, slots, .. } = self.group_by_outer_row(rows, row_slot, result)?;
         // The number is the one key.
-        Ok(Some(Within {
+        Ok(Some(WithinClause {
             node,
             row_slot: Some(0),
             added: slots,
@@ -380,7 +384,7 @@ impl Planner<'_> {
             if exists {
                 let name = self.hidden("exists");
                 let slot = schema.push(name, VariableKind::Value);
-                let Within { node: inner, row_slot, invariant, .. } = inner;
+                let WithinClause { node: inner, row_slot, invariant, .. } = inner;
                 let plan = CheckExists { inner: Arc::new(inner), row_slot, invariant, shown };
                 node = self.node(plan, vec![node], schema, estimate);
                 computed.push((e.kind.clone(), slot));
@@ -472,7 +476,7 @@ impl Planner<'_> {
 }
 
 /// A query within another: its plan, the slots of its columns, and how it goes with the outer rows.
-struct Within {
+struct WithinClause {
     node: PlanNode,
     /// Where its rows say which outer row of the batch they are for; without it runs once a row.
     row_slot: Option<usize>,

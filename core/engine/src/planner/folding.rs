@@ -6,15 +6,22 @@ use std::sync::Arc;
 
 use graphodrome_graph::Value;
 use graphodrome_language::VariableKind;
-use graphodrome_language::ast::{Aggregate, PathMode};
+use graphodrome_language::ast::{Aggregate, BinaryOperator, PathMode};
 
-use crate::expression::{Expr, Kind};
-use crate::operators::{AggregateSpec, Filter, FoldPaths, Folding, FollowEdges, SearchPaths};
+use crate::expression::{Expr, Kind, Piece};
+use crate::operators::{AggregateSpec, Compute, Filter, FoldPaths, Folding, FollowEdges, SearchPaths};
 use crate::plan::PlanNode;
 use crate::planner::merge::{is_weighed, takes_weights};
 use crate::planner::state::Planner;
+use crate::profile::Alternative;
 use crate::rules::Rule;
-use crate::search::{Fold, Inner, Outer, OutputKind};
+use crate::search::{Fold, Inner, Outer, OutputKind, may_be_counted};
+
+/// The longest length from which on paths between two nodes are counted from their beginnings.
+const SHORTEST_COUNTED: u32 = 3;
+
+/// The longest length for which they are counted length by length.
+const LONGEST_BY_LENGTH: u32 = 8;
 
 /// The longest length from which on it is worth to look for cycles.
 const SHORTEST_WORTH: u32 = 4;
@@ -32,6 +39,14 @@ struct Wishes {
     all: Vec<Wish>,
     /// Something else asks how many paths there are.
     counted: bool,
+    may: May,
+}
+
+/// Which rules may be used.
+#[derive(Clone, Copy)]
+struct May {
+    fold: bool,
+    between: bool,
 }
 
 fn wish(place: usize, spec: &AggregateSpec) -> Option<Wish> {
@@ -60,7 +75,8 @@ impl Planner<'_> {
     pub(super) fn folded(
         &mut self, input: PlanNode, keys: &[Expr], specs: &mut [AggregateSpec],
     ) -> (PlanNode, bool) {
-        if !self.may(Rule::FoldedPaths) {
+        let may = May { fold: self.may(Rule::FoldedPaths), between: self.may(Rule::PathsBetween) };
+        if !may.fold && !may.between {
             return (input, false);
         }
         let wishes: Vec<Wish> = specs.iter().enumerate().filter_map(|(i, s)| wish(i, s)).collect();
@@ -72,12 +88,16 @@ impl Planner<'_> {
         keys.iter().for_each(|key| key.slots(&mut read));
         let others = specs.iter().enumerate().filter(|(i, _)| !is_wish(*i));
         others.filter_map(|(_, s)| s.argument.as_ref()).for_each(|e| e.slots(&mut read));
-        let mut input = input;
+        let mut all_read = read.clone();
+        wishes.iter().for_each(|wish| wish.of_path.slots(&mut all_read));
+        let mut input = without_unread_paths(input, &all_read);
         let nodes = self.scope.node_count() as f64;
         // Whether anything but the wishes asks how many paths there are.
         let counted = specs.iter().enumerate().any(|(i, s)| is_weighed(s) && !is_wish(i));
-        let wishes = Wishes { all: wishes, counted };
-        let Some(path) = folded_below(&mut input, read.into_iter().collect(), &wishes, nodes) else {
+        let wishes = Wishes { all: wishes, counted, may };
+        let read: BTreeSet<usize> = read.into_iter().collect();
+        let by_length = self.counted_by_length(&mut input, &read, &wishes);
+        let Some(path) = by_length.or_else(|| folded_below(&mut input, read, &wishes, nodes)) else {
             return (input, false);
         };
         for (i, spec) in specs.iter_mut().enumerate().filter(|(_, s)| is_weighed(s)) {
@@ -101,6 +121,62 @@ impl Planner<'_> {
             });
         }
         (input, true)
+    }
+}
+
+impl Planner<'_> {
+    /// Where of paths between two nodes only their lengths are read, right above: a row a length; the slot with the number
+    /// of paths.
+    fn counted_by_length(
+        &mut self, input: &mut PlanNode, read: &BTreeSet<usize>, wishes: &Wishes,
+    ) -> Option<usize> {
+        let compute = input.operator::<Compute>()?;
+        let [Expr { kind: Kind::Length(pieces), span }] = &compute.expressions[..] else { return None };
+        let (span, shown) = (*span, compute.shown.clone());
+        let mut edges = 0;
+        let mut paths = vec![];
+        for piece in pieces {
+            match piece {
+                Piece::Node(_) => {}
+                Piece::Edge(_) => edges += 1,
+                Piece::Path(slot) => paths.push(*slot),
+            }
+        }
+        let [path] = paths[..] else { return None };
+        let [below] = &mut input.inputs[..] else { return None };
+        let search = below.operator::<SearchPaths>()?.clone();
+        let spec = &search.spec;
+        let beyond = path + 1 + spec.outputs.len();
+        let here = path + 1 + spec.outputs.len() == below.schema.len();
+        let fits = wishes.may.between
+            && wishes.all.is_empty()
+            && here
+            && spec.max.is_some_and(|max| max <= LONGEST_BY_LENGTH)
+            && may_be_counted(spec)
+            && search.caps.is_none()
+            && !read.iter().any(|slot| (path..beyond).contains(slot));
+        if !fits {
+            return None;
+        }
+        let made = below.estimate.cost - below.inputs.first()?.estimate.cost;
+        let counted = wishes.counted;
+        below.plan =
+            Arc::new(FoldPaths { search, foldings: vec![], counted, between: true, by_length: true });
+        below.schema.variables[path].kind = VariableKind::Value;
+        counted_from_beginnings(below, made);
+        let constant = |n: i64| Expr { kind: Kind::Constant(Value::Int(n)), span };
+        let part = |at: i64| {
+            let slot = Expr { kind: Kind::Slot(path), span };
+            Expr { kind: Kind::Index(Box::new(slot), Box::new(constant(at))), span }
+        };
+        let plus = |a: Expr, b: Expr| Kind::Binary(BinaryOperator::Add, Box::new(a), Box::new(b));
+        let length = Expr { kind: plus(part(0), constant(edges)), span };
+        let mut schema = input.schema.clone();
+        schema.variables[..below.schema.len()].clone_from_slice(&below.schema.variables);
+        let slot = schema.push("#paths", VariableKind::Value);
+        input.schema = schema;
+        input.plan = Arc::new(Compute { expressions: vec![length, part(1)], shown });
+        Some(slot)
     }
 }
 
@@ -130,6 +206,35 @@ fn folded_below(
     Some(path)
 }
 
+/// The input without the paths put together right above it that nothing reads.
+fn without_unread_paths(mut input: PlanNode, read: &[usize]) -> PlanNode {
+    loop {
+        let unread = input.operator::<Compute>().is_some_and(|compute| {
+            let width = input.schema.len() - compute.expressions.len();
+            let put_together = |e: &Expr| matches!(e.kind, Kind::Path(_) | Kind::Length(_));
+            compute.expressions.iter().all(put_together) && !read.iter().any(|slot| *slot >= width)
+        });
+        match input.inputs.pop() {
+            Some(below) if unread => input = below,
+            below => {
+                input.inputs.extend(below);
+                return input;
+            }
+        }
+    }
+}
+
+/// Says of a search that its paths are counted.
+fn counted_from_beginnings(node: &mut PlanNode, every_path: f64) {
+    let why = "nobody asks which paths there are between the two nodes";
+    node.alternatives.push(Alternative::chosen("counted from their beginnings", every_path, why));
+    node.alternatives.push(Alternative::left(
+        "every path",
+        Some(every_path),
+        "the last three edges of each are made",
+    ));
+}
+
 fn fold(node: &mut PlanNode, read: &BTreeSet<usize>, wishes: &Wishes, nodes: f64) -> Option<usize> {
     let search = node.operator::<SearchPaths>()?.clone();
     let spec = &search.spec;
@@ -139,8 +244,19 @@ fn fold(node: &mut PlanNode, read: &BTreeSet<usize>, wishes: &Wishes, nodes: f64
     let beyond = path + 1 + spec.outputs.len();
     // Short paths are made as fast as it is found out that they need not be.
     let walks = spec.mode == PathMode::Walk && !spec.trails;
-    let long = spec.max.is_none_or(|max| max >= if walks { 2 } else { SHORTEST_WORTH });
-    if spec.step.is_none() || !long || read.iter().any(|slot| (path..beyond).contains(slot)) {
+    let between = wishes.may.between && wishes.all.is_empty() && may_be_counted(spec);
+    let shortest = match (walks, between) {
+        (true, _) => 2,
+        (_, true) => SHORTEST_COUNTED,
+        _ => SHORTEST_WORTH,
+    };
+    let long = spec.max.is_none_or(|max| max >= shortest);
+    if !(wishes.may.fold || between)
+        || search.caps.is_some()
+        || spec.step.is_none()
+        || !long
+        || read.iter().any(|slot| (path..beyond).contains(slot))
+    {
         return None;
     }
     let mut foldings = vec![];
@@ -157,7 +273,12 @@ fn fold(node: &mut PlanNode, read: &BTreeSet<usize>, wishes: &Wishes, nodes: f64
     }
     // A row an end: no more ends than nodes.
     let most = (below.estimate.rows * nodes).max(1.0);
-    node.plan = Arc::new(FoldPaths { search, foldings, counted: wishes.counted });
+    let made = node.estimate.cost - below.estimate.cost;
+    let plan = FoldPaths { search, foldings, counted: wishes.counted, between, by_length: false };
+    node.plan = Arc::new(plan);
+    if between {
+        counted_from_beginnings(node, made);
+    }
     node.estimate.rows = node.estimate.rows.min(most);
     for slot in path..beyond {
         node.schema.variables[slot].kind = VariableKind::Value;

@@ -59,7 +59,7 @@ const MOST_KEYS: usize = 16;
 
 /// Which side of a range a condition bounds.
 #[derive(Clone, Copy, PartialEq)]
-enum Side {
+enum RangeSide {
     Lower,
     Upper,
 }
@@ -174,34 +174,35 @@ impl Planner<'_> {
             return None;
         }
         let conditions = &b.graph.conditions;
-        let of = |property: &Arc<str>, value: fn(&Expression, &str, &str, Side) -> bool, side: Side| {
-            conditions.iter().position(|c| {
-                c.waits() && value(&c.expression, name, property, side) && {
-                    let others = c.variables.iter().filter(|v| *v != name);
-                    others.into_iter().all(|v| schema.slot(v).is_some())
-                }
-            })
-        };
+        let of =
+            |property: &Arc<str>, value: fn(&Expression, &str, &str, RangeSide) -> bool, side: RangeSide| {
+                conditions.iter().position(|c| {
+                    c.waits() && value(&c.expression, name, property, side) && {
+                        let others = c.variables.iter().filter(|v| *v != name);
+                        others.into_iter().all(|v| schema.slot(v).is_some())
+                    }
+                })
+            };
         let mut best: Option<FoundIndex> = None;
         for (i, index) in self.scope.indexes.iter().enumerate() {
             if index.element != element || !labels.contains(&index.label) {
                 continue;
             }
-            let equals: fn(&Expression, &str, &str, Side) -> bool = |e, name, property, _| {
+            let equals: fn(&Expression, &str, &str, RangeSide) -> bool = |e, name, property, _| {
                 key_value(e, name, property).is_some_and(|v| !expression_variables(v).contains(name))
             };
-            let bounds: fn(&Expression, &str, &str, Side) -> bool =
+            let bounds: fn(&Expression, &str, &str, RangeSide) -> bool =
                 |e, name, property, side| bound(e, name, property, side).is_some();
             let equal: Vec<usize> =
-                index.properties.iter().map_while(|p| of(p, equals, Side::Lower)).collect();
+                index.properties.iter().map_while(|p| of(p, equals, RangeSide::Lower)).collect();
             let (mut lower, mut upper) = (None, None);
             if let Some(next) = index.properties.get(equal.len()) {
-                let side = |side: Side| {
+                let side = |side: RangeSide| {
                     let condition = of(next, bounds, side)?;
                     let (_, inclusive) = bound(&conditions[condition].expression, name, next, side)?;
                     Some((condition, inclusive))
                 };
-                (lower, upper) = (side(Side::Lower), side(Side::Upper));
+                (lower, upper) = (side(RangeSide::Lower), side(RangeSide::Upper));
             }
             if equal.is_empty() && lower.is_none() && upper.is_none() {
                 continue;
@@ -240,7 +241,7 @@ impl Planner<'_> {
                 equal.push(self.compile(value, schema)?);
             }
         }
-        let mut side = |side: Side, given: Option<(usize, bool)>| -> Outcome<_> {
+        let mut side = |side: RangeSide, given: Option<(usize, bool)>| -> Outcome<_> {
             let Some((c, inclusive)) = given else { return Ok(None) };
             let expression = &b.graph.conditions[c].expression;
             let text = self.shown(expression);
@@ -251,7 +252,7 @@ impl Planner<'_> {
             let value = bound(expression, name, property, side);
             value.map(|(value, _)| Ok((self.compile(value, schema)?, inclusive))).transpose()
         };
-        let (lower, upper) = (side(Side::Lower, found.lower)?, side(Side::Upper, found.upper)?);
+        let (lower, upper) = (side(RangeSide::Lower, found.lower)?, side(RangeSide::Upper, found.upper)?);
         let spec = SearchedIndex { index: found.index, equal, lower, upper };
         let lookup = Lookup::Index(Box::new(spec));
         Ok((lookup, format!("{} ({})", definition.name, shown.join(" AND "))))
@@ -487,26 +488,32 @@ fn key_value<'e>(e: &'e Expression, name: &str, property: &str) -> Option<&'e Ex
 }
 
 /// What bounds `name.property` on a side, and whether the bound itself is let in.
-fn bound<'e>(e: &'e Expression, name: &str, property: &str, side: Side) -> Option<(&'e Expression, bool)> {
+fn bound<'e>(
+    e: &'e Expression, name: &str, property: &str, side: RangeSide,
+) -> Option<(&'e Expression, bool)> {
     use BinaryOperator::{Greater, GreaterOrEqual, Less, LessOrEqual};
     let value = |value: &'e Expression| (!expression_variables(value).contains(name)).then_some(value);
     match &e.kind {
         ExpressionKind::Between { operand, low, high, negated: false }
             if is_property(operand, name, property) =>
         {
-            Some((value(if side == Side::Lower { low } else { high })?, true))
+            Some((value(if side == RangeSide::Lower { low } else { high })?, true))
         }
         ExpressionKind::Binary(operator, left, right) => {
             let (other, bounds) =
                 match (is_property(left, name, property), is_property(right, name, property)) {
-                    (true, false) => (right, matches!(operator, Less | LessOrEqual).then_some(Side::Upper)),
-                    (false, true) => (left, matches!(operator, Less | LessOrEqual).then_some(Side::Lower)),
+                    (true, false) => {
+                        (right, matches!(operator, Less | LessOrEqual).then_some(RangeSide::Upper))
+                    }
+                    (false, true) => {
+                        (left, matches!(operator, Less | LessOrEqual).then_some(RangeSide::Lower))
+                    }
                     _ => return None,
                 };
             let turned = match (bounds, matches!(operator, Greater | GreaterOrEqual)) {
                 (Some(side), _) => side,
-                (None, true) if is_property(left, name, property) => Side::Lower,
-                (None, true) => Side::Upper,
+                (None, true) if is_property(left, name, property) => RangeSide::Lower,
+                (None, true) => RangeSide::Upper,
                 _ => return None,
             };
             let inclusive = matches!(operator, LessOrEqual | GreaterOrEqual);

@@ -3,7 +3,9 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use graphodrome_graph::{Direction, GraphType, LabelExpression, LabelSet, PropertyReader, PropertyType};
+use graphodrome_graph::{
+    Direction, GraphType, LabelExpression, LabelSet, NodeTest, PropertyReader, PropertyType,
+};
 use graphodrome_language::VariableKind;
 use graphodrome_language::ast::Aggregate;
 
@@ -35,9 +37,20 @@ pub(super) fn is_weighed(spec: &AggregateSpec) -> bool {
 enum Bound<'n> {
     Node(Option<&'n LabelExpression>),
     Edge(Option<&'n LabelExpression>),
+    Path,
 }
 
-/// Of a node or edge that the pattern right below has bound, so that it is not null, what it must be.
+/// The test of the ends that a search finds.
+fn found_ends(node: &PlanNode) -> Option<&NodeTest> {
+    let spec = match (node.operator::<SearchPaths>(), node.operator::<ShortestPaths>()) {
+        (Some(search), _) => &search.spec,
+        (_, Some(search)) => &search.spec,
+        _ => &node.operator::<Reach>()?.spec,
+    };
+    spec.to.is_none().then_some(&spec.target)
+}
+
+/// Of a node, edge or path that the pattern right below has bound, so that it is not null, what it must be.
 fn bound(node: &PlanNode, slot: usize) -> Option<Bound<'_>> {
     let below = match &node.inputs[..] {
         [] if slot == 0 && node.operator::<SeekKey>().is_some() => return Some(Bound::Node(None)),
@@ -74,6 +87,19 @@ fn bound(node: &PlanNode, slot: usize) -> Option<Bound<'_>> {
     if node.operator::<SeekKey>().is_some() && beyond.is_some() {
         return Some(Bound::Node(None));
     }
+    if let Some(test) = found_ends(node) {
+        return match beyond {
+            Some(0) => Some(Bound::Node(test.expression.as_ref())),
+            Some(_) => None,
+            None => bound(below, slot),
+        };
+    }
+    if let Some(compute) = node.operator::<Compute>() {
+        return match beyond {
+            Some(at) => matches!(compute.expressions[at].kind, Kind::Path(_)).then_some(Bound::Path),
+            None => bound(below, slot),
+        };
+    }
     let passes_on = node.operator::<Filter>().is_some() || node.operator::<MergeRows>().is_some();
     if passes_on { bound(below, slot) } else { None }
 }
@@ -86,6 +112,7 @@ fn always_there(bound: &Bound<'_>, property: &str, graph_type: &GraphType) -> bo
         Bound::Node(labels) => {
             graph_type.nodes.iter().filter(|t| fits(*labels, &t.labels)).all(|t| has(&t.properties))
         }
+        Bound::Path => false,
         Bound::Edge(labels) => {
             graph_type.edges.iter().filter(|t| fits(*labels, &t.labels)).all(|t| has(&t.properties))
         }

@@ -23,6 +23,7 @@ mod procedure;
 mod program;
 mod repetition;
 mod result;
+mod ring;
 mod sampling;
 mod searches;
 mod state;
@@ -40,10 +41,10 @@ use crate::compile::{expression_kind, row_count};
 use crate::operators::*;
 use crate::outcome::Outcome;
 use crate::plan::{PlanNode, Schema};
-use crate::planner::clauses::{may_join, without_lets};
+use crate::planner::clauses::{counting_rows, may_join, without_lets};
 use crate::planner::existing::may_be_part;
 use crate::planner::procedure::ProcedureCall;
-use crate::planner::state::{Around, Planned, Rows, Source};
+use crate::planner::state::{Around, Planned, PlannedRows, Source};
 use crate::planner::usage::{group_names, usage};
 use crate::profile::{Basis, Estimate};
 use crate::rules::Rule;
@@ -109,12 +110,14 @@ impl<'p> Planner<'p> {
 
     /// The clauses of a linear query on top of `input`. `rows`: how often a row comes matters to what is
     /// made of the result.
-    fn clauses(&mut self, input: PlanNode, clauses: &[Clause], around: &Around) -> Outcome<Rows> {
+    fn clauses(&mut self, input: PlanNode, clauses: &[Clause], around: &Around) -> Outcome<PlannedRows> {
         let written = match self.may(Rule::LetInPlace) {
             true => without_lets(clauses, &input.schema),
             false => None,
         };
         let clauses = written.as_deref().unwrap_or(clauses);
+        let counting = if self.may(Rule::CountOfBound) { counting_rows(clauses) } else { None };
+        let clauses = counting.as_deref().unwrap_or(clauses);
         let mut node = input;
         let mut columns = None;
         let mut left = clauses;
@@ -171,7 +174,7 @@ impl<'p> Planner<'p> {
                 Clause::Finish => self.no_result(node),
             };
         }
-        Ok(Rows { node, columns })
+        Ok(PlannedRows { node, columns })
     }
 
     /// A pattern, those that may be planned with it, and the clauses that are left.

@@ -20,7 +20,7 @@ use crate::planner::pattern_graph::SearchVariable;
 use crate::planner::pattern_graph::StepKind;
 use crate::planner::pattern_graph::equalities;
 use crate::planner::pattern_graph::variable;
-use crate::planner::repetition::{Read, mentions};
+use crate::planner::repetition::{Mentions, Read, mentions};
 use crate::planner::state::{Planner, Use, unsupported};
 use crate::rules::Rule;
 
@@ -31,24 +31,32 @@ impl Planner<'_> {
     ) -> Outcome<PatternGraph> {
         let mut graph = PatternGraph::default();
         let mut edge_names: BTreeSet<Arc<str>> = BTreeSet::new();
+        let conditions = patterns.iter().filter_map(|pattern| pattern.condition.as_ref());
+        let mut conjuncts: Vec<Expression> = conditions.flat_map(|c| c.conjuncts()).cloned().collect();
+        let mut of_all = Mentions::new();
+        for (name, times) in patterns.iter().flat_map(mentions) {
+            *of_all.entry(name).or_default() += times;
+        }
         for pattern in patterns {
             graph.repeatable = pattern.repeatable;
             graph.repeatables.push(pattern.repeatable);
             let mentions = mentions(pattern);
             let read = Read { mentions: &mentions, needed: &usage.needed, bound };
             for path in &pattern.paths {
+                let of_all = Read { mentions: &of_all, ..read };
+                if let Some(ring) = self.ring(path, &conjuncts, &of_all, usage.counted) {
+                    conjuncts.retain(|condition| !ring.said.contains(condition));
+                    self.path_pattern(&ring.path, usage.multiplicity, &mut graph, (&mut edge_names, None))?;
+                    continue;
+                }
                 let one = self.one_of_equals(path, pattern, usage);
                 let path = one.as_ref().unwrap_or(path);
-                self.path_pattern(path, usage.multiplicity, &mut graph, (&mut edge_names, &read))?;
+                self.path_pattern(path, usage.multiplicity, &mut graph, (&mut edge_names, Some(&read)))?;
             }
         }
         self.join_searches(&mut graph, bound);
         graph.note_needs();
-        for condition in patterns.iter().filter_map(|pattern| pattern.condition.as_ref()) {
-            for conjunct in condition.conjuncts() {
-                graph.add_condition(conjunct.clone());
-            }
-        }
+        conjuncts.into_iter().for_each(|conjunct| graph.add_condition(conjunct));
         self.existing_edges(&mut graph, bound);
         if self.may(Rule::DifferentEdges) {
             graph.take_different();
@@ -86,9 +94,10 @@ impl Planner<'_> {
         conditions.into_iter().for_each(|c| graph.add_condition(c));
     }
 
+    /// `read` is what is read of its parts, where those that are repeated may be written out.
     fn path_pattern(
         &mut self, path: &PathPattern, multiplicity: bool, graph: &mut PatternGraph,
-        (edge_names, read): (&mut BTreeSet<Arc<str>>, &Read<'_>),
+        (edge_names, read): (&mut BTreeSet<Arc<str>>, Option<&Read<'_>>),
     ) -> Outcome<()> {
         // Walks, or trails within one MATCH, need no search of their own.
         let own_mode = match path.mode {
@@ -110,7 +119,7 @@ impl Planner<'_> {
                 conditions.into_iter().for_each(|c| graph.add_condition(c));
             }
         }
-        if !whole && self.may(Rule::FixedRepetition) {
+        if let Some(read) = read.filter(|_| !whole && self.may(Rule::FixedRepetition)) {
             let mut conditions = vec![];
             elements = self.written_out(elements, read, &mut conditions);
             conditions.into_iter().for_each(|c| graph.add_condition(c));

@@ -132,7 +132,7 @@ pub(super) fn equalities(name: &Arc<str>, filter: &ElementFilter) -> Vec<Express
 }
 
 /// Two variables that a condition says to be different: `e <> f`, and each two of `ALL_DIFFERENT(e, f, g)`.
-fn said_different<'e>(condition: &'e Expression) -> Option<Vec<(&'e Arc<str>, &'e Arc<str>)>> {
+pub(super) fn said_different<'e>(condition: &'e Expression) -> Option<Vec<(&'e Arc<str>, &'e Arc<str>)>> {
     fn variable_of(e: &Expression) -> Option<&Arc<str>> {
         match &e.kind {
             ExpressionKind::Variable(name) => Some(name),

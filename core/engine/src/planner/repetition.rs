@@ -17,7 +17,7 @@ const MOST_WRITTEN_OUT: usize = 8;
 /// How often each name stands in a pattern.
 pub(super) type Mentions = BTreeMap<Arc<str>, usize>;
 
-fn mention(e: &Expression, mentions: &mut Mentions) {
+pub(super) fn mention(e: &Expression, mentions: &mut Mentions) {
     expression_variables(e).into_iter().for_each(|name| *mentions.entry(name).or_default() += 1);
 }
 
@@ -33,11 +33,13 @@ pub(super) fn mentions(pattern: &GraphPattern) -> Mentions {
         mentioned_in(&path.term, &mut found);
         path.weight.iter().for_each(|e| mention(e, &mut found));
     }
-    pattern.condition.iter().for_each(|e| mention(e, &mut found));
+    // Conjunct by conjunct, so that each that reads a name counts.
+    pattern.condition.iter().flat_map(|e| e.conjuncts()).for_each(|e| mention(e, &mut found));
     found
 }
 
 /// What is read of a repeated part.
+#[derive(Clone, Copy)]
 pub(super) struct Read<'a> {
     /// Of the whole pattern, the part included.
     pub mentions: &'a Mentions,

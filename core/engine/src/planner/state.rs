@@ -67,6 +67,8 @@ pub(super) struct Use {
     pub(super) needed: BTreeSet<Arc<str>>,
     /// Whether it matters how often a row comes.
     pub(super) multiplicity: bool,
+    /// Whether a result of aggregates follows, with nothing between.
+    pub(super) counted: bool,
     /// Variables of which only PATH_LENGTH is read later.
     pub(super) lengths: BTreeSet<Arc<str>>,
 }
@@ -107,8 +109,8 @@ pub(super) struct Around {
     pub outer: usize,
 }
 
-/// Rows and, where they are a result, its columns.
-pub(super) struct Rows {
+/// PlannedRows and, where they are a result, its columns.
+pub(super) struct PlannedRows {
     pub node: PlanNode,
     pub columns: Option<Vec<ColumnInfo>>,
 }

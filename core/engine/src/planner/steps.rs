@@ -18,7 +18,7 @@ use crate::profile::{Basis, Estimate};
 use crate::rules::Rule;
 
 /// An edge of a pattern as it is walked: from which of its ends to which.
-struct Way<'s> {
+struct WayOn<'s> {
     step: usize,
     pattern: &'s PatternStep,
     name: &'s Arc<str>,
@@ -45,7 +45,12 @@ impl Planner<'_> {
                 let direction = if from_right { direction.reversed() } else { *direction };
                 let edge =
                     EdgeCheck { test: self.scope.edge_test(labels.as_ref()), direction, different_from };
-                self.edge_step(input, &Way { step, pattern: &pattern, name, near, far, from_right }, edge, b)
+                self.edge_step(
+                    input,
+                    &WayOn { step, pattern: &pattern, name, near, far, from_right },
+                    edge,
+                    b,
+                )
             }
             StepKind::Search(search) => {
                 let search = (**search).clone();
@@ -136,9 +141,9 @@ impl Planner<'_> {
     }
 
     fn edge_step(
-        &mut self, input: PlanNode, way: &Way<'_>, edge: EdgeCheck, b: &mut Builder<'_>,
+        &mut self, input: PlanNode, way: &WayOn<'_>, edge: EdgeCheck, b: &mut Builder<'_>,
     ) -> Outcome<PlanNode> {
-        let Way { step, pattern, name, near, far, from_right } = *way;
+        let WayOn { step, pattern, name, near, far, from_right } = *way;
         let (near_node, far_node) = (b.graph.nodes[near].clone(), b.graph.nodes[far].clone());
         let from = slot_of(&input.schema, &near_node.name)?;
         let bound = input.schema.slot(&far_node.name);

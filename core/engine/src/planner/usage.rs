@@ -34,17 +34,24 @@ pub(super) fn usage(rest: &[Clause], groups: &Groups, around: &Around) -> Use {
         )
     });
     let lengths = lengths_alone(rest, &needed, &around.needed);
-    Use { needed, multiplicity: multiplicity || !plain, lengths }
+    let counted = match rest {
+        [Clause::Return(result)] => aggregated(result) && !insensitive(result, groups),
+        _ => false,
+    };
+    Use { needed, multiplicity: multiplicity || !plain, counted, lengths }
+}
+
+fn aggregated(result: &Return) -> bool {
+    result.group_by.is_some()
+        || result.having.is_some()
+        || result.items.iter().any(|i| i.expression.contains_aggregate())
+        || result.page.order.iter().any(|k| k.expression.contains_aggregate())
 }
 
 /// Whether a result has each of its rows as often as the row before it comes.
 fn gives_every_row(result: &Return) -> bool {
-    let aggregated = result.group_by.is_some()
-        || result.having.is_some()
-        || result.items.iter().any(|i| i.expression.contains_aggregate())
-        || result.page.order.iter().any(|k| k.expression.contains_aggregate());
     let whole = result.page.limit.is_none() && result.page.offset.is_none();
-    !aggregated && whole && !result.items.is_empty()
+    !aggregated(result) && whole && !result.items.is_empty()
 }
 
 /// Names of variables that may be lists bound under a quantifier.

@@ -1,40 +1,43 @@
 //! Caps: conditions on what adds up along a path that a longer path cannot come to satisfy where a shorter one does
 //! not (rule `capped-paths`): a sum of numbers that are not negative, how many edges there are, the greatest and the least
-//! number, a product of shares. A search gives up a way at the first edge past such a condition. The condition itself is
+//! number, a product of shares, whether values follow each other in an order. A search gives up a way at the first edge past such a condition. The condition itself is
 //! tested again where it stands, so that it is enough to know here when a way is certainly past it.
 
 use std::cmp::Ordering;
 use std::sync::Arc;
 
 use graphodrome_graph::{Decimal, EdgeTest, Extent, Value};
-use graphodrome_language::ast::{Aggregate, BinaryOperator};
+use graphodrome_language::ast::{Aggregate, BinaryOperator, Progression};
 
 use crate::evaluate::Evaluator;
 use crate::expression::{Expr, Kind, Piece};
 use crate::functions::Function;
+use crate::operators::follows;
 use crate::outcome::Outcome;
 use crate::quick;
 use crate::row::Row;
 use crate::scope::Scope;
 use crate::search::Cursor;
+use crate::search::extents::extent;
 
 /// A float that was added up in another order than by SUM may be greater than its sum by no more than this share.
 const ROUNDING: f64 = 1e-9;
 
 /// What is folded along a path.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Step {
+enum CapStep {
     Sum,
     Count,
     Most,
     Least,
     Product,
+    InOrder(Progression),
 }
 
 /// A number of each edge, folded from edge to edge.
 #[derive(Clone, Debug)]
 struct Along {
-    step: Step,
+    step: CapStep,
     /// Which of the program's variables the edge is; `None`: every edge counts.
     local: Option<usize>,
     /// Of an edge: reads it at slot `slot`. `None` where edges are counted.
@@ -53,11 +56,23 @@ pub(crate) struct Caps {
     width: usize,
     /// They say all that the conditions ask of the path.
     whole: bool,
+    /// Edges come from the right end of the path.
+    reversed: bool,
 }
 
 /// What was folded so far.
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) struct Folded(Vec<Value>);
+
+impl Folded {
+    /// The last value of one that is in order, null where there was none; `None` where nothing is known of it.
+    pub fn last_value(&self) -> Option<Value> {
+        match &self.0[..] {
+            [Value::List(last)] => Some(last.first().cloned().unwrap_or(Value::Null)),
+            _ => None,
+        }
+    }
+}
 
 /// Where an expression goes when what it reads of a path goes on.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -94,12 +109,15 @@ pub(crate) struct Places<'p> {
     pub lists: &'p [(usize, usize)],
     /// Paths and their lengths, as they are put together, by their slots.
     pub computed: &'p [(usize, Kind)],
+    /// Paths are made from their right end.
+    pub reversed: bool,
 }
 
 impl Caps {
     /// What of these conditions may end a way.
     pub fn of(conditions: &[Expr], places: &Places<'_>) -> Option<Caps> {
-        let mut caps = Caps { along: vec![], conditions: vec![], width: places.width, whole: true };
+        let (width, reversed) = (places.width, places.reversed);
+        let mut caps = Caps { along: vec![], conditions: vec![], width, whole: true, reversed };
         for condition in conditions.iter().flat_map(conjuncts) {
             let known = caps.along.len();
             let mut taken = condition.clone();
@@ -156,7 +174,7 @@ impl Caps {
     /// known only then. `None` where there is none.
     pub fn that_hold(&self, tests: &[(Option<usize>, EdgeTest)], scope: &Scope) -> Option<Arc<Caps>> {
         let trends: Vec<Option<Trend>> = self.along.iter().map(|along| along.trend(tests, scope)).collect();
-        let sums = |along: &Along| matches!(along.step, Step::Sum | Step::Count);
+        let sums = |along: &Along| matches!(along.step, CapStep::Sum | CapStep::Count);
         let from_zero: Vec<bool> = self.along.iter().map(sums).collect();
         let known = Trends { folds: &trends, from_zero: &from_zero, width: self.width, scope };
         let mut caps = self.clone();
@@ -172,7 +190,12 @@ impl Caps {
 
     /// Before the first edge.
     pub fn none(&self) -> Folded {
-        let count = |along: &Along| if along.step == Step::Count { Value::Int(0) } else { Value::Null };
+        let count = |along: &Along| match along.step {
+            CapStep::Count => Value::Int(0),
+            // The last value.
+            CapStep::InOrder(_) => Value::list(vec![]),
+            _ => Value::Null,
+        };
         Folded(self.along.iter().map(count).collect())
     }
 
@@ -185,7 +208,11 @@ impl Caps {
         for (along, value) in self.along.iter().zip(&mut folded.0) {
             if along.read && (along.local.is_none() || along.local == local) {
                 let more = along.of_edge(edge, self.width, cursor)?;
-                *value = along.step.and(std::mem::replace(value, Value::Null), more);
+                let before = std::mem::replace(value, Value::Null);
+                *value = match along.step {
+                    CapStep::InOrder(run) => in_order(before, more, run, self.reversed),
+                    step => step.and(before, more),
+                };
             }
         }
         Ok(self.may_hold(&folded, cursor)?.then_some(folded))
@@ -229,22 +256,35 @@ impl Caps {
     /// Where a sum over the edges is all that the conditions read of a path: what is added, and the slot that it reads its edge from.
     pub fn one_sum(&self) -> Option<(&Expr, usize)> {
         match &self.along[..] {
-            [Along { step: Step::Sum, argument: Some((argument, slot)), .. }] if self.whole => {
+            [Along { step: CapStep::Sum, argument: Some((argument, slot)), .. }] if self.whole => {
                 Some((argument, *slot))
             }
             _ => None,
         }
     }
 
+    /// Whether all that they ask of a path is that values of its edges follow each other in an order.
+    pub fn is_in_order(&self) -> bool {
+        let one = matches!(&self.along[..], [Along { step: CapStep::InOrder(_), .. }]);
+        let alone =
+            matches!(&self.conditions[..], [Expr { kind: Kind::Slot(slot), .. }] if *slot == self.width);
+        self.whole && one && alone
+    }
+
+    /// Whether that order falls, along the way that a search goes.
+    pub fn falls(&self) -> bool {
+        matches!(&self.along[..], [Along { step: CapStep::InOrder(progression), .. }] if progression.falling)
+    }
+
     /// Whether all that is folded is the number of a path's edges.
     pub fn is_count(&self) -> bool {
-        matches!(&self.along[..], [Along { step: Step::Count, .. }])
+        matches!(&self.along[..], [Along { step: CapStep::Count, .. }])
     }
 
     /// Whether all that is folded is the sum of one property of the edges.
     pub fn is_sum_of(&self, name: &str) -> bool {
         match &self.along[..] {
-            [Along { step: Step::Sum, argument: Some((argument, slot)), .. }] => {
+            [Along { step: CapStep::Sum, argument: Some((argument, slot)), .. }] => {
                 matches!(&argument.kind, Kind::EdgeProperty(s, reader) if s == slot && *reader.name == *name)
             }
             _ => false,
@@ -283,7 +323,7 @@ fn one_sided(e: Expr) -> Vec<Expr> {
 /// What the expression folds of the path, and what comes on top of it, where it reads the path in such a way alone.
 fn along(e: &Expr, places: &Places<'_>) -> Option<(Along, i64)> {
     let local_of = |list: usize| places.lists.iter().find(|(slot, _)| *slot == list).map(|(_, local)| *local);
-    let counted = |local| Along { step: Step::Count, local, argument: None, read: true };
+    let counted = |local| Along { step: CapStep::Count, local, argument: None, read: true };
     // Edges that other pieces of a path have may come on top of those that are named.
     let length = |pieces: &[Piece]| {
         let through = pieces.iter().any(|piece| matches!(piece, Piece::Path(slot) if *slot == places.path));
@@ -307,10 +347,12 @@ fn along(e: &Expr, places: &Places<'_>) -> Option<(Along, i64)> {
         }
         Kind::Fold { list, local, function, distinct, share: None, argument } => {
             let step = match function {
-                Aggregate::Sum if !distinct => Step::Sum,
-                Aggregate::Max => Step::Most,
-                Aggregate::Min => Step::Least,
-                Aggregate::Product if !distinct => Step::Product,
+                Aggregate::Sum if !distinct => CapStep::Sum,
+                Aggregate::Max => CapStep::Most,
+                Aggregate::Min => CapStep::Least,
+                Aggregate::Product if !distinct => CapStep::Product,
+                Aggregate::InOrder(run) if places.reversed => CapStep::InOrder(run.turned()),
+                Aggregate::InOrder(run) => CapStep::InOrder(*run),
                 _ => return None,
             };
             let mut slots = vec![];
@@ -324,15 +366,15 @@ fn along(e: &Expr, places: &Places<'_>) -> Option<(Along, i64)> {
     }
 }
 
-impl Step {
+impl CapStep {
     fn and(self, before: Value, more: Value) -> Value {
         match (before, more, self) {
-            (Value::Int(n), _, Step::Count) => Value::Int(n.saturating_add(1)),
+            (Value::Int(n), _, CapStep::Count) => Value::Int(n.saturating_add(1)),
             (before, Value::Null, _) => before,
             (Value::Null, more, _) => more,
-            (a, b, Step::Sum) => sum(&a, &b),
-            (a, b, Step::Product) => product(&a, &b),
-            (a, b, Step::Most) => of_both(a, b, Ordering::Greater),
+            (a, b, CapStep::Sum) => sum(&a, &b),
+            (a, b, CapStep::Product) => product(&a, &b),
+            (a, b, CapStep::Most) => of_both(a, b, Ordering::Greater),
             (a, b, _) => of_both(a, b, Ordering::Less),
         }
     }
@@ -340,19 +382,40 @@ impl Step {
     /// A value that what is folded is certainly past, or equal to.
     fn certain(self, value: &Value) -> Value {
         match (self, value) {
+            // One that cannot be compared is an error where the condition is tested.
+            (CapStep::InOrder(_), value) => match value {
+                Value::Bool(false) => Value::Bool(false),
+                _ => Value::Null,
+            },
             (_, Value::Float(f)) if !f.is_finite() => Value::Null,
             // Nearer to zero than any order of adding makes it.
-            (Step::Sum, Value::Float(f)) => Value::Float(f * (1.0 - ROUNDING)),
+            (CapStep::Sum, Value::Float(f)) => Value::Float(f * (1.0 - ROUNDING)),
             // Products of shares fall, others rise: the condition on either is tested a little late.
-            (Step::Product, Value::Float(f)) if *f <= 1.0 => {
+            (CapStep::Product, Value::Float(f)) if *f <= 1.0 => {
                 Value::Float(f * (1.0 + ROUNDING) + f64::MIN_POSITIVE)
             }
-            (Step::Product, Value::Float(f)) => Value::Float(f * (1.0 - ROUNDING)),
+            (CapStep::Product, Value::Float(f)) => Value::Float(f * (1.0 - ROUNDING)),
             // Of other numbers to come the quotient may be one that is not cut off.
-            (Step::Least | Step::Product, Value::Int(n)) if *n > 0 => Value::Decimal(Decimal::from(*n)),
-            (Step::Most, Value::Int(n)) if *n < 0 => Value::Decimal(Decimal::from(*n)),
+            (CapStep::Least | CapStep::Product, Value::Int(n)) if *n > 0 => Value::Decimal(Decimal::from(*n)),
+            (CapStep::Most, Value::Int(n)) if *n < 0 => Value::Decimal(Decimal::from(*n)),
             _ => value.clone(),
         }
+    }
+}
+
+/// The last value, as a list, or false: after one edge more.
+fn in_order(before: Value, more: Value, run: Progression, reversed: bool) -> Value {
+    let Value::List(last) = &before else { return before };
+    let mut last = last.first().cloned().unwrap_or(Value::Null);
+    let more = match more {
+        Value::List(items) if reversed => Value::list(items.iter().rev().cloned().collect()),
+        more => more,
+    };
+    match follows(&more, &mut last, run) {
+        Ok(true) => Value::list(vec![last]),
+        Ok(false) => Value::Bool(false),
+        // Nothing is known of it.
+        Err(_) => Value::Null,
     }
 }
 
@@ -414,79 +477,21 @@ impl Along {
         let Some((argument, slot)) = &self.argument else { return Some(Trend::Up) };
         let mut all = Extent::NONE;
         match self.step {
-            Step::Most => return Some(Trend::Up),
-            Step::Least => return Some(Trend::Down),
+            CapStep::Most => return Some(Trend::Up),
+            // From true to false.
+            CapStep::Least | CapStep::InOrder(_) => return Some(Trend::Down),
             _ => {}
         }
         for (_, test) in tests.iter().filter(|(local, _)| *local == self.local) {
             all = all.and(extent(argument, *slot, test, scope)?);
         }
         match self.step {
-            Step::Sum if all.least >= 0.0 => Some(Trend::Up),
-            Step::Sum if all.greatest <= 0.0 => Some(Trend::Down),
-            Step::Product if all.least >= 0.0 && all.greatest <= 1.0 => Some(Trend::Down),
-            Step::Product if all.least >= 1.0 => Some(Trend::Up),
+            CapStep::Sum if all.least >= 0.0 => Some(Trend::Up),
+            CapStep::Sum if all.greatest <= 0.0 => Some(Trend::Down),
+            CapStep::Product if all.least >= 0.0 && all.greatest <= 1.0 => Some(Trend::Down),
+            CapStep::Product if all.least >= 1.0 => Some(Trend::Up),
             _ => None,
         }
-    }
-}
-
-/// Where the numbers of an edge lie that the test lets pass; `None` where nobody knows, or they are none.
-pub(crate) fn extent(e: &Expr, slot: usize, test: &EdgeTest, scope: &Scope) -> Option<Extent> {
-    let of = |e: &Expr| extent(e, slot, test, scope);
-    match &e.kind {
-        Kind::Constant(value) => Extent::of_value(value),
-        Kind::Parameter(n) => Extent::of_value(scope.parameters.get(*n)?),
-        Kind::EdgeProperty(s, reader) if *s == slot => scope.extent_of_edges(reader, test),
-        // To a whole number, or to fewer places.
-        Kind::Cast(a, to) if to.is_numeric() => {
-            of(a).map(|e| Extent { least: e.least.floor(), greatest: e.greatest.ceil(), ..e })
-        }
-        Kind::Binary(BinaryOperator::Add, a, b) => {
-            let (a, b) = (of(a)?, of(b)?);
-            let nulls = a.nulls | b.nulls;
-            // They are rounded, and what they add up to may lie as much to either side.
-            let around = |a: f64, b: f64| (a.abs() + b.abs()) * f64::EPSILON;
-            let least = a.least + b.least - around(a.least, b.least);
-            let greatest = a.greatest + b.greatest + around(a.greatest, b.greatest);
-            Some(Extent { least, greatest, nulls })
-        }
-        Kind::Binary(BinaryOperator::Multiply, a, b) => {
-            let (a, b) = (of(a)?, of(b)?);
-            let positive = a.least >= 0.0 && b.least >= 0.0;
-            let nulls = a.nulls | b.nulls;
-            positive.then_some(Extent { least: a.least * b.least, greatest: a.greatest * b.greatest, nulls })
-        }
-        Kind::Binary(BinaryOperator::Divide, a, b) => {
-            let (a, b) = (of(a)?, of(b)?);
-            let nulls = a.nulls | b.nulls;
-            let positive = a.least >= 0.0 && b.least > 0.0;
-            // A whole number divided is cut off towards zero.
-            positive.then_some(Extent { least: 0.0, greatest: a.greatest / b.least, nulls })
-        }
-        Kind::Case { branches, otherwise, .. } => {
-            let all = branches.iter().map(|(_, then)| of(then));
-            let none = Extent { nulls: true, ..Extent::NONE };
-            let otherwise = otherwise.as_ref().map_or(Some(none), |e| of(e));
-            all.chain([otherwise]).try_fold(Extent::NONE, |extent, more| Some(extent.and(more?)))
-        }
-        Kind::Call(Function::Coalesce, all) => {
-            let mut together = Extent::NONE;
-            for part in all {
-                let extent = of(part)?;
-                together = Extent { nulls: extent.nulls, ..together.and(extent) };
-                if !extent.nulls {
-                    break;
-                }
-            }
-            Some(together)
-        }
-        Kind::Call(Function::Abs, all) => {
-            let extent = of(all.first()?)?;
-            let greatest = extent.greatest.max(-extent.least);
-            Some(Extent { least: 0.0, greatest, ..extent })
-        }
-        _ => None,
     }
 }
 
@@ -505,6 +510,9 @@ impl Trends<'_> {
         use BinaryOperator::*;
         match &e.kind {
             Kind::Not(a) => self.stays_false(a, !opposite),
+            Kind::Slot(slot) if *slot >= self.width => {
+                !opposite && self.folds[slot - self.width] == Some(Trend::Down)
+            }
             Kind::Binary(And | Or, a, b) => self.stays_false(a, opposite) && self.stays_false(b, opposite),
             Kind::Binary(operator @ (Less | LessOrEqual | Greater | GreaterOrEqual), a, b) => {
                 let (Some(a), Some(b)) = (self.of(a), self.of(b)) else { return false };

@@ -44,8 +44,8 @@ pub(super) struct Network {
 }
 
 /// The error for more paths than can be counted.
-fn too_many(folds: &Folds) -> Diagnostic {
-    let span = folds.all.first().map_or(Span::default(), |f| f.argument.span);
+pub(crate) fn too_many(folds: &[Fold]) -> Diagnostic {
+    let span = folds.first().map_or(Span::default(), |f| f.argument.span);
     Diagnostic::error(
         graphodrome_graph::Code::NUMBER_OUT_OF_RANGE,
         span,
@@ -201,7 +201,7 @@ impl Network {
             return Ok(Folded::Enumerate("there is a cycle within reach"));
         }
         let n = self.nodes.len();
-        let over = || too_many(folds);
+        let over = || too_many(&folds.all);
         let begin = Sums { paths: 1, folds: folds.none() };
         let mut totals = Table::new(n, folds);
         if spec.min == 0 {
@@ -241,7 +241,7 @@ impl Network {
         &self, order: &[u32], begin: &Sums, totals: &mut Table<'_>, cursor: &mut Cursor<'_>,
     ) -> Outcome<()> {
         let folds = totals.folds;
-        let over = || too_many(folds);
+        let over = || too_many(&folds.all);
         let mut sums = Table::new(self.nodes.len(), folds);
         sums.add(0, begin.paths, &begin.folds).ok_or_else(over)?;
         let (mut from, mut on) = (folds.none(), folds.none());
@@ -269,7 +269,7 @@ impl Network {
         &self, spec: &SearchSpec, begin: &Sums, totals: &mut Table<'_>, cursor: &mut Cursor<'_>,
     ) -> Outcome<()> {
         let folds = totals.folds;
-        let over = || too_many(folds);
+        let over = || too_many(&folds.all);
         let n = self.nodes.len();
         let (mut sums, mut next) = (Table::new(n, folds), Table::new(n, folds));
         sums.add(0, begin.paths, &begin.folds).ok_or_else(over)?;
@@ -315,7 +315,7 @@ impl Network {
         cursor: &mut Cursor<'_>,
     ) -> Outcome<()> {
         let n = self.nodes.len();
-        let over = || too_many(folds);
+        let over = || too_many(&folds.all);
         let ends: Vec<(u32, u32)> =
             (0..n).flat_map(|a| self.arcs_of(a).map(move |arc| (a as u32, self.arcs[arc].0))).collect();
         let graph = Subgraph::of_ends(n, &ends, false, None);
@@ -344,7 +344,7 @@ impl Network {
                 if from.paths == 0 {
                     continue;
                 }
-                let within = Within { network: self, folds, acyclic: spec.mode == PathMode::Acyclic };
+                let within = WithinPart { network: self, folds, acyclic: spec.mode == PathMode::Acyclic };
                 let mut failed = false;
                 within.ways(entry, &from, &inside, cursor, &mut |node, sums, edges| {
                     // The path of length 0 was counted, and goes on by itself: it has nothing that could be added to.
@@ -437,14 +437,14 @@ fn one_by_one(fold: &Fold, arcs: &[(u32, u32)], cursor: &mut Cursor<'_>) -> Outc
 }
 
 /// Ways within one strong component.
-struct Within<'r> {
+struct WithinPart<'r> {
     network: &'r Network,
     folds: &'r Folds,
     /// No node twice; otherwise no edge twice.
     acyclic: bool,
 }
 
-impl Within<'_> {
+impl WithinPart<'_> {
     /// Calls `seen(end, sums, edges)` for every way from `entry`, that without an edge too: what `from` becomes along it.
     fn ways(
         &self, entry: u32, from: &Sums, inside: &dyn Fn(u32) -> bool, cursor: &mut Cursor<'_>,
@@ -479,7 +479,7 @@ impl Within<'_> {
             let (from, onto) = (&sums.folds, &mut on.folds);
             self.network
                 .along(sums.paths, from, arc, self.folds, onto)
-                .ok_or_else(|| too_many(self.folds))?;
+                .ok_or_else(|| too_many(&self.folds.all))?;
             seen(to, &on, way.len());
             let first = self.network.arcs_of(to as usize).start;
             way.push((to, first, on, Some(mark(to, edge))));

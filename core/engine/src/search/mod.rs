@@ -2,18 +2,23 @@
 //! automaton over nodes and edges); where it is one repeated edge, also a [`Step`], for which there
 //! are breadth-first searches with plain visited sets.
 
+mod arc_rows;
 mod asked;
+mod between;
 mod both_ends;
 mod breadth;
 mod caps;
+mod closing;
 mod cost;
 mod cursor;
 mod deviations;
 mod enumerate;
+mod extents;
 mod folding;
 mod guide;
 mod guided;
 mod hop_table;
+mod in_order;
 mod least_sums;
 mod measure;
 mod product;
@@ -26,13 +31,16 @@ mod within;
 
 pub(crate) use asked::PathSource;
 pub(crate) use asked::{FoundPath, GuidedSearch, Quota};
+pub(crate) use between::{Between, count_between, may_be_counted};
 pub(crate) use both_ends::meet_in_the_middle;
 pub(crate) use breadth::{cycle_exists, goes_both_ways, reach};
-pub(crate) use caps::{Caps, Places, extent};
+pub(crate) use caps::{Caps, Places};
 pub(crate) use cursor::Cursor;
 pub(crate) use enumerate::{EndGuide, Enumerator};
-pub(crate) use folding::{Folded, fold_paths};
+pub(crate) use extents::extent;
+pub(crate) use folding::{Folded, fold_paths, too_many};
 pub(crate) use guided::paths_from;
+pub(crate) use in_order::{ends_in_order, may_go_in_order};
 pub(crate) use measure::{EdgeWeight, Hops};
 pub(crate) use product::{Weight, product_search};
 pub(crate) use program::{Event, Mark, OutputKind, OutputVariable, Program, State, alike};

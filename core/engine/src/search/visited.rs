@@ -10,7 +10,7 @@ const SWITCH: usize = 2048;
 const SMALLEST: usize = 64;
 
 #[derive(Clone, Debug)]
-enum Kept {
+enum KeptNodes {
     /// Slots, a power of two of them, at most half full; [`NO_ELEMENT`] is free.
     Few(Vec<u32>),
     Many(Vec<u64>),
@@ -18,7 +18,7 @@ enum Kept {
 
 #[derive(Clone, Debug)]
 pub(crate) struct NodeSet {
-    kept: Kept,
+    kept: KeptNodes,
     len: usize,
     /// One more than the greatest node number there can be.
     bound: u32,
@@ -26,7 +26,7 @@ pub(crate) struct NodeSet {
 
 impl NodeSet {
     pub fn new(bound: u32) -> NodeSet {
-        NodeSet { kept: Kept::Few(vec![]), len: 0, bound }
+        NodeSet { kept: KeptNodes::Few(vec![]), len: 0, bound }
     }
 
     /// Adds `node`; true where it is new.
@@ -34,14 +34,14 @@ impl NodeSet {
     pub fn insert(&mut self, node: u32) -> bool {
         debug_assert!(node < self.bound);
         let new = match &mut self.kept {
-            Kept::Few(slots) => {
+            KeptNodes::Few(slots) => {
                 if self.len * 2 >= slots.len() {
                     self.grow(self.len + 1);
                     return self.insert(node);
                 }
                 place(slots, node)
             }
-            Kept::Many(bits) => {
+            KeptNodes::Many(bits) => {
                 let word = &mut bits[node as usize / 64];
                 let bit = 1u64 << (node % 64);
                 let new = *word & bit == 0;
@@ -56,15 +56,15 @@ impl NodeSet {
     /// Bytes held.
     pub fn bytes(&self) -> usize {
         match &self.kept {
-            Kept::Few(slots) => size_of::<u32>() * slots.len(),
-            Kept::Many(bits) => size_of::<u64>() * bits.len(),
+            KeptNodes::Few(slots) => size_of::<u32>() * slots.len(),
+            KeptNodes::Many(bits) => size_of::<u64>() * bits.len(),
         }
     }
 
     pub fn iter(&self) -> Box<dyn Iterator<Item = u32> + '_> {
         match &self.kept {
-            Kept::Few(slots) => Box::new(slots.iter().copied().filter(|&node| node != NO_ELEMENT)),
-            Kept::Many(bits) => Box::new(bits.iter().zip(0u32..).flat_map(|(word, place)| {
+            KeptNodes::Few(slots) => Box::new(slots.iter().copied().filter(|&node| node != NO_ELEMENT)),
+            KeptNodes::Many(bits) => Box::new(bits.iter().zip(0u32..).flat_map(|(word, place)| {
                 (0..64).filter(move |bit| word >> bit & 1 == 1).map(move |bit| 64 * place + bit)
             })),
         }
@@ -72,7 +72,7 @@ impl NodeSet {
 
     /// The nodes below the bound that it does not have; `None` while it is a table of few.
     pub fn missing(&self) -> Option<impl Iterator<Item = u32> + '_> {
-        let Kept::Many(bits) = &self.kept else { return None };
+        let KeptNodes::Many(bits) = &self.kept else { return None };
         let bound = self.bound;
         Some(bits.iter().zip(0u32..).flat_map(move |(word, place)| {
             let mut left = !word;
@@ -87,8 +87,8 @@ impl NodeSet {
     #[inline]
     pub fn has(&self, node: u32) -> bool {
         match &self.kept {
-            Kept::Few(slots) => !slots.is_empty() && find(slots, node),
-            Kept::Many(bits) => bits[node as usize / 64] >> (node % 64) & 1 == 1,
+            KeptNodes::Few(slots) => !slots.is_empty() && find(slots, node),
+            KeptNodes::Many(bits) => bits[node as usize / 64] >> (node % 64) & 1 == 1,
         }
     }
 
@@ -98,19 +98,19 @@ impl NodeSet {
         let mut end = before;
         // Written in any case and kept where it is new: no branch to guess wrong.
         new.resize(before + nodes.len(), 0);
-        if let Kept::Few(slots) = &self.kept
+        if let KeptNodes::Few(slots) = &self.kept
             && (self.len + nodes.len()) * 2 >= slots.len()
         {
             self.grow(self.len + nodes.len());
         }
         match &mut self.kept {
-            Kept::Few(slots) => {
+            KeptNodes::Few(slots) => {
                 for &node in nodes {
                     new[end] = node;
                     end += place(slots, node) as usize;
                 }
             }
-            Kept::Many(bits) => {
+            KeptNodes::Many(bits) => {
                 for &node in nodes {
                     let word = &mut bits[node as usize / 64];
                     let bit = node % 64;
@@ -126,46 +126,46 @@ impl NodeSet {
 
     #[cold]
     fn grow(&mut self, wanted: usize) {
-        let Kept::Few(slots) = &self.kept else { return };
+        let KeptNodes::Few(slots) = &self.kept else { return };
         let nodes = slots.iter().copied().filter(|&node| node != NO_ELEMENT);
         self.kept = if wanted > SWITCH {
             let mut bits = vec![0u64; self.bound as usize / 64 + 1];
             nodes.for_each(|node| bits[node as usize / 64] |= 1 << (node % 64));
-            Kept::Many(bits)
+            KeptNodes::Many(bits)
         } else {
             let slots = (wanted * 4).max(SMALLEST).next_power_of_two();
             let mut larger = vec![NO_ELEMENT; slots];
             nodes.for_each(|node| {
                 place(&mut larger, node);
             });
-            Kept::Few(larger)
+            KeptNodes::Few(larger)
         };
     }
 }
 
-/// Numbers nodes in the order in which they come: a hash table while they are few, then one number for every node
+/// KeptNumbers nodes in the order in which they come: a hash table while they are few, then one number for every node
 /// of the graph.
 pub(crate) struct NodeNumbers {
-    kept: Numbers,
+    kept: KeptNumbers,
     len: u32,
     bound: u32,
 }
 
-enum Numbers {
+enum KeptNumbers {
     Few(HashMap<u32, u32>),
     Many(Vec<u32>),
 }
 
 impl NodeNumbers {
     pub fn new(bound: u32) -> NodeNumbers {
-        NodeNumbers { kept: Numbers::Few(HashMap::new()), len: 0, bound }
+        NodeNumbers { kept: KeptNumbers::Few(HashMap::new()), len: 0, bound }
     }
 
     #[inline]
     pub fn get(&self, node: u32) -> Option<u32> {
         match &self.kept {
-            Numbers::Few(numbers) => numbers.get(&node).copied(),
-            Numbers::Many(numbers) => match numbers[node as usize] {
+            KeptNumbers::Few(numbers) => numbers.get(&node).copied(),
+            KeptNumbers::Many(numbers) => match numbers[node as usize] {
                 0 => None,
                 n => Some(n - 1),
             },
@@ -177,15 +177,15 @@ impl NodeNumbers {
     pub fn number(&mut self, node: u32) -> (u32, bool) {
         let next = self.len;
         let number = match &mut self.kept {
-            Numbers::Few(numbers) if numbers.len() < SWITCH => *numbers.entry(node).or_insert(next),
-            Numbers::Few(numbers) => {
+            KeptNumbers::Few(numbers) if numbers.len() < SWITCH => *numbers.entry(node).or_insert(next),
+            KeptNumbers::Few(numbers) => {
                 // Zero is free: such a table costs nothing until it is written to.
                 let mut many = vec![0u32; self.bound as usize];
                 numbers.iter().for_each(|(node, n)| many[*node as usize] = n + 1);
-                self.kept = Numbers::Many(many);
+                self.kept = KeptNumbers::Many(many);
                 return self.number(node);
             }
-            Numbers::Many(numbers) => {
+            KeptNumbers::Many(numbers) => {
                 let slot = &mut numbers[node as usize];
                 if *slot == 0 {
                     *slot = next + 1;

@@ -52,6 +52,32 @@ pub enum Aggregate {
     PercentileDisc,
     /// Ours.
     Product,
+    /// Ours: whether values follow each other in an order, along a path. Rows have none.
+    InOrder(Progression),
+}
+
+/// How values follow each other.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Progression {
+    pub falling: bool,
+    /// Two that are equal may follow each other.
+    pub level: bool,
+}
+
+impl Progression {
+    /// The same read from the other end.
+    pub fn turned(self) -> Progression {
+        Progression { falling: !self.falling, ..self }
+    }
+
+    /// Whether a value that compares so with the one before it may follow it.
+    pub fn allows(self, after: std::cmp::Ordering) -> bool {
+        match after {
+            std::cmp::Ordering::Equal => self.level,
+            std::cmp::Ordering::Greater => !self.falling,
+            std::cmp::Ordering::Less => self.falling,
+        }
+    }
 }
 
 #[derive(Clone, Debug, PartialEq)]

@@ -277,6 +277,12 @@ impl Checker<'_> {
                     .hint("compute the inner one first"),
             );
         }
+        if let (InOrder(_), false) = (function, within_row) {
+            self.found.push(
+                Diagnostic::syntax(expression.span, "this asks for the order of values along a path, and rows have none")
+                    .hint("use it over a variable that is bound under a quantifier: (a)-[e]->+(b) WHERE RISING(e.day)"),
+            );
+        }
         let outer = self.scope.clone();
         if within_row {
             // Each element of the list in turn.
@@ -293,6 +299,7 @@ impl Checker<'_> {
         match function {
             Count => Class::Number,
             CollectList => Class::List,
+            InOrder(_) => Class::Bool,
             Min | Max => class,
             _ => {
                 if class != Class::Duration {

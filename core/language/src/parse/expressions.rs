@@ -18,6 +18,10 @@ const AGGREGATES: &[(&str, Aggregate)] = &[
     ("PERCENTILE_CONT", Aggregate::PercentileCont),
     ("PERCENTILE_DISC", Aggregate::PercentileDisc),
     ("PRODUCT", Aggregate::Product),
+    ("RISING", Aggregate::InOrder(Progression { falling: false, level: false })),
+    ("NEVER_FALLING", Aggregate::InOrder(Progression { falling: false, level: true })),
+    ("FALLING", Aggregate::InOrder(Progression { falling: true, level: false })),
+    ("NEVER_RISING", Aggregate::InOrder(Progression { falling: true, level: true })),
 ];
 
 /// Values of the moment, written without parentheses.
@@ -358,6 +362,38 @@ impl Parser<'_> {
         }
     }
 
+    /// What stands between the parentheses of an aggregate.
+    fn aggregate(&mut self, start: Span, upper: &str, function: Aggregate) -> Parsed<Expression> {
+        let distinct = self.set_quantifier();
+        let argument = Box::new(self.expression()?);
+        let percentile = matches!(function, Aggregate::PercentileCont | Aggregate::PercentileDisc);
+        let second = if percentile {
+            self.expect(",")?;
+            Some(Box::new(self.expression()?))
+        } else {
+            None
+        };
+        if self.at_punctuation(",") {
+            let message = format!("{upper} takes one value");
+            return Err(Diagnostic::syntax(self.span(), message).hint(match function {
+                Aggregate::InOrder(_) => {
+                    format!("{upper}([a, b]) takes two of each edge, one after the other")
+                }
+                _ => format!("{upper}(DISTINCT [a, b]) takes two together"),
+            }));
+        }
+        self.expect(")")?;
+        match function {
+            Aggregate::InOrder(Progression { level, .. }) if distinct => {
+                let message = format!("{upper} takes no DISTINCT");
+                let may = if level { "may" } else { "may not" };
+                Err(Diagnostic::syntax(start, message)
+                    .hint(format!("write {upper}(...), for which equal values {may} follow each other")))
+            }
+            _ => Ok(self.node(start, ExpressionKind::Aggregate { function, distinct, argument, second })),
+        }
+    }
+
     fn word_primary(&mut self, start: Span, word: &str) -> Parsed<Expression> {
         let upper = word.to_ascii_uppercase();
         self.no_such_call(&upper)?;
@@ -427,23 +463,7 @@ impl Parser<'_> {
             return Ok(self.node(start, ExpressionKind::CountAll));
         }
         if let Some((_, function)) = AGGREGATES.iter().find(|(name, _)| *name == upper) {
-            let distinct = self.set_quantifier();
-            let argument = Box::new(self.expression()?);
-            let percentile = matches!(function, Aggregate::PercentileCont | Aggregate::PercentileDisc);
-            let second = if percentile {
-                self.expect(",")?;
-                Some(Box::new(self.expression()?))
-            } else {
-                None
-            };
-            if self.at_punctuation(",") {
-                let message = format!("{upper} takes one value");
-                return Err(Diagnostic::syntax(self.span(), message)
-                    .hint(format!("{upper}(DISTINCT [a, b]) takes two together")));
-            }
-            self.expect(")")?;
-            let function = *function;
-            return Ok(self.node(start, ExpressionKind::Aggregate { function, distinct, argument, second }));
+            return self.aggregate(start, &upper, *function);
         }
         let (upper, arguments) = self.arguments(upper)?;
         let function = Name { text: upper.into(), span: token.span };

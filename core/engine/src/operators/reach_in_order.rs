@@ -1,0 +1,141 @@
+//! ReachInOrder: the ends of paths along which values follow each other in an order, where nobody asks how many paths there
+//! are to an end, or which: each end is found once. Where values cannot be compared, all paths are made.
+
+use std::sync::Arc;
+
+use crate::batch::Batch;
+use crate::context::Context;
+use crate::operators::search_paths::{SearchPaths, push_path, search_details};
+use crate::outcome::Outcome;
+use crate::plan::{Input, Operator, OperatorPlan};
+use crate::search::{Caps, Cursor, FoundPath, Rows, ends_in_order, may_go_in_order};
+
+#[derive(Clone, Debug)]
+pub(crate) struct ReachInOrder {
+    pub search: SearchPaths,
+}
+
+impl ReachInOrder {
+    /// The search end by end, where its paths may be told by that.
+    pub fn of(search: &SearchPaths) -> Option<ReachInOrder> {
+        let spec = &search.spec;
+        let one = search.caps.as_ref()?.is_in_order() && spec.outputs.len() == 1 && spec.step.is_some();
+        let fits = one && search.any_serves && may_go_in_order(spec);
+        fits.then(|| ReachInOrder { search: search.clone() })
+    }
+}
+
+impl OperatorPlan for ReachInOrder {
+    fn name(&self) -> &'static str {
+        "ReachInOrder"
+    }
+
+    fn side_by_side(&self) -> bool {
+        true
+    }
+
+    fn details(&self) -> Vec<(&'static str, String)> {
+        search_details(&self.search.spec, "each end once, the value first that leaves the most room")
+    }
+
+    fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
+        let input = inputs.remove(0);
+        Box::new(Run { plan: self, input, caps: None, batch: None, row: 0, ready: vec![], every_path: None })
+    }
+}
+
+struct Run {
+    plan: Arc<ReachInOrder>,
+    input: Input,
+    caps: Option<Arc<Caps>>,
+    batch: Option<Arc<Batch>>,
+    row: usize,
+    /// Paths of `row` that are left to be given, the next one last.
+    ready: Vec<FoundPath>,
+    /// All paths of `row`, where they are made.
+    every_path: Option<Box<dyn Operator>>,
+}
+
+/// One row, given once.
+struct OneRow(Option<Batch>);
+
+impl Operator for OneRow {
+    fn next(&mut self, _: &mut Context) -> Outcome<Option<Batch>> {
+        Ok(self.0.take())
+    }
+}
+
+impl Run {
+    /// Begins with the row's ends.
+    fn begin(&mut self, batch: &Batch, context: &mut Context) -> Outcome<()> {
+        let plan = self.plan.clone();
+        let spec = &plan.search.spec;
+        if self.caps.is_none() {
+            let caps = plan.search.caps.as_ref();
+            self.caps = caps.and_then(|caps| caps.that_hold(&spec.program.edge_tests(), &context.scope));
+        }
+        let (Some(start), Ok(end)) = (spec.start(batch, self.row), spec.bound_end(batch, self.row)) else {
+            return Ok(());
+        };
+        context.metrics().searches += 1;
+        let mut cursor = Cursor { batch, row: self.row, context };
+        let found = match (&self.caps, &spec.step) {
+            (Some(caps), Some(step)) => ends_in_order(spec, step, caps, (start, end), &mut cursor)?,
+            _ => None,
+        };
+        match found {
+            Some(found) => {
+                self.ready = found;
+                self.ready.reverse();
+            }
+            None => {
+                let note = "all paths were made: values cannot be compared with each other";
+                let notes = &mut context.metrics().notes;
+                if !notes.iter().any(|known| known == note) {
+                    notes.push(note.into());
+                }
+                let one = OneRow(Some(batch.gather(&[self.row as u32])));
+                self.every_path = Some(Arc::new(plan.search.clone()).open(vec![Box::new(one)]));
+            }
+        }
+        Ok(())
+    }
+}
+
+impl Operator for Run {
+    fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
+        let plan = self.plan.clone();
+        let spec = &plan.search.spec;
+        let mut found = Rows::new(spec.outputs.len());
+        loop {
+            if let (Some(paths), 0) = (&mut self.every_path, found.len()) {
+                match paths.next(context)? {
+                    Some(batch) => return Ok(Some(batch)),
+                    None => self.every_path = None,
+                }
+            }
+            while let Some(FoundPath { nodes, edges, .. }) = self.ready.pop() {
+                let end = nodes.last().copied().unwrap_or(0);
+                let events = spec.step.as_ref().map_or(vec![], |step| step.events(&nodes, &edges));
+                push_path(&mut found, (&spec.outputs, spec.reversed), (self.row, end), nodes, edges, &events);
+                if found.is_full() {
+                    break;
+                }
+            }
+            let over = self.batch.as_ref().is_none_or(|batch| self.row + 1 >= batch.len);
+            if found.is_full() || found.len() > 0 && (self.every_path.is_some() || over) {
+                break;
+            }
+            if over {
+                self.batch = self.input.next(context)?.map(Arc::new);
+                self.row = 0;
+            } else {
+                self.row += 1;
+            }
+            let Some(batch) = self.batch.clone() else { return Ok(None) };
+            self.begin(&batch, context)?;
+        }
+        let Some(batch) = &self.batch else { return Ok(None) };
+        Ok(Some(found.into_batch(batch, spec.to.is_none(), &spec.outputs)))
+    }
+}

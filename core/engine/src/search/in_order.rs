@@ -1,0 +1,227 @@
+//! Ends to which paths lead along which values follow each other in an order: a path to each of them whose last value
+//! leaves the most room for what comes after it. Of two ways to a node whatever goes on from the one with more room goes on from
+//! the other too, or sooner; a way that comes back to a node has less room there than it had, so that the ways found take no
+//! node twice. This is the search for earliest arrivals (K. L. Cooke and E. Halsey, "The shortest route through a network with
+//! time-dependent internodal transit times", 1966), over any values that can be compared.
+
+use std::cmp::{Ordering, Reverse};
+use std::collections::BinaryHeap;
+use std::ops::ControlFlow;
+use std::sync::Arc;
+
+use graphodrome_graph::{Direction, Value};
+use graphodrome_language::ast::PathMode;
+use hashbrown::HashMap;
+
+use crate::counters::Side;
+use crate::operators::EdgeCheck;
+use crate::outcome::Outcome;
+use crate::search::asked::FoundPath;
+use crate::search::caps::{Caps, Folded};
+use crate::search::hop_table::HopTable;
+use crate::search::{Cursor, SearchSpec, Step};
+
+/// Bytes of a node that a way leads to, in all that is kept of it.
+const REACHED_BYTES: usize = size_of::<Reached>() + size_of::<Waiting>() + 2 * size_of::<Value>() + 16;
+
+/// The last edge of a way.
+struct Reached {
+    node: u32,
+    edge: u32,
+    /// Where the way before it stands; of the start, its own place.
+    before: u32,
+    hops: u32,
+    folded: Folded,
+}
+
+/// A way that may be the best to its node.
+struct Waiting {
+    /// The last value, such that the least leaves the most room; null before there is one.
+    last: Value,
+    falling: bool,
+    place: u32,
+}
+
+impl Ord for Waiting {
+    fn cmp(&self, other: &Self) -> Ordering {
+        let by_value = match (self.last.is_null(), other.last.is_null()) {
+            (true, true) => Ordering::Equal,
+            (true, false) => Ordering::Less,
+            (false, true) => Ordering::Greater,
+            // Only what can be compared is kept.
+            (false, false) => match self.last.compare(&other.last) {
+                Ok(Some(ordering)) if self.falling => ordering.reverse(),
+                Ok(Some(ordering)) => ordering,
+                _ => Ordering::Equal,
+            },
+        };
+        by_value.then(self.place.cmp(&other.place))
+    }
+}
+
+impl PartialOrd for Waiting {
+    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+impl PartialEq for Waiting {
+    fn eq(&self, other: &Self) -> bool {
+        self.cmp(other) == Ordering::Equal
+    }
+}
+
+impl Eq for Waiting {}
+
+/// Whether ends of the spec may be told so: only which there are matters, paths of any length count, and one back to the start
+/// takes no edge twice, or is not asked for.
+pub(crate) fn may_go_in_order(spec: &SearchSpec) -> bool {
+    let one_way = spec.step.as_ref().is_some_and(|s| matches!(s.direction, Direction::Out | Direction::In));
+    let plain = spec.min == 1 && spec.max.is_none() && spec.different_from.is_empty();
+    plain && (one_way || spec.differs_from.contains(&spec.from)) && !spec.program.ambiguous
+}
+
+/// A path to each end, in the order in which they are reached; `None` where values cannot be compared with each other.
+pub(crate) fn ends_in_order(
+    spec: &SearchSpec, step: &Step, caps: &Arc<Caps>, (start, end): (u32, Option<u32>),
+    cursor: &mut Cursor<'_>,
+) -> Outcome<Option<Vec<FoundPath>>> {
+    let mut search = Search {
+        caps,
+        falling: caps.falls(),
+        reached: vec![],
+        waiting: BinaryHeap::new(),
+        settled: HashMap::new(),
+        bytes: 0,
+        sample: Value::Null,
+        hops: HopTable::new(Side::From),
+    };
+    let found = search.run(spec, step, (start, end), cursor);
+    search.hops.report(cursor);
+    cursor.context.release(search.bytes);
+    found
+}
+
+struct Search<'c> {
+    caps: &'c Arc<Caps>,
+    falling: bool,
+    reached: Vec<Reached>,
+    waiting: BinaryHeap<Reverse<Waiting>>,
+    settled: HashMap<u32, u32>,
+    bytes: usize,
+    /// The first value there was, with which all others can be compared.
+    sample: Value,
+    hops: HopTable,
+}
+
+impl Search<'_> {
+    fn run(
+        &mut self, spec: &SearchSpec, step: &Step, (start, end): (u32, Option<u32>), cursor: &mut Cursor<'_>,
+    ) -> Outcome<Option<Vec<FoundPath>>> {
+        let (test, direction) = (step.test.clone(), step.direction);
+        let check = EdgeCheck { test, direction, different_from: spec.different_from.clone() };
+        let folded = self.caps.none();
+        self.reached.push(Reached { node: start, edge: 0, before: 0, hops: 0, folded });
+        self.waiting.push(Reverse(Waiting { last: Value::Null, falling: self.falling, place: 0 }));
+        let mut found = vec![];
+        // The first way that comes back to the start.
+        let mut ring: Option<u32> = None;
+        let mut edges = vec![];
+        while let Some(Reverse(next)) = self.waiting.pop() {
+            let Reached { node, hops, .. } = self.reached[next.place as usize];
+            if next.place > 0 && node == start {
+                if ring.is_none() {
+                    ring = Some(next.place);
+                    self.give(next.place, spec, end, &mut found, cursor)?;
+                }
+                continue;
+            }
+            if self.settled.contains_key(&node) {
+                continue;
+            }
+            self.settled.insert(node, next.place);
+            if next.place > 0 {
+                self.give(next.place, spec, end, &mut found, cursor)?;
+                if end == Some(node) {
+                    break;
+                }
+            }
+            edges.clear();
+            let (batch, row) = (cursor.batch, cursor.row);
+            let expanded = step.expand(node, spec.reversed, cursor, |edge, other| {
+                if check.is_different(edge, batch, row) {
+                    edges.push((edge, other));
+                }
+                ControlFlow::Continue(())
+            })?;
+            self.hops.expanded(hops + 1, expanded);
+            for &(edge, other) in &edges {
+                if self.settled.contains_key(&other) && other != start {
+                    continue;
+                }
+                if self.go_on(next.place, (edge, other), spec, cursor)?.is_none() {
+                    return Ok(None);
+                }
+            }
+            self.hops.take_time_now_and_then(hops + 1);
+            let bytes = self.reached.len() * REACHED_BYTES;
+            cursor.context.reserve(bytes - self.bytes)?;
+            self.bytes = bytes;
+        }
+        Ok(Some(found))
+    }
+
+    /// Takes an edge, where its value may follow; `None` where nobody can tell.
+    fn go_on(
+        &mut self, before: u32, (edge, node): (u32, u32), spec: &SearchSpec, cursor: &mut Cursor<'_>,
+    ) -> Outcome<Option<()>> {
+        let local = spec.step.as_ref().and_then(|step| step.locals[1]);
+        let Reached { folded, hops, .. } = &self.reached[before as usize];
+        let hops = hops + 1;
+        let Some(folded) = self.caps.and(folded, (edge, local), cursor)? else {
+            self.hops.failed(hops);
+            return Ok(Some(()));
+        };
+        let Some(last) = folded.last_value() else { return Ok(None) };
+        if !last.is_null() {
+            if self.sample.is_null() {
+                self.sample = last.clone();
+            }
+            if !matches!(last.compare(&self.sample), Ok(Some(_))) {
+                return Ok(None);
+            }
+        }
+        self.hops.reached(hops, 1);
+        let place = self.reached.len() as u32;
+        self.waiting.push(Reverse(Waiting { last, falling: self.falling, place }));
+        self.reached.push(Reached { node, edge, before, hops, folded });
+        Ok(Some(()))
+    }
+
+    /// Adds the way to a place, where that is an end.
+    fn give(
+        &self, place: u32, spec: &SearchSpec, end: Option<u32>, found: &mut Vec<FoundPath>,
+        cursor: &mut Cursor<'_>,
+    ) -> Outcome<()> {
+        let node = self.reached[place as usize].node;
+        let back = node == self.reached[0].node;
+        if back && spec.mode == PathMode::Acyclic || end.is_some_and(|end| end != node) {
+            return Ok(());
+        }
+        if !spec.is_target(node, cursor)? {
+            return Ok(());
+        }
+        let (mut nodes, mut edges, mut at) = (vec![node], vec![], place);
+        while at != 0 {
+            let Reached { edge, before, .. } = self.reached[at as usize];
+            edges.push(edge);
+            nodes.push(self.reached[before as usize].node);
+            at = before;
+        }
+        nodes.reverse();
+        edges.reverse();
+        cursor.context.work(edges.len() as u64)?;
+        found.push(FoundPath { nodes, edges, hops: None });
+        Ok(())
+    }
+}

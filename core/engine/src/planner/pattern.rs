@@ -37,6 +37,13 @@ impl Planner<'_> {
         for (name, times) in patterns.iter().flat_map(mentions) {
             *of_all.entry(name).or_default() += times;
         }
+        let elements = patterns.iter().flat_map(|p| &p.paths).flat_map(|path| &path.term.elements);
+        let nodes: Vec<&NodePattern> = elements
+            .filter_map(|element| match element {
+                PathElement::Node(node) => Some(node),
+                _ => None,
+            })
+            .collect();
         for pattern in patterns {
             graph.repeatable = pattern.repeatable;
             graph.repeatables.push(pattern.repeatable);
@@ -44,7 +51,7 @@ impl Planner<'_> {
             let read = Read { mentions: &mentions, needed: &usage.needed, bound };
             for path in &pattern.paths {
                 let of_all = Read { mentions: &of_all, ..read };
-                if let Some(ring) = self.ring(path, &conjuncts, &of_all, usage.counted) {
+                if let Some(ring) = self.ring(path, (&nodes, &conjuncts), &of_all, usage.counted) {
                     conjuncts.retain(|condition| !ring.said.contains(condition));
                     self.path_pattern(&ring.path, usage.multiplicity, &mut graph, (&mut edge_names, None))?;
                     continue;

@@ -4,9 +4,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
+use graphodrome_graph::Element;
 use graphodrome_language::ast::*;
 
-use crate::planner::pattern_graph::said_different;
+use crate::planner::pattern_graph::{PatternGraph, equalities, said_different};
 use crate::planner::repetition::{Mentions, Read, mention};
 use crate::planner::state::Planner;
 use crate::rules::Rule;
@@ -15,6 +16,9 @@ use crate::rules::Rule;
 const SHORTEST: u32 = 4;
 const SHORTEST_SIMPLE: u32 = 3;
 const LONGEST: u32 = 8;
+
+/// Rings through more nodes than these had better be looked for together, in steps of their own.
+const FEW_STARTS: f64 = 100.0;
 
 /// A ring in the form of a repetition, and the conditions that it says already.
 pub(super) struct Ring {
@@ -79,10 +83,23 @@ fn written(elements: &[PathElement]) -> Option<Written<'_>> {
 }
 
 impl Planner<'_> {
-    /// The path as a repetition, if it is such a ring. `conjuncts` are all conditions of the patterns that are planned
+    /// About how many nodes a ring begins at.
+    fn starts(&self, start: &Arc<str>, nodes: &[&NodePattern], conjuncts: &[Expression]) -> f64 {
+        let mut graph = PatternGraph::default();
+        for node in nodes.iter().filter(|node| name_of(&node.filter) == Some(start)) {
+            graph.node(start.clone(), labels_of(&node.filter).cloned());
+            equalities(start, &node.filter).into_iter().for_each(|e| graph.add_condition(e));
+        }
+        conjuncts.iter().for_each(|e| graph.add_condition(e.clone()));
+        let labels = graph.nodes.first().and_then(|node| node.labels.clone());
+        self.node_total(&labels) * self.share(start, &labels, &graph.conditions, Element::Node)
+    }
+
+    /// The path as a repetition, if it is such a ring. `nodes` and `conjuncts` are those of all patterns that are planned
     /// together, `counted` says that nothing is asked but how many rows there are.
     pub(super) fn ring(
-        &self, path: &PathPattern, conjuncts: &[Expression], read: &Read<'_>, counted: bool,
+        &self, path: &PathPattern, (nodes_of_all, conjuncts): (&[&NodePattern], &[Expression]),
+        read: &Read<'_>, counted: bool,
     ) -> Option<Ring> {
         let elements = &path.term.elements;
         let (Some(PathElement::Node(first)), Some(PathElement::Node(last))) =
@@ -147,6 +164,12 @@ impl Planner<'_> {
             return None;
         }
         if ring.edges < if simple { SHORTEST_SIMPLE } else { SHORTEST } {
+            return None;
+        }
+        // Rows of rings of different nodes would have to be made, but for those of three.
+        let by_steps = !simple || ring.edges == SHORTEST_SIMPLE;
+        let bound = read.bound.slot(start).is_some();
+        if by_steps && !bound && self.starts(start, nodes_of_all, conjuncts) > FEW_STARTS {
             return None;
         }
         let repeated = repeated(&ring, first)?;

@@ -491,7 +491,7 @@ fn of_everything(bench: &Bench, both: &Both) {
         let mut plain = |(a, _)| rings(&both.out, &mut vec![a], length);
         // Longer ones take minutes so.
         let made: Option<&mut dyn FnMut((u32, u32)) -> i64> =
-            if length <= 4 { Some(&mut plain) } else { None };
+            if length <= 3 { Some(&mut plain) } else { None };
         bench.row(both, &format!("rings of {length} nodes through a node"), &forms, &even, "", made);
         bench.row(both, &format!("closed trails of {length} edges from a node"), &[&trails], &even, "", None);
         if length <= 5 {

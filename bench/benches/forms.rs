@@ -11,6 +11,7 @@ use std::path::Path;
 use std::process::Command;
 use std::time::Duration;
 
+use graphodrome_bench::graphs::r_mat;
 use graphodrome_bench::{in_memory, median, milliseconds, setting, shown};
 use graphodrome_engine::{Limits, Parameters, prepare};
 use graphodrome_graph::{Snapshot, Value};
@@ -64,12 +65,7 @@ fn tables(folder: &Path, scale: u32) {
     let mut edges = create("edges.csv");
     writeln!(edges, "source,target,n,day").unwrap();
     for _ in 0..16usize << scale {
-        let (mut a, mut b) = (0u32, 0u32);
-        for _ in 0..scale {
-            let draw = random.random::<f64>();
-            let (down, right) = ((0.76..).contains(&draw), (0.57..0.76).contains(&draw) || draw >= 0.95);
-            (a, b) = (a << 1 | u32::from(down), b << 1 | u32::from(right));
-        }
+        let (a, b) = r_mat(&mut random, scale);
         let (n, day) = (random.random_range(0..100), random.random_range(1..=28));
         writeln!(edges, "{a},{b},{n},2025-{:02}-{day:02}", random.random_range(1..=12)).unwrap();
     }

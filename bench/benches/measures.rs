@@ -10,6 +10,7 @@ use std::process::Command;
 use std::sync::Arc;
 
 use graphodrome_algorithms::*;
+use graphodrome_bench::graphs::r_mat;
 use graphodrome_bench::{milliseconds, setting, shown};
 use graphodrome_engine::{Limits, Parameters, prepare, set_external};
 use graphodrome_graph::{
@@ -26,16 +27,7 @@ type Ends = Vec<(u32, u32)>;
 /// Edges drawn with a skew (R-MAT, 0.57, 0.19, 0.19).
 fn skewed(scale: u32, edges: usize) -> Ends {
     let mut random = ChaCha8Rng::seed_from_u64(7);
-    let mut edge = || {
-        let (mut a, mut b) = (0u32, 0u32);
-        for _ in 0..scale {
-            let draw = random.random::<f64>();
-            let (down, right) = ((0.76..).contains(&draw), (0.57..0.76).contains(&draw) || draw >= 0.95);
-            (a, b) = (a << 1 | u32::from(down), b << 1 | u32::from(right));
-        }
-        (a, b)
-    };
-    (0..edges).map(|_| edge()).collect()
+    (0..edges).map(|_| r_mat(&mut random, scale)).collect()
 }
 
 /// A square of so many nodes a side, with the capacities of its edges.

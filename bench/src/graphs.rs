@@ -6,16 +6,22 @@ use rand_chacha::ChaCha8Rng;
 /// Source, target, weight; nodes are numbered from 0 on.
 pub type Edges = Vec<(u32, u32, u32)>;
 
-/// Edges drawn with a skew (R-MAT, 0.57, 0.19, 0.19).
+/// An edge between two of 2^scale nodes, drawn with a skew (R-MAT, 0.57, 0.19, 0.19).
+pub fn r_mat(random: &mut ChaCha8Rng, scale: u32) -> (u32, u32) {
+    let (mut a, mut b) = (0u32, 0u32);
+    for _ in 0..scale {
+        let draw = random.random::<f64>();
+        let (down, right) = ((0.76..).contains(&draw), (0.57..0.76).contains(&draw) || draw >= 0.95);
+        (a, b) = (a << 1 | u32::from(down), b << 1 | u32::from(right));
+    }
+    (a, b)
+}
+
+/// Sixteen such edges a node, with weights.
 pub fn skewed(scale: u32) -> Edges {
     let mut random = ChaCha8Rng::seed_from_u64(7);
     let mut edge = || {
-        let (mut a, mut b) = (0u32, 0u32);
-        for _ in 0..scale {
-            let draw = random.random::<f64>();
-            let (down, right) = ((0.76..).contains(&draw), (0.57..0.76).contains(&draw) || draw >= 0.95);
-            (a, b) = (a << 1 | u32::from(down), b << 1 | u32::from(right));
-        }
+        let (a, b) = r_mat(&mut random, scale);
         (a, b, random.random_range(1..=100))
     };
     (0..16usize << scale).map(|_| edge()).collect()

@@ -5,7 +5,7 @@ use graphodrome_language::Diagnostic;
 use graphodrome_language::ast::PathMode;
 
 use crate::counters::{Hop, Metrics, Side};
-use crate::operators::{Reach, SearchPaths, ShortestPaths};
+use crate::operators::{FoldPaths, Reach, ReachInOrder, ReachWithin, SearchPaths, ShortestPaths};
 use crate::outcome::Code;
 use crate::plan::PlanNode;
 use crate::search::SearchSpec;
@@ -21,6 +21,8 @@ const PART: u64 = 10;
 enum Gives {
     EveryPath,
     Shortest,
+    /// How many there are, or what adds up along them.
+    Counts,
     Ends,
 }
 
@@ -34,8 +36,14 @@ struct CutOff<'p> {
 fn search_of(node: &PlanNode) -> Option<(&SearchSpec, Gives)> {
     let paths = node.operator::<SearchPaths>().map(|plan| (&plan.spec, Gives::EveryPath));
     let shortest = || node.operator::<ShortestPaths>().map(|plan| (&plan.spec, Gives::Shortest));
-    let ends = || node.operator::<Reach>().map(|plan| (&plan.spec, Gives::Ends));
-    paths.or_else(shortest).or_else(ends)
+    let counts = || node.operator::<FoldPaths>().map(|plan| (&plan.search.spec, Gives::Counts));
+    let ends = || {
+        let within = || node.operator::<ReachWithin>().map(|plan| &plan.search.spec);
+        let in_order = || node.operator::<ReachInOrder>().map(|plan| &plan.search.spec);
+        let spec = node.operator::<Reach>().map(|plan| &plan.spec).or_else(within).or_else(in_order);
+        spec.map(|spec| (spec, Gives::Ends))
+    };
+    paths.or_else(shortest).or_else(counts).or_else(ends)
 }
 
 /// The search that looked at the most edges.
@@ -46,7 +54,8 @@ fn widest<'p>(node: &'p PlanNode, metrics: &'p [Metrics], found: &mut Option<Cut
     {
         *found = Some(CutOff { name: node.plan.name(), spec, gives, metrics: own });
     }
-    node.inputs.iter().for_each(|input| widest(input, metrics, found));
+    let within = node.plan.correlated().map(|inner| &**inner);
+    node.inputs.iter().chain(within).for_each(|input| widest(input, metrics, found));
 }
 
 impl CutOff<'_> {
@@ -61,8 +70,9 @@ impl CutOff<'_> {
             }
         }
         let counted = match self.gives {
+            Gives::Counts => "rows",
             Gives::Ends => "ends",
-            _ => "paths",
+            Gives::EveryPath | Gives::Shortest => "paths",
         };
         format!(
             "{} of {} was at {}: {} edges looked at, {} {counted} given",
@@ -112,7 +122,7 @@ impl CutOff<'_> {
         };
         let mut less = vec![];
         let bound = self.bound().and_then(|(most, part)| {
-            if self.gives == Gives::EveryPath {
+            if matches!(self.gives, Gives::EveryPath | Gives::Counts) {
                 let most = most.min(SHORT.max(self.spec.min));
                 return Some(format!("paths of at most {most} edges, {}", self.with_bounds(most)?));
             }
@@ -130,6 +140,9 @@ impl CutOff<'_> {
             return less;
         }
         less.extend(bound);
+        if self.gives == Gives::Counts {
+            return less;
+        }
         if self.spec.to.is_none() {
             less.push("an end that a key finds, so that the search can go from both ends".into());
         }
@@ -156,11 +169,15 @@ pub(crate) fn cut_off(error: Diagnostic, root: &PlanNode, metrics: &[Metrics]) -
     let Some(search) = found else { return error };
     let message = format!("{}; {}", error.message, search.reached());
     let less = search.less();
-    let hint = match less.is_empty() {
-        true => error.hint.clone(),
-        false => {
-            let more = if error.code == Code::TIME_LIMIT { "time" } else { "memory" };
-            Some(format!("ask for less: {}; or for more {more}", less.join("; or ")))
+    let hint = match (less.is_empty(), &error.hint) {
+        (true, hint) => hint.clone(),
+        (false, _) if error.code == Code::TIME_LIMIT => {
+            Some(format!("ask for less: {}; or for more time", less.join("; or ")))
+        }
+        // There may be too little memory for reasons that are not the query's own.
+        (false, hint) => {
+            let other = hint.iter().map(|hint| format!("; or {hint}")).collect::<String>();
+            Some(format!("ask for less: {}{other}", less.join("; or ")))
         }
     };
     Diagnostic { message, ..error }.maybe_hint(hint)

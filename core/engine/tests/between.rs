@@ -142,6 +142,9 @@ fn paths_that_are_counted_are_those_that_are_made() {
             Rules::all(),
             Rules::all().without(Rule::FoldedPaths),
             Rules::all().without(Rule::FixedRepetition),
+            Rules::all().without(Rule::RingAsRepetition),
+            Rules::all().without(Rule::PathsBetween),
+            Rules::none().with(Rule::RingAsRepetition),
             Rules::none()
                 .with(Rule::PathsBetween)
                 .with(Rule::RepeatedEdge)

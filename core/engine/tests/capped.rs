@@ -452,3 +452,35 @@ fn ways_whose_values_leave_their_order_are_given_up() {
         }
     }
 }
+
+/// A number and a text have no order: that is an error, however paths are found, and none where no path has both.
+#[test]
+fn values_that_cannot_be_compared_are_an_error() {
+    let mut transaction = Transaction::new(Snapshot::empty(None).unwrap());
+    let mut node = |x: i64| {
+        let properties = vec![("x".into(), Value::Int(x))];
+        transaction.insert_node(NewNode { labels: label_set(["A"]), properties }).unwrap()
+    };
+    let ids: Vec<u32> = (0..5).map(&mut node).collect();
+    let edges =
+        [(0, 1, Value::Int(1)), (1, 2, Value::text("x")), (0, 3, Value::Int(5)), (4, 2, Value::text("y"))];
+    for (source, target, day) in edges {
+        let (source, target) = (ids[source as usize], ids[target as usize]);
+        let properties = vec![("day".into(), day)];
+        let new = NewEdge { labels: label_set(["R"]), properties, directed: true, source, target };
+        transaction.insert_edge(new).unwrap();
+    }
+    let snapshot = transaction.finish().unwrap().0;
+    for (start, fails) in [(0, true), (1, false), (4, false)] {
+        let text =
+            format!("MATCH (a:A {{x: {start}}})-[e:R]->+(b) WHERE RISING(e.day) RETURN DISTINCT b.x AS x");
+        let (rows, profile) = run(&snapshot, &text, Rules::all());
+        assert_eq!(rows.is_err(), fails, "{text}\n{profile}");
+        assert_eq!(rows, run(&snapshot, &text, Rules::none()).0, "{text}\n{profile}");
+    }
+    // From all nodes, where one has values of both kinds and others have not.
+    let text = "MATCH (a:A)-[e:R]->+(b) WHERE RISING(e.day) AND a.x > 0 RETURN DISTINCT b.x AS x";
+    let (rows, profile) = run(&snapshot, text, Rules::all());
+    assert_eq!(rows, run(&snapshot, text, Rules::none()).0, "{profile}");
+    assert!(profile.contains("ReachInOrder"), "{profile}");
+}

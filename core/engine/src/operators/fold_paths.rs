@@ -106,7 +106,7 @@ struct Run {
 }
 
 /// One row, given once: what the paths of a row are searched from.
-struct Once(Option<Batch>);
+pub(super) struct Once(pub Option<Batch>);
 
 impl Operator for Once {
     fn next(&mut self, _: &mut Context) -> Outcome<Option<Batch>> {
@@ -212,7 +212,7 @@ impl Run {
             return Ok(());
         }
         if !plan.by_length {
-            let paths: i128 = by_length.iter().sum();
+            let paths = by_length.iter().fold(0i128, |all, more| all.saturating_add(*more));
             if paths > 0 {
                 self.ready.push((end, Value::Int(int(paths)?), vec![]));
             }

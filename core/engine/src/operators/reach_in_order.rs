@@ -5,10 +5,11 @@ use std::sync::Arc;
 
 use crate::batch::Batch;
 use crate::context::Context;
+use crate::operators::fold_paths::Once;
 use crate::operators::search_paths::{SearchPaths, push_path, search_details};
 use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
-use crate::search::{Caps, Cursor, FoundPath, Rows, ends_in_order, may_go_in_order};
+use crate::search::{Caps, Cursor, EndsInOrder, FoundPath, Rows, ends_in_order, may_go_in_order};
 
 #[derive(Clone, Debug)]
 pub(crate) struct ReachInOrder {
@@ -40,7 +41,7 @@ impl OperatorPlan for ReachInOrder {
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
         let input = inputs.remove(0);
-        Box::new(Run { plan: self, input, caps: None, batch: None, row: 0, ready: vec![], every_path: None })
+        Box::new(Run { plan: self, input, caps: None, batch: None, row: 0, ready: None, every_path: None })
     }
 }
 
@@ -50,19 +51,10 @@ struct Run {
     caps: Option<Arc<Caps>>,
     batch: Option<Arc<Batch>>,
     row: usize,
-    /// Paths of `row` that are left to be given, the next one last.
-    ready: Vec<FoundPath>,
+    /// Ends of `row` that are left to be given.
+    ready: Option<EndsInOrder>,
     /// All paths of `row`, where they are made.
     every_path: Option<Box<dyn Operator>>,
-}
-
-/// One row, given once.
-struct OneRow(Option<Batch>);
-
-impl Operator for OneRow {
-    fn next(&mut self, _: &mut Context) -> Outcome<Option<Batch>> {
-        Ok(self.0.take())
-    }
 }
 
 impl Run {
@@ -84,17 +76,14 @@ impl Run {
             _ => None,
         };
         match found {
-            Some(found) => {
-                self.ready = found;
-                self.ready.reverse();
-            }
+            Some(found) => self.ready = Some(found),
             None => {
                 let note = "all paths were made: values cannot be compared with each other";
                 let notes = &mut context.metrics().notes;
                 if !notes.iter().any(|known| known == note) {
                     notes.push(note.into());
                 }
-                let one = OneRow(Some(batch.gather(&[self.row as u32])));
+                let one = Once(Some(batch.gather(&[self.row as u32])));
                 self.every_path = Some(Arc::new(plan.search.clone()).open(vec![Box::new(one)]));
             }
         }
@@ -114,16 +103,23 @@ impl Operator for Run {
                     None => self.every_path = None,
                 }
             }
-            while let Some(FoundPath { nodes, edges, .. }) = self.ready.pop() {
-                let end = nodes.last().copied().unwrap_or(0);
-                let events = spec.step.as_ref().map_or(vec![], |step| step.events(&nodes, &edges));
-                push_path(&mut found, (&spec.outputs, spec.reversed), (self.row, end), nodes, edges, &events);
-                if found.is_full() {
-                    break;
+            if let (Some(ready), Some(batch)) = (&mut self.ready, &self.batch) {
+                let mut cursor = Cursor { batch, row: self.row, context };
+                while !found.is_full()
+                    && let Some(FoundPath { nodes, edges, .. }) = ready.next_path(&mut cursor)?
+                {
+                    let end = nodes.last().copied().unwrap_or(0);
+                    let events = spec.step.as_ref().map_or(vec![], |step| step.events(&nodes, &edges));
+                    let outputs = (&spec.outputs[..], spec.reversed);
+                    push_path(&mut found, outputs, (self.row, end), nodes, edges, &events);
                 }
             }
+            if found.is_full() {
+                break;
+            }
+            self.ready.take().into_iter().for_each(|ready| ready.finish(context));
             let over = self.batch.as_ref().is_none_or(|batch| self.row + 1 >= batch.len);
-            if found.is_full() || found.len() > 0 && (self.every_path.is_some() || over) {
+            if found.len() > 0 && (self.every_path.is_some() || over) {
                 break;
             }
             if over {

@@ -109,7 +109,7 @@ pub(super) struct Around {
     pub outer: usize,
 }
 
-/// PlannedRows and, where they are a result, its columns.
+/// Rows and, where they are a result, its columns.
 pub(super) struct PlannedRows {
     pub node: PlanNode,
     pub columns: Option<Vec<ColumnInfo>>,

@@ -9,8 +9,9 @@ use graphodrome_language::ast::PathMode;
 use crate::counters::{Hop, Side};
 use crate::operators::EdgeCheck;
 use crate::outcome::Outcome;
+use crate::search::arc_rows::{ARC_BYTES, Passage};
 use crate::search::breadth::goes_both_ways;
-use crate::search::closing::{ARC_BYTES, Counted, NODE_BYTES, NotTwice, Passage, WaysBetween};
+use crate::search::closing::{Counted, NODE_BYTES, NotTwice, WaysBetween};
 use crate::search::{Cursor, NodeNumbers, SearchSpec, Step};
 
 /// What may not come twice on a path of the spec; `None` where anything may.
@@ -23,9 +24,13 @@ fn apart(spec: &SearchSpec) -> Option<NotTwice> {
     }
 }
 
-/// Whether the paths of a search may be counted so: both ends are known, and no path takes anything twice.
+/// Longer beginnings are as many as paths: these are made as others are.
+const LONGEST: u32 = 32;
+
+/// Whether the paths of a search may be counted so: both ends are known, no path takes anything twice, and none is very long.
 pub(crate) fn may_be_counted(spec: &SearchSpec) -> bool {
-    spec.to.is_some() && spec.step.is_some() && spec.max.is_some() && apart(spec).is_some()
+    let bounded = spec.max.is_some_and(|max| max <= LONGEST);
+    spec.to.is_some() && spec.step.is_some() && bounded && apart(spec).is_some()
 }
 
 /// Paths between two nodes by their length, and how many beginnings of theirs were made.
@@ -111,8 +116,9 @@ impl<'s> Gathered<'s> {
         }
         let both_ways = goes_both_ways(self.step);
         let arcs = std::mem::take(&mut self.arcs);
-        let ways = WaysBetween::new(self.seen[0].len(), ends, arcs, apart, both_ways);
-        ways.by_length(self.spec.min as usize, max as usize, &mut |looked| cursor.context.work(looked))
+        let mut work = |looked| cursor.context.work(looked);
+        let ways = WaysBetween::new(self.seen[0].len(), ends, arcs, (apart, both_ways), &mut work)?;
+        ways.by_length(self.spec.min as usize, max as usize, &mut work)
     }
 
     /// Edges from the nodes, or to them on the side of the end; the nodes at their other ends to which the side comes first.
@@ -158,8 +164,9 @@ impl<'s> Gathered<'s> {
         counted.time_us = started.elapsed().as_secs_f64() * 1e6;
         cursor.context.hop(counted);
         let bytes = self.arcs.len() * ARC_BYTES + self.seen[0].len() * NODE_BYTES;
-        cursor.context.reserve(bytes - self.bytes)?;
+        let more = bytes - self.bytes;
         self.bytes = bytes;
+        cursor.context.reserve(more)?;
         Ok(new)
     }
 }

@@ -4,7 +4,7 @@
 //! one of their own: the sum over the partitions of what may coincide, each with its sign (Möbius inversion on the
 //! lattice of partitions; G.-C. Rota, "On the foundations of combinatorial theory I", 1964).
 
-use crate::search::arc_rows::{ArcRows, Entry};
+use crate::search::arc_rows::{ArcRows, Passage, Work};
 
 /// Edges at the end of a way that are counted, not made.
 const COUNTED: usize = 3;
@@ -12,13 +12,11 @@ const COUNTED: usize = 3;
 /// With fewer ways on than these, arcs and walks to a node are looked up one by one.
 const FEW: usize = 4;
 
-/// An edge as it may be taken.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Passage {
-    pub from: u32,
-    pub to: u32,
-    pub edge: u32,
-}
+/// Nodes of a beginning, from its first on, that may have tables: those further on are asked for seldom.
+const WITH_TABLES: usize = 4;
+
+/// Bytes of each node in all that is made of it: counts of its arcs and walks, and tables of the first nodes of a beginning.
+pub(super) const NODE_BYTES: usize = (10 + 2 * WITH_TABLES) * size_of::<u64>() + size_of::<i128>();
 
 /// What may not come twice.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -30,10 +28,6 @@ pub(super) enum NotTwice {
     NodesAndEdges,
 }
 
-/// Bytes of each arc and each node, in all that is made of them.
-pub(super) const ARC_BYTES: usize = size_of::<Passage>() + 1 + size_of::<Entry>() + 2 * 13;
-pub(super) const NODE_BYTES: usize = 10 * size_of::<u64>() + size_of::<i128>();
-
 /// The arcs among which ways are counted, and between which nodes.
 pub(super) struct WaysBetween {
     nodes: usize,
@@ -42,7 +36,7 @@ pub(super) struct WaysBetween {
     apart: NotTwice,
     out: ArcRows,
     into: ArcRows,
-    /// WaysBetween of one edge; and of two, those that take one edge twice.
+    /// Ways of one edge; and of two, those that take one edge twice.
     one: u64,
     there_and_back: u64,
 }
@@ -55,35 +49,29 @@ pub(super) struct Counted {
 
 impl WaysBetween {
     /// `arcs` are all different. With `both_ways` an edge may be among them in both directions.
-    pub fn new(
-        nodes: usize, (start, end): (u32, u32), mut arcs: Vec<Passage>, apart: NotTwice, both_ways: bool,
-    ) -> WaysBetween {
-        let mut back = vec![false; arcs.len()];
-        if both_ways {
-            arcs.sort_unstable_by_key(|arc| arc.edge);
-            for i in 1..arcs.len() {
-                if arcs[i - 1].edge == arcs[i].edge {
-                    (back[i - 1], back[i]) = (true, true);
-                }
-            }
-        }
-        let arcs = arcs.iter().zip(&back);
-        let mut entries: Vec<Entry> = arcs.map(|(a, back)| (a.from, a.to, a.edge, *back)).collect();
-        let one = entries.iter().filter(|(from, to, ..)| (*from, *to) == (start, end)).count() as u64;
+    pub fn new<E>(
+        nodes: usize, (start, end): (u32, u32), mut arcs: Vec<Passage>, (apart, both_ways): (NotTwice, bool),
+        work: Work<'_, E>,
+    ) -> Result<WaysBetween, E> {
+        work(arcs.len() as u64)?;
+        let one = arcs.iter().filter(|arc| (arc.from, arc.to) == (start, end)).count() as u64;
         let merged = apart != NotTwice::Edges;
         if merged {
             // A loop is the only edge of its way.
-            entries.retain(|(from, to, ..)| from != to);
+            arcs.retain(|arc| arc.from != arc.to);
         }
-        let again = entries.iter().filter(|(from, to, _, back)| *from == start && (*back || *to == start));
-        let twice = start == end && apart != NotTwice::Nodes;
-        let there_and_back = if twice { again.count() as u64 } else { 0 };
-        entries.sort_unstable();
-        let out = ArcRows::new(nodes, &entries, merged);
-        entries.iter_mut().for_each(|(from, to, ..)| std::mem::swap(from, to));
-        entries.sort_unstable();
-        let into = ArcRows::new(nodes, &entries, merged);
-        WaysBetween { nodes, start, end, apart, out, into, one, there_and_back }
+        let mut there_and_back = 0;
+        if start == end && apart != NotTwice::Nodes {
+            let mut back: Vec<(u32, u32)> =
+                arcs.iter().filter(|arc| arc.to == start).map(|arc| (arc.from, arc.edge)).collect();
+            back.sort_unstable();
+            let there = arcs.iter().filter(|arc| arc.from == start);
+            // A loop is its own way back.
+            let twice = there.filter(|arc| back.binary_search(&(arc.to, arc.edge)).is_ok());
+            there_and_back = twice.count() as u64;
+        }
+        let (out, into) = ArcRows::both(nodes, &arcs, merged, both_ways, work)?;
+        Ok(WaysBetween { nodes, start, end, apart, out, into, one, there_and_back })
     }
 
     /// The same ways turned round.
@@ -91,13 +79,11 @@ impl WaysBetween {
         WaysBetween { start: self.end, end: self.start, out: self.into, into: self.out, ..self }
     }
 
-    /// How many ways there are of each length from `min` to `max`. `work` is told how much was looked at, and may end it.
-    pub fn by_length<E>(
-        self, min: usize, max: usize, work: &mut dyn FnMut(u64) -> Result<(), E>,
-    ) -> Result<Counted, E> {
+    /// How many ways there are of each length from `min` to `max`; the greatest number stands for all that are more.
+    pub fn by_length<E>(self, min: usize, max: usize, work: Work<'_, E>) -> Result<Counted, E> {
         let made = max.saturating_sub(COUNTED);
-        let shorter = self.out.walks(self.start, made) <= self.into.walks(self.end, made);
-        work((made as u64 + 2) * 2 * self.out.others.len() as u64)?;
+        let shorter = self.out.walks(self.start, made, work)? <= self.into.walks(self.end, made, work)?;
+        work(4 * self.out.others.len() as u64)?;
         let mut closing = LastEdges::new(if shorter { self } else { self.turned() });
         let ways = &closing.ways;
         let mut counts = vec![0i128; max + 1];
@@ -162,6 +148,8 @@ struct LastEdges {
     deepest: usize,
     /// Tables of zeros for the next frames.
     spare: Vec<Vec<u64>>,
+    /// Entries looked at since that was said last.
+    looked: u64,
 }
 
 impl LastEdges {
@@ -194,10 +182,8 @@ impl LastEdges {
         let (mut again, mut again_to_end, mut loops_beside_end) = (vec![], vec![], 0);
         if ways.apart == NotTwice::Edges {
             let out = &ways.out;
-            again = (0..n as u32)
-                .map(|node| out.of(node).filter(|i| out.back[*i] || out.others[*i] == node).count() as u64)
-                .collect();
-            again_to_end = out.again(n, |other, back| back && other == ways.end);
+            again = out.counts(|node, other, back| back || other == node);
+            again_to_end = out.counts(|_, other, back| back && other == ways.end);
             let beside = out.of(ways.end).filter(|i| out.back[*i]).map(|i| out.others[i]);
             loops_beside_end = beside.map(|node| out.count(node, node)).sum();
         }
@@ -216,13 +202,12 @@ impl LastEdges {
             taken: vec![],
             deepest: 0,
             spare: vec![],
+            looked: 0,
         }
     }
 
     /// Adds ways of three edges and more, from `min` on; how many beginnings were made.
-    fn longer<E>(
-        &mut self, min: usize, counts: &mut [i128], work: &mut dyn FnMut(u64) -> Result<(), E>,
-    ) -> Result<u64, E> {
+    fn longer<E>(&mut self, min: usize, counts: &mut [i128], work: Work<'_, E>) -> Result<u64, E> {
         let deepest = counts.len() - 1 - COUNTED;
         self.deepest = deepest;
         let mut beginnings = 0;
@@ -231,7 +216,8 @@ impl LastEdges {
             let depth = closing.frames.len() - 1;
             let times = closing.frames[depth].times;
             if depth + COUNTED >= min {
-                counts[depth + COUNTED] += times * closing.closings();
+                let count = &mut counts[depth + COUNTED];
+                *count = count.saturating_add(times.saturating_mul(closing.closings()));
             }
         };
         closed(self, counts);
@@ -244,7 +230,7 @@ impl LastEdges {
                 continue;
             }
             self.frames[depth].next += 1;
-            work(1)?;
+            work(1 + std::mem::take(&mut self.looked))?;
             let other = self.ways.out.others[at];
             let in_reach = (self.left[other as usize] as usize) < deepest + COUNTED - depth;
             if in_reach && self.take(at, node, other) {
@@ -284,7 +270,8 @@ impl LastEdges {
         if other == self.ways.end || self.frames.iter().any(|frame| frame.node == other) {
             return false;
         }
-        let times = self.frames.last().map_or(1, |frame| frame.times) * i128::from(out.times[at]);
+        let times = self.frames.last().map_or(1, |frame| frame.times);
+        let times = times.saturating_mul(i128::from(out.times[at]));
         self.come_to(other, times);
         true
     }
@@ -301,7 +288,7 @@ impl LastEdges {
         }
     }
 
-    /// WaysBetween of three edges from where the beginning came to, to the end, that take nothing again.
+    /// Ways of three edges from where the beginning came to, to the end, that take nothing again.
     fn closings(&mut self) -> i128 {
         let Some(node) = self.frames.last().map(|frame| frame.node) else { return 0 };
         match self.ways.apart {
@@ -313,7 +300,7 @@ impl LastEdges {
 
     /// Whether the frame's node is asked for often enough for a table.
     fn is_worth_a_table(&self, depth: usize) -> bool {
-        depth < self.deepest && self.ways.out.of(self.frames[depth].node).len() > FEW
+        depth < self.deepest.min(WITH_TABLES) && self.ways.out.of(self.frames[depth].node).len() > FEW
     }
 
     /// How many arcs lead from a node to that of the frame at this depth.
@@ -321,10 +308,11 @@ impl LastEdges {
         if !self.is_worth_a_table(depth) {
             return i128::from(self.ways.out.count(node, self.frames[depth].node));
         }
-        let LastEdges { ways, frames, spare, .. } = self;
+        let LastEdges { ways, frames, spare, looked, .. } = self;
         let frame = &mut frames[depth];
         let arcs = frame.arcs_here.get_or_insert_with(|| {
             let mut arcs = spare.pop().unwrap_or_else(|| vec![0; ways.nodes]);
+            *looked += ways.into.of(frame.node).len() as u64;
             ways.into.entries(frame.node).for_each(|(other, times)| arcs[other as usize] += times);
             arcs
         });
@@ -342,11 +330,12 @@ impl LastEdges {
         }
         self.frames[depth].asked += 1;
         let worth = self.frames[depth].asked > FEW && self.is_worth_a_table(depth);
-        let LastEdges { ways, frames, spare, .. } = self;
+        let LastEdges { ways, frames, spare, looked, .. } = self;
         if worth {
             let walks = frames[depth].walks_here.get_or_insert_with(|| {
                 let mut walks = spare.pop().unwrap_or_else(|| vec![0; ways.nodes]);
                 for (middle, times) in ways.into.entries(to) {
+                    *looked += ways.into.of(middle).len() as u64;
                     let before = ways.into.entries(middle);
                     before.for_each(|(other, more)| walks[other as usize] += times * more);
                 }
@@ -358,8 +347,9 @@ impl LastEdges {
     }
 
     /// How many walks of two arcs lead from one node to another.
-    fn count_walks(&self, node: u32, to: u32) -> u64 {
+    fn count_walks(&mut self, node: u32, to: u32) -> u64 {
         let WaysBetween { out, into, .. } = &self.ways;
+        self.looked += out.of(node).len().min(into.of(to).len()) as u64;
         match out.of(node).len() <= into.of(to).len() {
             true => out.entries(node).map(|(middle, times)| times * out.count(middle, to)).sum(),
             false => into.entries(to).map(|(middle, times)| times * out.count(node, middle)).sum(),
@@ -553,8 +543,10 @@ mod tests {
             made.from(&mut vec![start], &mut vec![]);
             made.counts[..min].fill(0);
             let counts = made.counts;
-            let ways = WaysBetween::new(nodes as usize, (start, end), arcs.clone(), apart, both_ways);
-            let found = ways.by_length::<()>(min, max, &mut |_| Ok(())).unwrap();
+            let of = (apart, both_ways);
+            let mut work = |_| Ok::<(), ()>(());
+            let ways = WaysBetween::new(nodes as usize, (start, end), arcs.clone(), of, &mut work).unwrap();
+            let found = ways.by_length(min, max, &mut work).unwrap();
             assert_eq!(found.ways, counts, "round {round}: {apart:?} {start} to {end} {arcs:?}");
         }
     }
@@ -563,9 +555,33 @@ mod tests {
     fn counting_ends_when_it_is_told_to() {
         let arcs: Vec<Passage> =
             (0..400).map(|edge| Passage { from: edge / 20, to: edge % 20, edge }).collect();
-        let ways = WaysBetween::new(20, (0, 0), arcs, NotTwice::Edges, false);
-        let mut left = 1_000u64;
-        let mut work = |n: u64| left.checked_sub(n).map(|l| left = l).ok_or("enough");
-        assert_eq!(ways.by_length(1, 8, &mut work).err(), Some("enough"));
+        let (mut said, mut reached) = (0u64, false);
+        // Wherever it is: while rows are made, walks are counted, or beginnings are made.
+        for limit in [0, 500, 1_000, 4_000, 20_000] {
+            let mut left: u64 = limit;
+            let mut work = |n: u64| {
+                said = said.max(n);
+                left.checked_sub(n).map(|l| left = l).ok_or("enough")
+            };
+            let ways = WaysBetween::new(20, (0, 0), arcs.clone(), (NotTwice::Edges, false), &mut work);
+            reached |= ways.is_ok();
+            assert_eq!(ways.and_then(|ways| ways.by_length(1, 8, &mut work)).err(), Some("enough"));
+        }
+        // Nothing that is looked at in one go is much more than all there is.
+        assert!(reached && said <= 4 * 400, "{said}");
+    }
+
+    #[test]
+    fn more_ways_than_there_are_numbers_are_the_greatest_number() {
+        // A thousand arcs from each of twenty nodes to the next.
+        let arcs: Vec<Passage> =
+            (0..20_000).map(|e| Passage { from: e / 1_000, to: e / 1_000 + 1, edge: e }).collect();
+        let mut work = |_| Ok::<(), ()>(());
+        for (end, wanted) in [(12, 10i128.pow(36)), (20, i128::MAX)] {
+            let ways =
+                WaysBetween::new(21, (0, end), arcs.clone(), (NotTwice::Nodes, false), &mut work).unwrap();
+            let found = ways.by_length(1, end as usize, &mut work).unwrap();
+            assert_eq!(found.ways[end as usize], wanted);
+        }
     }
 }

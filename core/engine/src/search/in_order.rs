@@ -11,8 +11,9 @@ use std::sync::Arc;
 
 use graphodrome_graph::{Direction, Value};
 use graphodrome_language::ast::PathMode;
-use hashbrown::HashMap;
+use hashbrown::HashSet;
 
+use crate::context::Context;
 use crate::counters::Side;
 use crate::operators::EdgeCheck;
 use crate::outcome::Outcome;
@@ -22,7 +23,7 @@ use crate::search::hop_table::HopTable;
 use crate::search::{Cursor, SearchSpec, Step};
 
 /// Bytes of a node that a way leads to, in all that is kept of it.
-const REACHED_BYTES: usize = size_of::<Reached>() + size_of::<Waiting>() + 2 * size_of::<Value>() + 16;
+const REACHED_BYTES: usize = size_of::<Reached>() + size_of::<Waiting>() + 2 * size_of::<Value>() + 24;
 
 /// The last edge of a way.
 struct Reached {
@@ -81,25 +82,61 @@ pub(crate) fn may_go_in_order(spec: &SearchSpec) -> bool {
     plain && (one_way || spec.differs_from.contains(&spec.from)) && !spec.program.ambiguous
 }
 
-/// A path to each end, in the order in which they are reached; `None` where values cannot be compared with each other.
+/// The ends that were found, in the order in which they were reached. Its memory is accounted for until it is
+/// [given back](Self::finish).
+pub(crate) struct EndsInOrder {
+    reached: Vec<Reached>,
+    /// Places of the ways that lead to ends, the next one last.
+    ends: Vec<u32>,
+    bytes: usize,
+}
+
+impl EndsInOrder {
+    /// A path to the next end.
+    pub fn next_path(&mut self, cursor: &mut Cursor<'_>) -> Outcome<Option<FoundPath>> {
+        let Some(place) = self.ends.pop() else { return Ok(None) };
+        let (mut nodes, mut edges, mut at) = (vec![self.reached[place as usize].node], vec![], place);
+        while at != 0 {
+            let Reached { edge, before, .. } = self.reached[at as usize];
+            edges.push(edge);
+            nodes.push(self.reached[before as usize].node);
+            at = before;
+        }
+        nodes.reverse();
+        edges.reverse();
+        cursor.context.work(edges.len() as u64 + 1)?;
+        Ok(Some(FoundPath { nodes, edges, hops: None }))
+    }
+
+    pub fn finish(self, context: &Context) {
+        context.release(self.bytes);
+    }
+}
+
+/// The ends that paths lead to; `None` where values cannot be compared with each other.
 pub(crate) fn ends_in_order(
     spec: &SearchSpec, step: &Step, caps: &Arc<Caps>, (start, end): (u32, Option<u32>),
     cursor: &mut Cursor<'_>,
-) -> Outcome<Option<Vec<FoundPath>>> {
+) -> Outcome<Option<EndsInOrder>> {
     let mut search = Search {
         caps,
         falling: caps.falls(),
         reached: vec![],
         waiting: BinaryHeap::new(),
-        settled: HashMap::new(),
+        settled: HashSet::new(),
+        ends: vec![],
         bytes: 0,
         sample: Value::Null,
         hops: HopTable::new(Side::From),
     };
     let found = search.run(spec, step, (start, end), cursor);
     search.hops.report(cursor);
-    cursor.context.release(search.bytes);
-    found
+    let Search { reached, mut ends, bytes, .. } = search;
+    if !matches!(found, Ok(true)) {
+        cursor.context.release(bytes);
+    }
+    ends.reverse();
+    Ok(found?.then_some(EndsInOrder { reached, ends, bytes }))
 }
 
 struct Search<'c> {
@@ -107,7 +144,8 @@ struct Search<'c> {
     falling: bool,
     reached: Vec<Reached>,
     waiting: BinaryHeap<Reverse<Waiting>>,
-    settled: HashMap<u32, u32>,
+    settled: HashSet<u32>,
+    ends: Vec<u32>,
     bytes: usize,
     /// The first value there was, with which all others can be compared.
     sample: Value,
@@ -115,33 +153,31 @@ struct Search<'c> {
 }
 
 impl Search<'_> {
+    /// Whether values could be compared.
     fn run(
         &mut self, spec: &SearchSpec, step: &Step, (start, end): (u32, Option<u32>), cursor: &mut Cursor<'_>,
-    ) -> Outcome<Option<Vec<FoundPath>>> {
+    ) -> Outcome<bool> {
         let (test, direction) = (step.test.clone(), step.direction);
         let check = EdgeCheck { test, direction, different_from: spec.different_from.clone() };
         let folded = self.caps.none();
         self.reached.push(Reached { node: start, edge: 0, before: 0, hops: 0, folded });
         self.waiting.push(Reverse(Waiting { last: Value::Null, falling: self.falling, place: 0 }));
-        let mut found = vec![];
-        // The first way that comes back to the start.
-        let mut ring: Option<u32> = None;
+        // Whether a way came back to the start.
+        let mut came_back = false;
         let mut edges = vec![];
         while let Some(Reverse(next)) = self.waiting.pop() {
             let Reached { node, hops, .. } = self.reached[next.place as usize];
             if next.place > 0 && node == start {
-                if ring.is_none() {
-                    ring = Some(next.place);
-                    self.give(next.place, spec, end, &mut found, cursor)?;
+                if !std::mem::replace(&mut came_back, true) {
+                    self.give(next.place, spec, end, cursor)?;
                 }
                 continue;
             }
-            if self.settled.contains_key(&node) {
+            if !self.settled.insert(node) {
                 continue;
             }
-            self.settled.insert(node, next.place);
             if next.place > 0 {
-                self.give(next.place, spec, end, &mut found, cursor)?;
+                self.give(next.place, spec, end, cursor)?;
                 if end == Some(node) {
                     break;
                 }
@@ -156,19 +192,21 @@ impl Search<'_> {
             })?;
             self.hops.expanded(hops + 1, expanded);
             for &(edge, other) in &edges {
-                if self.settled.contains_key(&other) && other != start {
+                // One back to the start may be an end; any other would come too late.
+                if self.settled.contains(&other) && (other != start || came_back) {
                     continue;
                 }
                 if self.go_on(next.place, (edge, other), spec, cursor)?.is_none() {
-                    return Ok(None);
+                    return Ok(false);
                 }
             }
             self.hops.take_time_now_and_then(hops + 1);
             let bytes = self.reached.len() * REACHED_BYTES;
-            cursor.context.reserve(bytes - self.bytes)?;
+            let more = bytes - self.bytes;
             self.bytes = bytes;
+            cursor.context.reserve(more)?;
         }
-        Ok(Some(found))
+        Ok(true)
     }
 
     /// Takes an edge, where its value may follow; `None` where nobody can tell.
@@ -198,30 +236,16 @@ impl Search<'_> {
         Ok(Some(()))
     }
 
-    /// Adds the way to a place, where that is an end.
+    /// Notes the way to a place, where that is an end.
     fn give(
-        &self, place: u32, spec: &SearchSpec, end: Option<u32>, found: &mut Vec<FoundPath>,
-        cursor: &mut Cursor<'_>,
+        &mut self, place: u32, spec: &SearchSpec, end: Option<u32>, cursor: &mut Cursor<'_>,
     ) -> Outcome<()> {
         let node = self.reached[place as usize].node;
         let back = node == self.reached[0].node;
-        if back && spec.mode == PathMode::Acyclic || end.is_some_and(|end| end != node) {
-            return Ok(());
+        let wanted = end.is_none_or(|end| end == node) && !(back && spec.mode == PathMode::Acyclic);
+        if wanted && spec.is_target(node, cursor)? {
+            self.ends.push(place);
         }
-        if !spec.is_target(node, cursor)? {
-            return Ok(());
-        }
-        let (mut nodes, mut edges, mut at) = (vec![node], vec![], place);
-        while at != 0 {
-            let Reached { edge, before, .. } = self.reached[at as usize];
-            edges.push(edge);
-            nodes.push(self.reached[before as usize].node);
-            at = before;
-        }
-        nodes.reverse();
-        edges.reverse();
-        cursor.context.work(edges.len() as u64)?;
-        found.push(FoundPath { nodes, edges, hops: None });
         Ok(())
     }
 }

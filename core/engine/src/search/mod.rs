@@ -40,7 +40,7 @@ pub(crate) use enumerate::{EndGuide, Enumerator};
 pub(crate) use extents::extent;
 pub(crate) use folding::{Folded, fold_paths, too_many};
 pub(crate) use guided::paths_from;
-pub(crate) use in_order::{ends_in_order, may_go_in_order};
+pub(crate) use in_order::{EndsInOrder, ends_in_order, may_go_in_order};
 pub(crate) use measure::{EdgeWeight, Hops};
 pub(crate) use product::{Weight, product_search};
 pub(crate) use program::{Event, Mark, OutputKind, OutputVariable, Program, State, alike};

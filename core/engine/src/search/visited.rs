@@ -143,7 +143,7 @@ impl NodeSet {
     }
 }
 
-/// KeptNumbers nodes in the order in which they come: a hash table while they are few, then one number for every node
+/// Numbers nodes in the order in which they come: a hash table while they are few, then one number for every node
 /// of the graph.
 pub(crate) struct NodeNumbers {
     kept: KeptNumbers,

@@ -478,9 +478,10 @@ fn values_that_cannot_be_compared_are_an_error() {
         assert_eq!(rows.is_err(), fails, "{text}\n{profile}");
         assert_eq!(rows, run(&snapshot, &text, Rules::none()).0, "{text}\n{profile}");
     }
-    // From all nodes, where one has values of both kinds and others have not.
+    // From all nodes but the one that has ways with values of both kinds.
     let text = "MATCH (a:A)-[e:R]->+(b) WHERE RISING(e.day) AND a.x > 0 RETURN DISTINCT b.x AS x";
     let (rows, profile) = run(&snapshot, text, Rules::all());
-    assert_eq!(rows, run(&snapshot, text, Rules::none()).0, "{profile}");
+    // Which of two conditions is tested first is left open: here the one that leaves nothing to fail.
+    assert_eq!(rows, Ok(vec!["2".to_string()]), "{profile}");
     assert!(profile.contains("ReachInOrder"), "{profile}");
 }

@@ -9,10 +9,11 @@ use std::cmp::Reverse;
 use std::collections::BinaryHeap;
 use std::io::Write;
 use std::path::Path;
+use std::sync::Arc;
 
 use graphodrome_bench::graphs::{Edges, downhill, grid, skewed};
 use graphodrome_bench::{Pair, engine, in_memory, median, milliseconds, setting, shown};
-use graphodrome_graph::Snapshot;
+use graphodrome_graph::{BoundDefinition, BoundSource, Direction, Schema, Snapshot};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
@@ -61,6 +62,7 @@ fn share(weight: u32) -> f64 {
 }
 
 /// Rows of neighbours with weights, in arrays.
+#[derive(Clone)]
 struct Rows {
     starts: Vec<u32>,
     to: Vec<(u32, u32)>,
@@ -404,6 +406,45 @@ fn of_distances(bench: &Bench, both: &Both) {
     bench.row(both, "the ten cheapest simple paths", &[&ten], some, "15 x one", None);
 }
 
+/// The same with a distance bound of 16 landmarks, which a statement makes beforehand.
+fn of_landmarks(bench: &Bench, both: &Both) {
+    let what = "least sum of weights between two nodes, by landmarks";
+    if !format!("{}: {what}", both.name).contains(&bench.only) {
+        return;
+    }
+    let directed = both.arrow.ends_with('>');
+    let bound = BoundDefinition {
+        name: "landmarks".into(),
+        labels: vec!["LINK".into()],
+        direction: if directed { Direction::Out } else { Direction::Any },
+        property: "weight".into(),
+        source: BoundSource::Landmarks(16),
+    };
+    let mut created = both.snapshot.schema().created();
+    created.bounds.push(Arc::new(bound));
+    let (ms, bounded) = milliseconds(|| {
+        let schema = Schema::new(both.snapshot.graph_type.clone(), created);
+        both.snapshot.with_schema(schema, &|| Ok(())).expect("weights are numbers")
+    });
+    println!("| {}: 16 landmarks, made once | {} | | | | |", both.name, shown(ms));
+    let bounded = Both {
+        name: both.name,
+        snapshot: bounded,
+        out: both.out.clone(),
+        into: Rows::of(0, std::iter::empty()),
+        arrow: both.arrow,
+        pairs: vec![],
+    };
+    let some = &both.pairs[..both.pairs.len().min(20)];
+    let form = "MATCH p = ANY SHORTEST BY e.weight (a:Place {id: $a})-[e:LINK]->*(b:Place {id: $b}) RETURN COALESCE(SUM(e.weight), 0) AS n";
+    let form = form.replace("-[e:LINK]->", &both.arrow.replace("[:", "[e:"));
+    let two = "MATCH (a:Place {id: $a}), (b:Place {id: $b}) MATCH ANY SHORTEST BY e.weight (a)-[e:LINK]->*(b) RETURN COALESCE(SUM(e.weight), 0) AS n";
+    let two = two.replace("-[e:LINK]->", &both.arrow.replace("[:", "[e:"));
+    let aim = if directed { "" } else { "0.05 x" };
+    let mut plain = |pair| cheapest(&both.out, pair).max(0);
+    bench.row(&bounded, what, &[&form, &two], some, aim, Some(&mut plain));
+}
+
 fn of_bounds(bench: &Bench, both: &Both) {
     let most: u64 = if both.arrow.ends_with('>') { 12 } else { 5_000 };
     let arrow = both.arrow.replace("[:", "[e:");
@@ -545,6 +586,7 @@ fn main() {
     println!("{head}");
     of_neighbourhoods(&bench, &both);
     of_distances(&bench, &both);
+    of_landmarks(&bench, &both);
     of_bounds(&bench, &both);
     of_everything(&bench, &both);
     of_many_starts(&bench, &both);
@@ -564,6 +606,7 @@ fn main() {
     println!("{head}");
     of_neighbourhoods(&bench, &both);
     of_distances(&bench, &both);
+    of_landmarks(&bench, &both);
     of_bounds(&bench, &both);
     of_everything(&bench, &both);
     drop(both);

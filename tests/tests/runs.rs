@@ -95,7 +95,7 @@ async fn what_is_supposed_is_planned_and_run_and_stays_a_supposition() {
         ("DROP INDEX nothing", "no index nothing was created"),
         (INDEX, "by_level"),
         ("CREATE KEY k OVER (:N {level})", "there is already a node :N with level"),
-        ("MATCH (n) RETURN n", "only keys and indexes can be supposed"),
+        ("MATCH (n) RETURN n", "only keys, indexes and distance bounds can be supposed"),
         ("CREATE INDEX", "expected"),
     ] {
         let error = plan(json!({ "with": [with] })).await.unwrap_err().to_string();

@@ -522,3 +522,82 @@ async fn a_load_goes_by_the_key_it_means_and_is_held_to_the_others() {
     let job = load(edges, "a,b\na,b\nb,d\n").await;
     assert_eq!(&job.detail["account"]["edges_made"], 2, "{}", job.detail);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_distance_bound_is_made_used_kept_and_dropped() {
+    let folder = folder();
+    let service = Running::start(folder.path(), &[]);
+    let client = service.client();
+    client.create_graph("roads", None).await.unwrap();
+    let text = "FOR i IN $all INSERT (:Stop {no: i, east: CAST(i AS FLOAT64)})";
+    let all: Vec<i64> = (0..60).collect();
+    let ask = QueryRequest {
+        parameters: [("all".to_string(), json!(all))].into_iter().collect(),
+        ..request("roads", text)
+    };
+    client.query(&ask).await.unwrap();
+    query(&client, "roads", "MATCH (a:Stop), (b:Stop) WHERE b.no = a.no + 1 INSERT (a)-[:ROAD {km: 2}]->(b)")
+        .await;
+    let create = "CREATE DISTANCE BOUND near OVER -[:ROAD {km}]- FROM 4 LANDMARKS";
+    assert!(say(&client, "roads", create).await.starts_with("distance bound near created"));
+    assert_eq!(say(&client, "roads", create).await, "distance bound near is there already");
+    let cheapest =
+        "MATCH ANY SHORTEST BY e.km (a:Stop {no: 5})-[e:ROAD]-+(b:Stop {no: 40}) RETURN SUM(e.km) AS km";
+    assert_eq!(rows(&client, "roads", cheapest).await, json!([[70]]));
+    let plan = async |body: Value| client.call("POST", "/v1/plan", &body).await.unwrap().to_string();
+    let asked = json!({ "graph": "roads", "text": cheapest });
+    let planned = plan(asked).await;
+    assert!(planned.contains("by the distance bound near"), "{planned}");
+
+    // What is wrong is named, and nothing is changed.
+    for (text, said) in [
+        ("CREATE DISTANCE BOUND b OVER -[:ROADS {km}]- FROM LANDMARKS", "did you mean ROAD?"),
+        ("CREATE DISTANCE BOUND b OVER -[:ROAD {kn}]- FROM LANDMARKS", "did you mean km?"),
+        ("CREATE DISTANCE BOUND b OVER -[:ROAD {km}]- FROM COORDINATES {eest}", "did you mean east?"),
+        (
+            "CREATE DISTANCE BOUND near OVER -[:ROAD {km}]-> FROM LANDMARKS",
+            "CREATE OR REPLACE DISTANCE BOUND",
+        ),
+        ("CREATE DISTANCE BOUND b OVER -[:ROAD {km}]- FROM 1000 LANDMARKS", "from 1 to 64 landmarks"),
+        ("CREATE DISTANCE BOUND b OVER -[:ROAD {km}]-", "FROM COORDINATES {x, y}"),
+        ("DROP DISTANCE BOUND nearr", "did you mean near?"),
+        (
+            "ALTER GRAPH roads RENAME PROPERTY km TO kilometres ON EDGE ROAD",
+            "the distance bound near names km",
+        ),
+    ] {
+        let error = refused(&client, "roads", text).await;
+        assert!(error.contains(said), "{text}: {error}");
+    }
+
+    // A way that is shorter than all before, and one shorter than the straight line.
+    query(&client, "roads", "MATCH (a:Stop {no: 6}), (b:Stop {no: 39}) INSERT (a)-[:ROAD {km: 1}]->(b)")
+        .await;
+    assert_eq!(rows(&client, "roads", cheapest).await, json!([[5]]));
+    let short = "CREATE OR REPLACE DISTANCE BOUND near OVER -[:ROAD {km}]- FROM COORDINATES {east}";
+    let error = refused(&client, "roads", short).await;
+    assert!(error.contains("has km = 1, and the straight line between its ends is 33"), "{error}");
+    assert!(
+        say(&client, "roads", &create.replace("CREATE", "CREATE OR REPLACE").replace('4', "3"))
+            .await
+            .contains("replaced")
+    );
+    assert_eq!(rows(&client, "roads", cheapest).await, json!([[5]]));
+
+    // A restart finds it, a model shows it, a drop takes it away.
+    service.kill();
+    let service = Running::start(folder.path(), &[]);
+    let client = service.client();
+    assert_eq!(rows(&client, "roads", cheapest).await, json!([[5]]));
+    let shown = stdout(&cli(&service.url, &["model", "show", "-g", "roads"]));
+    assert!(shown.contains("CREATE DISTANCE BOUND near OVER -[:ROAD {km}]- FROM 3 LANDMARKS"), "{shown}");
+    assert_eq!(say(&client, "roads", "DROP DISTANCE BOUND near").await, "distance bound near dropped");
+    assert_eq!(
+        say(&client, "roads", "DROP DISTANCE BOUND IF EXISTS near").await,
+        "there is no distance bound near"
+    );
+    // What it would be worth can be asked beforehand.
+    let body = json!({ "graph": "roads", "text": cheapest, "with": [create] });
+    let planned = client.call("POST", "/v1/plan", &body).await.unwrap().to_string();
+    assert!(planned.contains("by the distance bound near"), "{planned}");
+}

@@ -101,7 +101,7 @@ impl StoredGraph<'_> {
             let version = snapshot.version + 1;
             snapshot = match entry {
                 Entry::Changes(changes) => snapshot.replay(&changes)?,
-                Entry::Schema(schema) => snapshot.with_schema(schema, &|| Ok(()))?,
+                Entry::Schema(schema) => snapshot.reopened_with_schema(schema)?,
             };
             snapshot.version = version;
             Ok(())
@@ -122,7 +122,8 @@ impl StoredGraph<'_> {
         let known = match known {
             Some(base) => {
                 let schema = schema.clone();
-                tokio::task::spawn_blocking(move || base.with_lookups(&schema, &|| Ok(())).ok()).await?
+                tokio::task::spawn_blocking(move || base.with_lookups(&schema, false, &|| Ok(())).ok())
+                    .await?
             }
             None => None,
         };

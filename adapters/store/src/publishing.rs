@@ -309,7 +309,7 @@ impl Turn<'_> {
                 }
                 Contents::Base(base) => {
                     tell.tables(base.stored(), &[]);
-                    (base.with_lookups(&schema, &*asking)?, vec![])
+                    (base.with_lookups(&schema, true, &*asking)?, vec![])
                 }
                 Contents::Level(parts, changed) => {
                     tables = (before.base.nodes.len(), before.base.edges.len());
@@ -318,6 +318,7 @@ impl Turn<'_> {
                     before.base.extended_telling(parts, &schema, &*asking, told)?
                 }
             };
+            base.check_new_bounds(&before.base)?;
             let mut snapshot = Snapshot::new(Arc::new(base), schema, version);
             snapshot.reserve_ids(ids.0, ids.1);
             if !residue.is_empty() {

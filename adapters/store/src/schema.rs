@@ -37,7 +37,9 @@ impl Turn<'_> {
         let before = self.settled().await?;
         // A new key must hold for the base alone, which is what the next start builds it on.
         let more_keys = schema.keys.iter().any(|key| !before.keys.contains(key));
-        if more_keys && before.overlay_len() > 0 {
+        // And a bound is learnt from the base.
+        let more_bounds = schema.bounds.iter().any(|bound| !before.bounds.contains(bound));
+        if (more_keys || more_bounds) && before.overlay_len() > 0 {
             let ids = before.next_ids();
             let parts = tokio::task::spawn_blocking(move || before.fold());
             let parts = parts.await?;

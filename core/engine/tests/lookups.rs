@@ -64,7 +64,9 @@ fn indexes() -> Vec<Arc<KeyDefinition>> {
 }
 
 fn under(snapshot: &Snapshot, keys: Vec<Arc<KeyDefinition>>, indexes: Vec<Arc<KeyDefinition>>) -> Snapshot {
-    snapshot.with_schema(Schema::new(None, Created { keys, indexes, views: vec![] }), &|| Ok(())).unwrap()
+    snapshot
+        .with_schema(Schema::new(None, Created { keys, indexes, ..Created::default() }), &|| Ok(()))
+        .unwrap()
 }
 
 fn folded(snapshot: &Snapshot) -> Snapshot {
@@ -256,10 +258,8 @@ fn the_planner_uses_a_key_or_an_index_as_soon_as_it_is_there() {
 #[test]
 fn a_key_that_the_elements_break_is_refused_with_them() {
     let snapshot = network();
-    let schema = Schema::new(
-        None,
-        Created { keys: vec![on(Element::Node, "A", &["y"])], indexes: vec![], views: vec![] },
-    );
+    let schema =
+        Schema::new(None, Created { keys: vec![on(Element::Node, "A", &["y"])], ..Created::default() });
     let error = snapshot.with_schema(schema, &|| Ok(())).unwrap_err();
     assert_eq!(error.message, "there is already a node :A with y = 0");
     let hint = error.hint.unwrap();

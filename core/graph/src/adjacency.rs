@@ -1,11 +1,12 @@
 //! Adjacency in compressed sparse rows: for each node in a range, its neighbours sorted by id.
 
 use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
 
 use crate::Dense;
 use crate::buckets::{Buckets, accumulate};
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub enum Direction {
     /// Along the edge: source to destination.
     Out,
@@ -37,6 +38,13 @@ impl Direction {
             self,
             Direction::Undirected | Direction::OutOrUndirected | Direction::InOrUndirected | Direction::Any
         )
+    }
+
+    /// Whether it takes every edge, each way, that `other` takes.
+    pub fn covers(self, other: Direction) -> bool {
+        (self.takes_out() || !other.takes_out())
+            && (self.takes_in() || !other.takes_in())
+            && (self.takes_undirected() || !other.takes_undirected())
     }
 
     pub fn reversed(self) -> Direction {

@@ -6,6 +6,7 @@ use std::sync::{Arc, OnceLock};
 
 use rayon::prelude::*;
 
+use crate::bound::DistanceBound;
 use crate::extents::Extents;
 use crate::keys::KeyTable;
 use crate::{
@@ -184,6 +185,7 @@ pub struct Base {
     /// In the order of the schema's.
     pub keys: Vec<Arc<KeyIndex>>,
     pub indexes: Vec<Arc<RangeIndex>>,
+    pub bounds: Vec<Arc<DistanceBound>>,
     pub statistics: Arc<Statistics>,
     node_count: Dense,
     edge_count: Dense,
@@ -228,6 +230,16 @@ impl Base {
         self.edges.iter().for_each(|table| {
             table.reverse();
         });
+        for bound in &self.bounds {
+            // Nobody ends it.
+            let _ = bound.make(self, &|| Ok(()));
+        }
+    }
+
+    /// Fails where a distance bound that the base before did not have cannot be.
+    pub fn check_new_bounds(&self, before: &Base) -> Result<(), GraphError> {
+        let known = |bound: &DistanceBound| before.bounds.iter().any(|b| b.definition == bound.definition);
+        self.bounds.iter().filter(|bound| !known(bound)).try_for_each(|bound| bound.check())
     }
 
     /// This base with more tables behind its own, which keep their numbers. Elements whose key another has
@@ -299,6 +311,7 @@ impl Base {
             edges: edges.into(),
             keys: vec![],
             indexes: vec![],
+            bounds: schema.bounds.iter().map(|bound| Arc::new(DistanceBound::new(bound.clone()))).collect(),
             statistics: Arc::default(),
             node_count: node_count as Dense,
             edge_count: edge_count as Dense,
@@ -323,6 +336,9 @@ impl Base {
         let ((keys, indexes), collisions) = lookups?;
         (base.keys, base.indexes) = (keys, indexes);
         base.statistics = Arc::new(statistics);
+        if reverse {
+            base.bounds.iter().try_for_each(|bound| bound.make(&base, go_on))?;
+        }
         Ok((base, collisions))
     }
 
@@ -375,17 +391,30 @@ impl Base {
         counts.into_values().max().unwrap_or(0)
     }
 
-    /// The same elements with the keys and indexes of another schema; those it has already are kept.
-    /// `go_on` is asked now and then and ends it with an error.
+    /// The same elements with the keys, indexes and distance bounds of another schema; those it has already are kept.
+    /// `go_on` is asked now and then and ends it with an error. Bounds are made at once, or by [`Self::make_ready`].
     pub fn with_lookups(
-        &self, schema: &Schema, go_on: &(dyn Fn() -> Result<(), GraphError> + Sync),
+        &self, schema: &Schema, bounds_at_once: bool, go_on: GoOn<'_>,
     ) -> Result<Base, GraphError> {
         let (keys, indexes) = self.lookups(schema, go_on)?;
+        let bounds = schema.bounds.iter().map(|definition| {
+            let known = self.bounds.iter().find(|known| known.definition == *definition);
+            if let Some(known) = known {
+                return Ok(known.clone());
+            }
+            let bound = DistanceBound::new(definition.clone());
+            if bounds_at_once {
+                bound.make(self, go_on)?;
+                bound.check()?;
+            }
+            Ok(Arc::new(bound))
+        });
         Ok(Base {
             nodes: self.nodes.clone(),
             edges: self.edges.clone(),
             keys,
             indexes,
+            bounds: bounds.collect::<Result<_, GraphError>>()?,
             statistics: self.statistics.clone(),
             node_count: self.node_count,
             edge_count: self.edge_count,

@@ -6,6 +6,7 @@
 
 mod adjacency;
 mod base;
+mod bound;
 mod buckets;
 mod change;
 mod column;
@@ -28,6 +29,7 @@ mod observed;
 mod overlay;
 mod properties;
 mod quoting;
+mod radix_heap;
 mod range_index;
 mod rebase;
 mod renaming;
@@ -45,6 +47,10 @@ mod zone;
 
 pub use adjacency::{Adjacency, Direction, ForwardBuilder};
 pub use base::{Base, BaseParts, Collision, EdgePart, EdgeTable, Ids, NodePart, NodeTable, StoredTables};
+pub use bound::{
+    BoundDefinition, BoundSource, DistanceBound, LANDMARKS, MOST_COORDINATES, MOST_LANDMARKS, TowardsNode,
+    UsableBound,
+};
 pub use buckets::Buckets;
 pub use change::{Change, NewEdge, NewNode, Transaction};
 pub use column::{Column, ColumnBuilder, Pick, fold_text};
@@ -64,6 +70,7 @@ pub use observed::{Finding, observed_type, violations};
 pub use overlay::{EdgeRecord, NodeRecord};
 pub use properties::Properties;
 pub use quoting::quoted;
+pub use radix_heap::RadixHeap;
 pub use range_index::{IndexSearch, RangeIndex, ValueRange};
 pub use rebase::{Touched, rebase};
 pub use renaming::Renaming;

@@ -20,6 +20,7 @@ impl Snapshot {
             keys: self.keys.clone(),
             indexes: self.indexes.clone(),
             views: self.views.clone(),
+            bounds: self.bounds.clone(),
         }
     }
 
@@ -28,13 +29,25 @@ impl Snapshot {
     pub fn with_schema(
         &self, schema: Schema, go_on: &(dyn Fn() -> Result<(), GraphError> + Sync),
     ) -> Result<Snapshot, GraphError> {
-        let base = Arc::new(self.base.with_lookups(&schema, go_on)?);
+        self.under(schema, true, go_on)
+    }
+
+    /// [`Self::with_schema`] of a graph that is being opened: what takes its time is left to [`crate::Base::make_ready`].
+    pub fn reopened_with_schema(&self, schema: Schema) -> Result<Snapshot, GraphError> {
+        self.under(schema, false, &|| Ok(()))
+    }
+
+    fn under(
+        &self, schema: Schema, bounds_at_once: bool, go_on: &(dyn Fn() -> Result<(), GraphError> + Sync),
+    ) -> Result<Snapshot, GraphError> {
+        let base = Arc::new(self.base.with_lookups(&schema, bounds_at_once, go_on)?);
         let mut next = self.clone();
         next.base = base;
         next.overlay.keys = vec![Default::default(); schema.keys.len()];
         next.overlay.indexes = vec![Default::default(); schema.indexes.len()];
-        let Schema { graph_type, keys, indexes, views } = schema;
-        (next.graph_type, next.keys, next.indexes, next.views) = (graph_type, keys, indexes, views);
+        let Schema { graph_type, keys, indexes, views, bounds } = schema;
+        (next.graph_type, next.keys, next.indexes) = (graph_type, keys, indexes);
+        (next.views, next.bounds) = (views, bounds);
         next.index_overlay()?;
         Ok(next)
     }

@@ -119,6 +119,7 @@ impl Renaming {
             keys: renamed(&created.keys),
             indexes: renamed(&created.indexes),
             views: created.views.clone(),
+            bounds: created.bounds.clone(),
         }
     }
 }

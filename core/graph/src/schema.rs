@@ -1,10 +1,11 @@
-//! What a graph has beside its elements: its type, its keys, its indexes, its views.
+//! What a graph has beside its elements: its type, its keys, its indexes, its views, its distance
+//! bounds.
 
 use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
-use crate::{GraphType, KeyDefinition, ViewDefinition};
+use crate::{BoundDefinition, GraphType, KeyDefinition, ViewDefinition};
 
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Schema {
@@ -13,26 +14,30 @@ pub struct Schema {
     pub keys: Vec<Arc<KeyDefinition>>,
     pub indexes: Vec<Arc<KeyDefinition>>,
     pub views: Vec<Arc<ViewDefinition>>,
+    pub bounds: Vec<Arc<BoundDefinition>>,
 }
 
-/// Keys, indexes and views that were created on their own.
+/// Keys, indexes, views and distance bounds that were created on their own.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Created {
     pub keys: Vec<Arc<KeyDefinition>>,
     pub indexes: Vec<Arc<KeyDefinition>>,
     #[serde(default)]
     pub views: Vec<Arc<ViewDefinition>>,
+    #[serde(default)]
+    pub bounds: Vec<Arc<BoundDefinition>>,
 }
 
 impl Schema {
     pub fn new(graph_type: Option<Arc<GraphType>>, created: Created) -> Schema {
         let mut keys = graph_type.as_ref().map(|t| t.keys()).unwrap_or_default();
-        for key in created.keys {
+        for key in created.keys.iter().cloned() {
             if !keys.iter().any(|known| same_place(known, &key)) {
                 keys.push(key);
             }
         }
-        Schema { graph_type, keys, indexes: created.indexes, views: created.views }
+        let Created { indexes, views, bounds, .. } = created;
+        Schema { graph_type, keys, indexes, views, bounds }
     }
 
     /// What is not of the graph type.
@@ -42,6 +47,7 @@ impl Schema {
             keys: self.keys.iter().filter(|k| !declared.contains(k)).cloned().collect(),
             indexes: self.indexes.clone(),
             views: self.views.clone(),
+            bounds: self.bounds.clone(),
         }
     }
 
@@ -50,7 +56,9 @@ impl Schema {
         let created = self.created();
         let keys = created.keys.iter().map(|k| format!("CREATE KEY {} OVER {k}", k.name));
         let indexes = created.indexes.iter().map(|i| format!("CREATE INDEX {} OVER {i}", i.name));
-        keys.chain(indexes).chain(created.views.iter().map(|view| view.to_string())).collect()
+        let views = created.views.iter().map(|view| view.to_string());
+        let bounds = created.bounds.iter().map(|bound| bound.to_string());
+        keys.chain(indexes).chain(views).chain(bounds).collect()
     }
 }
 

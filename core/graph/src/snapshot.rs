@@ -8,8 +8,8 @@ use crate::overlay::{EdgeRecord, NodeRecord, Overlay};
 use crate::properties::{Properties, get_property};
 use crate::{BaseParts, Column, Created, Schema, WholeNumbers};
 use crate::{
-    Dense, Element, ElementId, GraphError, GraphType, KeyDefinition, LabelExpression, LabelSet, Value,
-    ViewDefinition,
+    BoundDefinition, Dense, Element, ElementId, GraphError, GraphType, KeyDefinition, LabelExpression,
+    LabelSet, Value, ViewDefinition,
 };
 
 #[derive(Clone, Debug)]
@@ -22,6 +22,8 @@ pub struct Snapshot {
     /// In the order of the base's range indexes.
     pub indexes: Vec<Arc<KeyDefinition>>,
     pub views: Vec<Arc<ViewDefinition>>,
+    /// In the order of the base's distance bounds.
+    pub bounds: Vec<Arc<BoundDefinition>>,
     pub(crate) overlay: Overlay,
 }
 
@@ -79,8 +81,8 @@ impl Snapshot {
         let node_ids = base.nodes.iter().map(|t| t.ids.bound(t.len)).max().unwrap_or(0);
         let edge_ids = base.edges.iter().map(|t| t.ids.bound(t.len)).max().unwrap_or(0);
         let overlay = Overlay::new(base.node_count(), base.edge_count(), node_ids, edge_ids, &schema);
-        let Schema { graph_type, keys, indexes, views } = schema;
-        Snapshot { version, base, graph_type, keys, indexes, views, overlay }
+        let Schema { graph_type, keys, indexes, views, bounds } = schema;
+        Snapshot { version, base, graph_type, keys, indexes, views, bounds, overlay }
     }
 
     pub fn empty(graph_type: Option<Arc<GraphType>>) -> Result<Self, GraphError> {

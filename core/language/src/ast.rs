@@ -4,7 +4,7 @@ mod expression;
 
 use std::sync::Arc;
 
-use graphodrome_graph::{Direction, Element, GraphType, LabelExpression, Value, ValueType};
+use graphodrome_graph::{BoundSource, Direction, Element, GraphType, LabelExpression, Value, ValueType};
 
 use crate::Span;
 
@@ -60,6 +60,12 @@ pub enum Statement {
     },
     CreateView(CreateView),
     DropView {
+        graph: Option<Name>,
+        name: Name,
+        if_exists: bool,
+    },
+    CreateBound(CreateBound),
+    DropBound {
         graph: Option<Name>,
         name: Name,
         if_exists: bool,
@@ -141,6 +147,21 @@ pub struct CreateView {
     pub nodes: Option<Name>,
     pub edges: Option<Name>,
     pub weight: Option<Name>,
+    pub span: Span,
+}
+
+/// `CREATE DISTANCE BOUND b OVER -[:L {p}]- FROM LANDMARKS`: what a path costs at least, known beforehand.
+#[derive(Clone, Debug, PartialEq)]
+pub struct CreateBound {
+    pub graph: Option<Name>,
+    pub name: Name,
+    pub or_replace: bool,
+    pub if_not_exists: bool,
+    pub direction: Direction,
+    /// Edges with one of these; with none, all.
+    pub labels: Vec<Name>,
+    pub property: Name,
+    pub source: BoundSource,
     pub span: Span,
 }
 

@@ -308,14 +308,16 @@ pub async fn rename(app: &Arc<App>, rename: Rename, text: &str) -> Result<String
     Ok(format!("{what} renamed to {}", rename.to.text))
 }
 
-/// A view is a text: what it names is not renamed under it.
+/// A view is a text, and a bound may read a property under any label: what they name is not renamed under them.
 fn refuse_in_views(snapshot: &Snapshot, renamings: &[Renaming]) -> Result<(), GraphError> {
-    for view in &snapshot.views {
-        let text = view.to_string();
+    let views = snapshot.views.iter().map(|view| (("view", "GRAPH VIEW"), &view.name, view.to_string()));
+    let bounds = snapshot.bounds.iter();
+    let bounds = bounds.map(|bound| (("distance bound", "DISTANCE BOUND"), &bound.name, bound.to_string()));
+    for ((what, statement), name, text) in views.chain(bounds) {
         if let Some(step) = renamings.iter().find(|step| has_name(&text, &step.from)) {
-            let message = format!("the view {} names {}", view.name, step.from);
+            let message = format!("the {what} {name} names {}", step.from);
             return Err(GraphError::new(Code::SYNTAX, message)
-                .hint(format!("DROP GRAPH VIEW {}, rename, and create it again: {text}", view.name)));
+                .hint(format!("DROP {statement} {name}, rename, and create it again: {text}")));
         }
     }
     Ok(())

@@ -1,17 +1,15 @@
-//! Statements about graphs, graph types, keys, indexes and views.
+//! Statements about graphs, graph types, keys, indexes, views and distance bounds.
 
 use std::sync::Arc;
 
-use graphodrome_graph::{
-    Created, Element, GraphError, GraphType, KeyDefinition, Snapshot, observed_type, same_place,
-};
+use graphodrome_graph::{Created, Element, GraphType, KeyDefinition, Snapshot, observed_type, same_place};
 use graphodrome_language::ast::{CreateLookup, GraphSource, Name, Statement, TypeSource};
 use graphodrome_language::{Diagnostic, nearest};
-use graphodrome_store::{JobState, NewGraph, OpenMode};
-use serde_json::json;
+use graphodrome_store::{NewGraph, OpenMode};
 
+use super::building::{build, in_the_way};
 use super::named::{at, graph_named};
-use super::{QueryRequest, views};
+use super::{QueryRequest, bounds, views};
 use crate::models::evolve;
 use crate::problem::Problem;
 use crate::state::App;
@@ -85,6 +83,10 @@ pub(super) async fn statement(
         Statement::CreateView(new) => views::create(app, new, request).await?,
         Statement::DropView { graph, name, if_exists } => {
             views::remove(app, graph.as_ref(), &name, if_exists, request).await?
+        }
+        Statement::CreateBound(new) => bounds::create(app, new, request).await?,
+        Statement::DropBound { graph, name, if_exists } => {
+            bounds::remove(app, graph.as_ref(), &name, if_exists, request).await?
         }
         Statement::Rename(rename) => evolve::rename(app, rename, &request.text).await?,
         Statement::Query(_) | Statement::Session(_) | Statement::Transaction(_) => String::new(),
@@ -228,30 +230,6 @@ async fn create_lookup(app: &Arc<App>, new: CreateLookup, request: &QueryRequest
     drop(snapshot);
     let title = format!("{} {} on {definition}", what, new.name.text);
     let job = app.start_job(what, &graph.name, &title).await?;
-    job.progress.enter("building");
-    let made = turn.change_lookups(lookups, job.go_on(app)).await;
-    let (state, detail) = match &made {
-        Ok(snapshot) => {
-            (JobState::Done, json!({ "changed": true, "version": snapshot.version, "elements": elements }))
-        }
-        Err(_) if job.progress.is_cancelled() => {
-            (JobState::Cancelled, json!({ "error": "cancelled; nothing was changed" }))
-        }
-        Err(error) => (JobState::Failed, json!({ "error": error.to_string() })),
-    };
-    job.finish(app, state, detail).await;
-    match made {
-        Ok(_) => Ok(format!("{what} {} created", new.name.text)),
-        Err(graphodrome_store::StoreError::Graph(error)) => Err(broken_key(error, &new, request)),
-        Err(error) => Err(error.into()),
-    }
-}
-
-/// The data breaks the key: where the statement says so, and which elements.
-fn broken_key(error: GraphError, new: &CreateLookup, request: &QueryRequest) -> Problem {
-    let mut diagnostic = Diagnostic::error(error.code, new.span, error.message);
-    if let Some(hint) = error.hint {
-        diagnostic = diagnostic.hint(hint);
-    }
-    Problem::from_diagnostic(diagnostic, &request.text)
+    build(app, turn, job, lookups, elements).await.map_err(|error| in_the_way(error, new.span, request))?;
+    Ok(format!("{what} {} created", new.name.text))
 }

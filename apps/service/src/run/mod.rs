@@ -3,6 +3,8 @@
 
 pub(crate) mod answers;
 mod at_once;
+mod bounds;
+mod building;
 mod catalog;
 mod change;
 pub(crate) mod epilogue;

@@ -1,4 +1,4 @@
-//! A graph as it would be with other keys and indexes: built for one request, seen by nobody else, and forgotten with
+//! A graph as it would be with other keys, indexes and distance bounds: built for one request, seen by nobody else, and forgotten with
 //! it.
 
 use std::sync::Arc;
@@ -9,6 +9,7 @@ use graphodrome_graph::{Element, GraphError, KeyDefinition, Schema, Snapshot};
 use graphodrome_language::ast::{CreateLookup, Statement};
 use graphodrome_language::{Diagnostic, Diagnostics, parse};
 
+use super::bounds;
 use super::catalog::definition_of;
 use crate::problem::Problem;
 
@@ -64,9 +65,15 @@ pub(super) fn supposed(snapshot: &Snapshot, with: &[String], limits: &Limits) ->
                     let list = if unique { &mut now.keys } else { &mut now.indexes };
                     list.retain(keep);
                 }
+                Statement::CreateBound(new) if new.graph.is_none() => {
+                    bounds::check(&now, &new).map_err(located)?;
+                    created.bounds.push(Arc::new(bounds::definition_of(&new)));
+                }
                 _ => {
-                    return Err(Problem::bad_request("only keys and indexes can be supposed")
-                        .hint("as in CREATE INDEX by_name OVER (:Person {name}), or DROP INDEX by_name"));
+                    return Err(Problem::bad_request(
+                        "only keys, indexes and distance bounds can be supposed",
+                    )
+                    .hint("as in CREATE INDEX by_name OVER (:Person {name}), or DROP INDEX by_name"));
                 }
             }
         }

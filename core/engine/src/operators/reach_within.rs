@@ -46,6 +46,7 @@ impl ReachWithin {
             quota: Quota::First(1),
             weight: Some(weight),
             may: MayUse { both_ends: false, by_walk: true, guide: true },
+            bound: None,
             wanted: Wanted::Paths,
             within: Some(caps.clone()),
             stop: None,

@@ -2,11 +2,13 @@
 
 use std::sync::Arc;
 
+use graphodrome_graph::UsableBound;
 use graphodrome_language::ast::PathMode;
 
 use crate::batch::Batch;
 use crate::context::Context;
 use crate::expression::Expr;
+use crate::expression::Kind;
 use crate::operators::search_paths::{mode_name, push_path, search_details};
 use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
@@ -21,6 +23,8 @@ pub(crate) struct ShortestPaths {
     pub quota: Quota,
     pub weight: Option<PathWeight>,
     pub may: MayUse,
+    /// The distance bound over its weight, by name, or why it cannot serve.
+    pub bound: Option<Result<String, String>>,
     pub wanted: Wanted,
     /// Any path to an end serves that satisfies these conditions on the sum of its weights.
     pub within: Option<Arc<Caps>>,
@@ -48,6 +52,16 @@ pub(crate) struct PathWeight {
     pub edge_alone: bool,
 }
 
+impl PathWeight {
+    /// The property of the edge that it is, where it is nothing more.
+    pub fn property(&self) -> Option<(&str, usize)> {
+        match &self.expression.kind {
+            Kind::EdgeProperty(slot, reader) if self.edge_alone => Some((&reader.name, *slot)),
+            _ => None,
+        }
+    }
+}
+
 /// What the rules allow.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct MayUse {
@@ -61,6 +75,8 @@ pub(crate) struct MayUse {
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Method {
+    /// By what is left at least.
+    Towards,
     BothEnds,
     OneEnd,
     /// Path by path, guided by what is left.
@@ -74,6 +90,7 @@ impl ShortestPaths {
             return Method::CheapestFirst;
         }
         match (self.any_walk(), self.spec.to) {
+            (true, Some(_)) if matches!(self.bound, Some(Ok(_))) => Method::Towards,
             (true, Some(_)) if self.may.both_ends => Method::BothEnds,
             (true, _) => Method::OneEnd,
             (false, _) => Method::Guided,
@@ -106,11 +123,39 @@ impl ShortestPaths {
         }
     }
 
+    /// Why a distance bound that is there does not serve.
+    pub fn why_not_towards(&self) -> Option<&str> {
+        match &self.bound {
+            Some(Err(why)) => Some(why),
+            Some(Ok(_)) if self.method() != Method::Towards => Some(match (self.any_walk(), self.spec.to) {
+                (false, _) => "more than one path is asked for",
+                (_, None) => "the end is not known",
+                _ => "all ways have to be kept apart",
+            }),
+            _ => None,
+        }
+    }
+
+    /// The bound as it serves the graph as it is now; why it does not goes into the notes.
+    fn usable_bound(&self, cursor: &mut Cursor<'_>) -> Option<Arc<UsableBound>> {
+        let (step, weight) = (self.spec.step.as_ref()?, self.weight.as_ref()?);
+        let (property, _) = weight.property()?;
+        let direction = self.spec.direction(step);
+        match cursor.context.scope.bound_for(&step.test, direction, property)? {
+            Ok(bound) => Some(Arc::new(bound)),
+            Err(why) => {
+                let notes = &mut cursor.context.metrics().notes;
+                notes.push(format!("not towards the end by the distance bound {why}"));
+                None
+            }
+        }
+    }
+
     /// Why a search between two bound nodes does not begin at both, where it does not.
     pub fn why_one_end(&self) -> Option<&'static str> {
         self.spec.to?;
         match self.method() {
-            Method::BothEnds => None,
+            Method::Towards | Method::BothEnds => None,
             Method::OneEnd => Some("the rule both-ends is off"),
             Method::Guided if self.quota == Quota::First(1) => Some("the rule shortest-by-walk is off"),
             Method::Guided => (self.weight.is_some()).then_some("more than one path is asked for"),
@@ -136,6 +181,7 @@ impl ShortestPaths {
             weight,
             any_walk: self.any_walk(),
             both_ends: self.may.both_ends,
+            bound: None,
             bare: self.wanted != Wanted::Paths,
             within: self.within.clone(),
             stop: None,
@@ -154,6 +200,7 @@ impl OperatorPlan for ShortestPaths {
 
     fn details(&self) -> Vec<(&'static str, String)> {
         let how = match (self.method(), &self.weight) {
+            (Method::Towards, _) => "least sum with what is left at least first",
             (Method::BothEnds, None) => "breadth first from both ends",
             (Method::BothEnds, Some(_)) => "least sum first from both ends",
             (Method::OneEnd, None) => "breadth first from one end",
@@ -175,7 +222,11 @@ impl OperatorPlan for ShortestPaths {
             format!(" of {}", mode_name(self.spec.mode))
         };
         let capped = if self.stop.is_some() { ", no further than what adds up allows" } else { "" };
-        search_details(&self.spec, &format!("{wanted}{mode}, {how}{capped}"))
+        let bound = match (self.method(), &self.bound) {
+            (Method::Towards, Some(Ok(bound))) => format!(", by the distance bound {bound}"),
+            _ => String::new(),
+        };
+        search_details(&self.spec, &format!("{wanted}{mode}, {how}{bound}{capped}"))
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
@@ -201,10 +252,16 @@ impl Run {
     fn begin(&mut self, cursor: &mut Cursor<'_>) -> Outcome<()> {
         let spec = &self.plan.spec;
         if !std::mem::replace(&mut self.begun, true)
-            && let (Some(caps), Some(search)) = (&self.plan.stop, &self.guided)
+            && let Some(search) = self.guided.take()
         {
-            let stop = caps.that_hold(&spec.program.edge_tests(), &cursor.context.scope);
-            self.guided = Some(Arc::new(GuidedSearch { stop, ..(**search).clone() }));
+            let mut search = GuidedSearch::clone(&search);
+            let caps = self.plan.stop.as_ref();
+            search.stop =
+                caps.and_then(|caps| caps.that_hold(&spec.program.edge_tests(), &cursor.context.scope));
+            if self.plan.method() == Method::Towards {
+                search.bound = self.plan.usable_bound(cursor);
+            }
+            self.guided = Some(Arc::new(search));
         }
         let Some(start) = spec.start(cursor.batch, cursor.row) else { return Ok(()) };
         let Ok(target) = spec.bound_end(cursor.batch, cursor.row) else { return Ok(()) };

@@ -248,7 +248,8 @@ impl Planner<'_> {
             let may_leave_out = read == Wanted::Lengths || self.may(Rule::DistinctEnds);
             let wanted = if spec.outputs.is_empty() && may_leave_out { read } else { Wanted::Paths };
             let (quota, may) = (quota(search.search), self.may_use());
-            let plan = ShortestPaths { quota, weight, may, wanted, spec, within: None, stop: None };
+            let bound = self.bound_for(&spec, weight.as_ref());
+            let plan = ShortestPaths { quota, weight, may, bound, wanted, spec, within: None, stop: None };
             return Ok(self.shortest(input, plan, schema, &prospect));
         }
         let result = prospect.paths(growth.filter(|_| near == far), to.is_some(), everything);
@@ -335,6 +336,17 @@ impl Planner<'_> {
         }
     }
 
+    /// The distance bound over the weight of a search, or why it cannot serve; `None` where there is none.
+    fn bound_for(&self, spec: &SearchSpec, weight: Option<&PathWeight>) -> Option<Result<String, String>> {
+        let (property, _) = weight?.property()?;
+        let step = spec.step.as_ref()?;
+        let known = self.scope.known_bound(&step.test, spec.direction(step), property)?;
+        if !self.may(Rule::DistanceBounds) {
+            return Some(Err("the rule distance-bounds is off".into()));
+        }
+        Some(known.map(|bound| bound.definition.name.to_string()))
+    }
+
     /// Each end once.
     fn reach(&mut self, input: PlanNode, spec: SearchSpec, schema: Schema, prospect: &Prospect) -> PlanNode {
         let trails_only = spec.mode == PathMode::Trail;
@@ -364,7 +376,13 @@ impl Planner<'_> {
         &mut self, input: PlanNode, plan: ShortestPaths, schema: Schema, prospect: &Prospect,
     ) -> PlanNode {
         let Prospect { one_end, both_ends, .. } = *prospect;
-        let (cost, alternatives) = match plan.method() {
+        let (cost, mut alternatives) = match plan.method() {
+            Method::Towards => {
+                let why = "what is left is known from below";
+                let chosen = Alternative::chosen("towards the end by a distance bound", both_ends / 4.0, why);
+                let both = Alternative::left("from both ends", Some(both_ends), "a wider search");
+                (both_ends / 4.0, vec![chosen, both])
+            }
             Method::BothEnds => {
                 let chosen = Alternative::chosen("from both ends", both_ends, "both ends are known");
                 let one = Alternative::left("from one end", Some(one_end), "a wider search");
@@ -378,6 +396,9 @@ impl Planner<'_> {
                 None => (one_end, vec![]),
             },
         };
+        if let Some(why) = plan.why_not_towards() {
+            alternatives.push(Alternative::left("towards the end by a distance bound", None, why));
+        }
         let of_quota = match plan.quota {
             // As many as there are, up to what is asked for.
             Quota::First(k) => (k as f64).min((prospect.fan_out / prospect.distinct.max(1e-9)).max(1.0)),

@@ -75,6 +75,8 @@ rules! {
         "A shortest or cheapest path between two bound nodes is one from the one end and one from the other that meet.";
     ShortestByWalk "shortest-by-walk"
         "Between two different nodes a shortest walk over one repeated edge, and a cheapest one that is found first, takes no node twice: it is a trail, acyclic and simple. A shortest walk back to its start is simple as well; trails back are searched for as such, and none is acyclic.";
+    DistanceBounds "distance-bounds"
+        "A bound says what a path between two nodes costs at least; it was learnt from the edges, or every edge was compared with it, and those changed since are compared again. A search that follows what costs least together with what is left at least comes to the end by a cheapest path, as no other can cost less than it was given. It is asked only where one path is wanted, of whichever mode: a cheapest one takes no node twice.";
     CappedPaths "capped-paths"
         "What adds up along a path of numbers that are not negative only grows, as do the number of its edges and the greatest of its numbers: where a condition sets a bound to that and a path is past it, so are all that begin with this path, and none of them is a row; of a search for least sums all that comes later costs as much. Whether numbers are negative is looked up before the search begins; the conditions are tested again on whole paths.";
     CappedEnds "capped-ends"

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use graphodrome_graph::UsableBound;
 use graphodrome_language::ast::PathMode;
 
 use crate::search::Cursor;
@@ -38,6 +39,8 @@ pub(crate) struct GuidedSearch {
     pub any_walk: bool,
     /// Such a walk may be looked for from both ends.
     pub both_ends: bool,
+    /// What such a walk costs at least, where that is known beforehand.
+    pub bound: Option<Arc<UsableBound>>,
     /// Nobody reads the paths: their ends are enough.
     pub bare: bool,
     /// Any path to an end serves that satisfies these conditions on the sum of its weights.

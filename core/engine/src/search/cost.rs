@@ -33,6 +33,12 @@ pub(crate) enum BadWeight {
 impl Cost {
     pub const ZERO: Cost = Cost { exact: Decimal::ZERO, binary: 0, rough: 0.0 };
 
+    /// So many of 2^-`bits`, less what comparing with other kinds of numbers may round off.
+    pub fn at_least(ticks: u64, bits: i32) -> Cost {
+        let number = (ticks - (ticks >> 40)) as f64 * 2f64.powi(-bits) * (1.0 - 1e-15);
+        Cost::of(&Value::Float(number)).unwrap_or(Cost::ZERO)
+    }
+
     /// One hop more.
     pub fn hop(self) -> Cost {
         let exact = self.exact.checked_add(Decimal::from(1)).unwrap_or(self.exact);

@@ -19,6 +19,7 @@ use crate::search::deviations::Deviations;
 use crate::search::guide::Guide;
 use crate::search::measure::{AnyWeights, EdgeWeight, Hops, Measure, WholeWeights};
 use crate::search::spread::Spread;
+use crate::search::towards::cheapest_towards;
 use crate::search::within::Within;
 
 /// The paths from `start`, to `target` where it is given.
@@ -134,6 +135,9 @@ impl<M: Ends> Guided<M> {
             return Ok(None);
         }
         if search.any_walk && target != start {
+            if let Some(bound) = &search.bound {
+                return cheapest_towards(&search, bound, (start, target), &mut self.measure, cursor);
+            }
             if search.both_ends {
                 return self.measure.any_between(&search, (start, target), cursor);
             }

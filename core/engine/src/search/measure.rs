@@ -41,6 +41,9 @@ pub(crate) trait Measure {
     /// What so many hops cost, where every edge costs the same.
     fn of_hops(hops: u32) -> Self::Sum;
 
+    /// So many of 2^-`bits`, rounded down: what a distance bound says is left.
+    fn at_least(ticks: u64, bits: i32) -> Self::Sum;
+
     /// It met a weight that it cannot add: what was found is worth nothing, and another measure must be taken.
     fn gave_up(&self) -> bool {
         false
@@ -73,6 +76,11 @@ impl Measure for Hops {
 
     fn of_hops(hops: u32) -> u32 {
         hops
+    }
+
+    /// A bound is over weights, and says nothing of hops.
+    fn at_least(_: u64, _: i32) -> u32 {
+        0
     }
 }
 
@@ -191,6 +199,13 @@ impl Measure for WholeWeights {
         hops.into()
     }
 
+    fn at_least(ticks: u64, bits: i32) -> u64 {
+        match u32::try_from(bits) {
+            Ok(bits) => ticks.checked_shr(bits).unwrap_or(0),
+            Err(_) => ticks.saturating_mul(1u64.checked_shl(bits.unsigned_abs()).unwrap_or(u64::MAX)),
+        }
+    }
+
     fn gave_up(&self) -> bool {
         self.gave_up
     }
@@ -267,6 +282,10 @@ impl Measure for AnyWeights {
 
     fn of_hops(hops: u32) -> Cost {
         Cost::of(&Value::Int(hops.into())).unwrap_or(Cost::ZERO)
+    }
+
+    fn at_least(ticks: u64, bits: i32) -> Cost {
+        Cost::at_least(ticks, bits)
     }
 
     fn impassable(&self) -> usize {

@@ -26,6 +26,7 @@ mod program;
 mod spread;
 mod step;
 mod sums;
+mod towards;
 mod visited;
 mod within;
 
@@ -52,7 +53,7 @@ pub(crate) use within::closes_alike;
 
 use std::sync::Arc;
 
-use graphodrome_graph::{NodeTest, Value};
+use graphodrome_graph::{Direction, NodeTest, Value};
 use graphodrome_language::ast::PathMode;
 
 use crate::batch::{BATCH_ROWS, Batch, Vector};
@@ -146,6 +147,11 @@ impl SearchSpec {
             }
         });
         failure.map_or(Ok(()), Err)
+    }
+
+    /// The direction in which the search goes along edges.
+    pub fn direction(&self, step: &Step) -> Direction {
+        if self.reversed { step.direction.reversed() } else { step.direction }
     }
 
     /// The bound end of the row, if the pattern has one; `Err(())` where it is null.

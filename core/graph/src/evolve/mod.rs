@@ -32,7 +32,8 @@ pub fn kept_lookups(created: &Created, graph_type: &GraphType) -> (Created, Vec<
     let (keys, mut gone): (Vec<_>, Vec<_>) = created.keys.iter().cloned().partition(|k| fits(k));
     let (indexes, gone_indexes): (Vec<_>, Vec<_>) = created.indexes.iter().cloned().partition(|k| fits(k));
     gone.extend(gone_indexes);
-    (Created { keys, indexes, views: created.views.clone() }, gone)
+    let (views, bounds) = (created.views.clone(), created.bounds.clone());
+    (Created { keys, indexes, views, bounds }, gone)
 }
 
 /// What a new model makes of a graph.

@@ -44,6 +44,7 @@ pub fn schema() -> Schema {
         keys: vec![definition("by_key", "key")],
         indexes: vec![definition("by_rank", "rank")],
         views: vec![],
+        bounds: vec![],
     };
     Schema::new(None, created)
 }

@@ -34,6 +34,9 @@ impl Parser<'_> {
             if self.eat_words(&["GRAPH", "VIEW"]) {
                 return self.drop_view(graph);
             }
+            if self.eat_words(&["DISTANCE", "BOUND"]) {
+                return self.drop_bound(graph);
+            }
             self.refuse_use(graph)?;
             self.expect_word("GRAPH")?;
             let of_type = self.eat_word("TYPE");
@@ -53,6 +56,9 @@ impl Parser<'_> {
         self.eat_word("PROPERTY");
         if self.eat_words(&["GRAPH", "VIEW"]) {
             return self.create_view(graph, or_replace, start).map(Statement::CreateView);
+        }
+        if self.eat_words(&["DISTANCE", "BOUND"]) {
+            return self.create_bound(graph, or_replace, start).map(Statement::CreateBound);
         }
         self.refuse_use(graph)?;
         self.expect_word("GRAPH")?;
@@ -82,7 +88,7 @@ impl Parser<'_> {
         match graph {
             Some(graph) => Err(Diagnostic::syntax(
                 graph.span,
-                "USE stands before a query, CREATE KEY, CREATE INDEX or CREATE GRAPH VIEW",
+                "USE stands before a query, CREATE KEY, CREATE INDEX, CREATE GRAPH VIEW or CREATE DISTANCE BOUND",
             )
             .hint("leave it out: CREATE GRAPH and DROP GRAPH name their graph themselves")),
             None => Ok(()),

@@ -3,6 +3,7 @@
 //! with one error; statements and clauses recover at the next clause keyword, so that one run
 //! reports several errors. Depth is limited, never left to the machine's stack.
 
+mod bounds;
 mod catalog;
 mod expressions;
 mod forms;

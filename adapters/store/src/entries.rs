@@ -15,7 +15,7 @@ pub(crate) const CHANGES: i16 = 1;
 /// Another schema, with the same elements, as JSON.
 pub(crate) const SCHEMA: i16 = 2;
 
-pub(crate) enum Entry {
+pub(crate) enum LogEntry {
     Changes(Vec<Change>),
     Schema(Schema),
 }
@@ -46,19 +46,19 @@ pub(crate) fn encode_schema(schema: &Schema) -> Result<Vec<u8>, StoreError> {
 }
 
 /// What a row of the log holds; `name` is its graph's.
-pub(crate) fn decode(row: &commit::Model, name: &str) -> Result<Entry, StoreError> {
+pub(crate) fn decode(row: &commit::Model, name: &str) -> Result<LogEntry, StoreError> {
     let damaged = |what: &str| StoreError::Damaged(format!("commit {} of graph {name} {what}", row.version));
     if crc32fast::hash(&row.changes) as i64 != row.checksum {
         return Err(damaged("has a wrong checksum"));
     }
     match row.format {
         CHANGES => {
-            Ok(Entry::Changes(postcard::from_bytes(&row.changes).map_err(|e| damaged(&e.to_string()))?))
+            Ok(LogEntry::Changes(postcard::from_bytes(&row.changes).map_err(|e| damaged(&e.to_string()))?))
         }
         SCHEMA => {
             let stored: StoredSchema =
                 serde_json::from_slice(&row.changes).map_err(|e| damaged(&e.to_string()))?;
-            Ok(Entry::Schema(stored.schema()))
+            Ok(LogEntry::Schema(stored.schema()))
         }
         newer => Err(damaged(&format!(
             "is written in format {newer}, which a newer release made; this one reads up to {SCHEMA}"
@@ -69,7 +69,7 @@ pub(crate) fn decode(row: &commit::Model, name: &str) -> Result<Entry, StoreErro
 /// Calls `take` with each entry after a version, in order, as they come, up to and with another; returns their bytes.
 pub(crate) async fn each_entry(
     database: &DatabaseConnection, (graph_id, name): (i64, &str), (after, up_to): (u64, Option<u64>),
-    mut take: impl FnMut(Entry) -> Result<(), StoreError>,
+    mut take: impl FnMut(LogEntry) -> Result<(), StoreError>,
 ) -> Result<usize, StoreError> {
     let mut log = commit::Entity::find()
         .filter(commit::Column::GraphId.eq(graph_id))
@@ -97,8 +97,8 @@ pub(crate) async fn read_commits(
     let mut entries = vec![];
     let take = |entry| {
         entries.push(match entry {
-            Entry::Changes(changes) => changes,
-            Entry::Schema(_) => vec![],
+            LogEntry::Changes(changes) => changes,
+            LogEntry::Schema(_) => vec![],
         });
         Ok(())
     };

@@ -13,7 +13,7 @@ use sea_orm::{
 
 use crate::StoreError;
 use crate::entities::{commit, graph, manifest, segment};
-use crate::entries::{Entry, decode};
+use crate::entries::{LogEntry, decode};
 use crate::graph_handle::GraphHandle;
 use crate::opening::{StoredGraph, layout_of};
 use crate::pages::remove_segments;
@@ -242,8 +242,8 @@ impl GraphHandle {
         }
         for row in commits {
             let (kind, changes) = match decode(&row, &self.name)? {
-                Entry::Changes(changes) => (VersionKind::Commit, Some(changes.len() as u64)),
-                Entry::Schema(_) => (VersionKind::Model, None),
+                LogEntry::Changes(changes) => (VersionKind::Commit, Some(changes.len() as u64)),
+                LogEntry::Schema(_) => (VersionKind::Model, None),
             };
             let info = VersionInfo {
                 version: row.version as u64,

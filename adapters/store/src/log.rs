@@ -42,7 +42,7 @@ FROM unnest($2::bigint[], $3::bigint[], $4::bytea[], $6::bigint[], $7::bigint[],
     AS new (version, checksum, changes, nodes, edges, origin)";
 
 /// Commits as columns.
-struct Rows<'p> {
+struct CommitColumns<'p> {
     versions: Vec<i64>,
     checksums: Vec<i64>,
     changes: Vec<&'p [u8]>,
@@ -51,9 +51,9 @@ struct Rows<'p> {
     origins: Vec<&'p str>,
 }
 
-impl Rows<'_> {
-    fn of(batch: &[Pending]) -> Rows<'_> {
-        Rows {
+impl CommitColumns<'_> {
+    fn of(batch: &[Pending]) -> CommitColumns<'_> {
+        CommitColumns {
             versions: batch.iter().map(|p| p.snapshot.version as i64).collect(),
             checksums: batch.iter().map(|p| crc32fast::hash(&p.changes) as i64).collect(),
             changes: batch.iter().map(|p| &p.changes[..]).collect(),
@@ -275,16 +275,18 @@ impl GraphHandle {
                 Ok(false) => Written::No(self.fence.check().err().unwrap_or(StoreError::Lost)),
                 Err(error) => Written::No(error.into()),
             },
-            Err(Failed::Before(error)) => Written::No(error.into()),
-            Err(Failed::Amid(error)) if is_refusal(&error) => Written::No(error.into()),
-            Err(Failed::Amid(error)) => Written::Unknown(error),
+            Err(WriteFailed::Before(error)) => Written::No(error.into()),
+            Err(WriteFailed::Amid(error)) if is_refusal(&error) => Written::No(error.into()),
+            Err(WriteFailed::Amid(error)) => Written::Unknown(error),
         }
     }
 
-    async fn log_at_once(&self, pool: &PgPool, batch: &[Pending], ticket: Ticket) -> Result<u64, Failed> {
-        let mut connection = self.lent.take(pool).await.map_err(Failed::Before)?;
+    async fn log_at_once(
+        &self, pool: &PgPool, batch: &[Pending], ticket: Ticket,
+    ) -> Result<u64, WriteFailed> {
+        let mut connection = self.lent.take(pool).await.map_err(WriteFailed::Before)?;
         let Some((first, last)) = batch.first().zip(batch.last()) else { return Ok(0) };
-        let Rows { versions, checksums, changes, nodes, edges, origins } = Rows::of(batch);
+        let CommitColumns { versions, checksums, changes, nodes, edges, origins } = CommitColumns::of(batch);
         let done = sqlx::query(LOG)
             .bind(self.id)
             .bind(versions)
@@ -300,15 +302,15 @@ impl GraphHandle {
             .bind(origins)
             .execute(&mut *connection)
             .await
-            .map_err(Failed::Amid)?;
+            .map_err(WriteFailed::Amid)?;
         self.lent.give_back(connection);
         Ok(done.rows_affected())
     }
 
     async fn log_in_pieces(
         &self, pool: &PgPool, pieces: &[&[Pending]], ticket: Ticket,
-    ) -> Result<u64, Failed> {
-        let mut transaction = pool.begin().await.map_err(Failed::Before)?;
+    ) -> Result<u64, WriteFailed> {
+        let mut transaction = pool.begin().await.map_err(WriteFailed::Before)?;
         let first = pieces.first().and_then(|piece| piece.first());
         let last = pieces.last().and_then(|piece| piece.last());
         let Some((first, last)) = first.zip(last) else { return Ok(0) };
@@ -321,13 +323,14 @@ impl GraphHandle {
             .bind(self.fence.epoch)
             .execute(&mut *transaction)
             .await
-            .map_err(Failed::Before)?;
+            .map_err(WriteFailed::Before)?;
         if moved.rows_affected() == 0 {
             return Ok(0);
         }
         let mut written = 0;
         for piece in pieces {
-            let Rows { versions, checksums, changes, nodes, edges, origins } = Rows::of(piece);
+            let CommitColumns { versions, checksums, changes, nodes, edges, origins } =
+                CommitColumns::of(piece);
             let done = sqlx::query(PIECE_OF_LOG)
                 .bind(self.id)
                 .bind(versions)
@@ -339,10 +342,10 @@ impl GraphHandle {
                 .bind(origins)
                 .execute(&mut *transaction)
                 .await
-                .map_err(Failed::Before)?;
+                .map_err(WriteFailed::Before)?;
             written += done.rows_affected();
         }
-        transaction.commit().await.map_err(Failed::Amid)?;
+        transaction.commit().await.map_err(WriteFailed::Amid)?;
         Ok(written)
     }
 
@@ -388,7 +391,7 @@ pub(crate) fn after(settled: &Result<bool, StoreError>) -> Standing {
     }
 }
 
-enum Failed {
+enum WriteFailed {
     /// Before anything could be kept.
     Before(sqlx::Error),
     Amid(sqlx::Error),

@@ -12,8 +12,8 @@ impl MigratorTrait for Migrator {
             Box::new(Lookups),
             Box::new(RejectKinds),
             Box::new(SavedQueries),
-            Box::new(Pages),
-            Box::new(Commits),
+            Box::new(SegmentPages),
+            Box::new(CommitsAlone),
             Box::new(Heads),
             Box::new(Versions),
             Box::new(Identity),
@@ -168,9 +168,9 @@ impl MigrationTrait for SavedQueries {
 }
 
 /// Segments in pages of their own, their checksum behind their bytes.
-struct Pages;
+struct SegmentPages;
 
-impl MigrationName for Pages {
+impl MigrationName for SegmentPages {
     fn name(&self) -> &str {
         "m0005_pages"
     }
@@ -195,7 +195,7 @@ ALTER TABLE segments DROP COLUMN data, DROP COLUMN checksum;
 ";
 
 #[async_trait::async_trait]
-impl MigrationTrait for Pages {
+impl MigrationTrait for SegmentPages {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared(PAGES).await?;
         Ok(())
@@ -203,16 +203,16 @@ impl MigrationTrait for Pages {
 }
 
 /// Commits are removed with their graph by the service, which spares a look at the graph for every one written.
-struct Commits;
+struct CommitsAlone;
 
-impl MigrationName for Commits {
+impl MigrationName for CommitsAlone {
     fn name(&self) -> &str {
         "m0006_commits"
     }
 }
 
 #[async_trait::async_trait]
-impl MigrationTrait for Commits {
+impl MigrationTrait for CommitsAlone {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         let text = "ALTER TABLE commits DROP CONSTRAINT commits_graph_id_fkey";
         manager.get_connection().execute_unprepared(text).await?;

@@ -11,7 +11,7 @@ use tokio::sync::mpsc;
 
 use crate::StoreError;
 use crate::entities::manifest;
-use crate::entries::{Entry, StoredSchema, each_entry};
+use crate::entries::{LogEntry, StoredSchema, each_entry};
 use crate::pages::{read_pages, read_segment};
 use crate::segments::{Assembly, Layout, read_residue, read_rows};
 use crate::versions::VersionKind;
@@ -100,8 +100,8 @@ impl StoredGraph<'_> {
         let take = |entry| {
             let version = snapshot.version + 1;
             snapshot = match entry {
-                Entry::Changes(changes) => snapshot.replay(&changes)?,
-                Entry::Schema(schema) => snapshot.reopened_with_schema(schema)?,
+                LogEntry::Changes(changes) => snapshot.replay(&changes)?,
+                LogEntry::Schema(schema) => snapshot.reopened_with_schema(schema)?,
             };
             snapshot.version = version;
             Ok(())

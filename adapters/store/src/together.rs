@@ -22,7 +22,7 @@ pub struct Part<'g> {
 }
 
 /// A part on its way to the log.
-struct Entry {
+struct WaitingCommit {
     graph: Arc<GraphHandle>,
     ticket: Ticket,
     before: u64,
@@ -32,7 +32,7 @@ struct Entry {
     origin: Arc<str>,
 }
 
-enum Failed {
+enum GroupFailed {
     /// Nothing of it was kept.
     Whole(StoreError),
     /// The graph's head was not where it should be: something else has written to it.
@@ -41,9 +41,9 @@ enum Failed {
     Unknown(sqlx::Error),
 }
 
-impl From<sqlx::Error> for Failed {
-    fn from(error: sqlx::Error) -> Failed {
-        Failed::Whole(error.into())
+impl From<sqlx::Error> for GroupFailed {
+    fn from(error: sqlx::Error) -> GroupFailed {
+        GroupFailed::Whole(error.into())
     }
 }
 
@@ -81,7 +81,7 @@ impl Catalog {
         for Part { turn, snapshot, changes } in &parts {
             let head = turn.settled().await?;
             let graph = turn.graph().clone();
-            entries.push(Entry {
+            entries.push(WaitingCommit {
                 ticket: graph.row.next(&graph.fence),
                 before: head.version,
                 snapshot: Arc::new(snapshot.clone()),
@@ -102,8 +102,8 @@ impl Catalog {
                 show_together(&self.shown_together, &entries);
                 Ok(())
             }
-            Err(Failed::Whole(error)) => Err(error),
-            Err(Failed::Elsewhere(place)) => {
+            Err(GroupFailed::Whole(error)) => Err(error),
+            Err(GroupFailed::Elsewhere(place)) => {
                 let graph = &entries[place].graph;
                 if !graph.fence.is_ours(graph.database.get_postgres_connection_pool()).await? {
                     return Err(graph.fence.check().err().unwrap_or(StoreError::Lost));
@@ -112,8 +112,8 @@ impl Catalog {
                 graph.stand(Standing::Closed(why.into()));
                 Err(StoreError::Closed(why.into()))
             }
-            Err(Failed::Unknown(error)) => {
-                for Entry { graph, ticket, .. } in &entries {
+            Err(GroupFailed::Unknown(error)) => {
+                for WaitingCommit { graph, ticket, .. } in &entries {
                     tracing::warn!(%error, graph = graph.name, "whether a commit of several graphs was written is not known");
                     graph.doubts(ticket.own);
                 }
@@ -125,13 +125,15 @@ impl Catalog {
     }
 
     /// Finds out what became of a commit, however long that takes; who waits for it is told after a while that it is not known.
-    async fn settle_together(&self, entries: Vec<Entry>, error: sqlx::Error) -> Result<(), StoreError> {
+    async fn settle_together(
+        &self, entries: Vec<WaitingCommit>, error: sqlx::Error,
+    ) -> Result<(), StoreError> {
         let unknown = entries.first().map(|entry| (entry.graph.name.clone(), entry.ticket.own));
         let (told, answer) = oneshot::channel();
         let shown_together = self.shown_together.clone();
         tokio::spawn(async move {
             let mut all = Ok(true);
-            for Entry { graph, ticket, .. } in &entries {
+            for WaitingCommit { graph, ticket, .. } in &entries {
                 let settled = {
                     let _log = graph.log.lock().await;
                     graph.settle(*ticket, &mut |_| {}).await
@@ -146,7 +148,7 @@ impl Catalog {
             if matches!(all, Ok(true)) {
                 show_together(&shown_together, &entries);
             }
-            for Entry { graph, ticket, .. } in &entries {
+            for WaitingCommit { graph, ticket, .. } in &entries {
                 graph.knows(ticket.own, all.as_ref().ok().copied());
                 graph.stand(after(&all));
             }
@@ -164,9 +166,9 @@ impl Catalog {
 }
 
 /// Makes what is durable what everybody sees, at once.
-fn show_together(shown_together: &RwLock<()>, entries: &[Entry]) {
+fn show_together(shown_together: &RwLock<()>, entries: &[WaitingCommit]) {
     let _shown = shown_together.write();
-    for Entry { graph, ticket, snapshot, made, bytes, .. } in entries {
+    for WaitingCommit { graph, ticket, snapshot, made, bytes, .. } in entries {
         graph.row.kept(*ticket);
         graph.add_to_log(bytes.len());
         graph.show_commit(snapshot.clone(), made.clone());
@@ -175,13 +177,13 @@ fn show_together(shown_together: &RwLock<()>, entries: &[Entry]) {
 }
 
 /// All of it in one transaction.
-async fn write(entries: &[Entry]) -> Result<(), Failed> {
+async fn write(entries: &[WaitingCommit]) -> Result<(), GroupFailed> {
     let Some(first) = entries.first() else { return Ok(()) };
-    first.graph.fence.check().map_err(Failed::Whole)?;
+    first.graph.fence.check().map_err(GroupFailed::Whole)?;
     let pool = first.graph.database.get_postgres_connection_pool();
     let mut transaction = pool.begin().await?;
     for (place, entry) in entries.iter().enumerate() {
-        let Entry { graph, ticket, before, snapshot, .. } = entry;
+        let WaitingCommit { graph, ticket, before, snapshot, .. } = entry;
         let moved = sqlx::query(MOVE)
             .bind(graph.id)
             .bind(snapshot.version as i64)
@@ -192,7 +194,7 @@ async fn write(entries: &[Entry]) -> Result<(), Failed> {
             .execute(&mut *transaction)
             .await?;
         if moved.rows_affected() == 0 {
-            return Err(Failed::Elsewhere(place));
+            return Err(GroupFailed::Elsewhere(place));
         }
         sqlx::query(PIECE_OF_LOG)
             .bind(graph.id)
@@ -207,7 +209,7 @@ async fn write(entries: &[Entry]) -> Result<(), Failed> {
             .await?;
     }
     transaction.commit().await.map_err(|error| match is_refusal(&error) {
-        true => Failed::Whole(error.into()),
-        false => Failed::Unknown(error),
+        true => GroupFailed::Whole(error.into()),
+        false => GroupFailed::Unknown(error),
     })
 }

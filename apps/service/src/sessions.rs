@@ -162,14 +162,14 @@ pub struct Session {
     pub closed: bool,
 }
 
-struct Entry {
+struct OpenSession {
     session: Arc<tokio::sync::Mutex<Session>>,
     used: Instant,
 }
 
 /// All sessions, by their ids.
 pub struct Sessions {
-    entries: Mutex<HashMap<String, Entry>>,
+    entries: Mutex<HashMap<String, OpenSession>>,
     pub idle: Duration,
 }
 
@@ -212,7 +212,7 @@ impl Sessions {
         let id = new_id();
         let session = Session { graph, ..Session::default() };
         let session = Arc::new(tokio::sync::Mutex::new(session));
-        entries.insert(id.clone(), Entry { session, used: Instant::now() });
+        entries.insert(id.clone(), OpenSession { session, used: Instant::now() });
         Ok(id)
     }
 

@@ -100,10 +100,10 @@ impl NodeCounts {
 pub(crate) struct AnswerBook {
     answers: Mutex<HashMap<usize, Arc<NodeAnswers>>>,
     counts: Mutex<HashMap<usize, Arc<NodeCounts>>>,
-    kept: Mutex<HashMap<(usize, Dense), Kept>>,
+    kept: Mutex<HashMap<(usize, Dense), KeptAnswer>>,
 }
 
-type Kept = Arc<dyn Any + Send + Sync>;
+type KeptAnswer = Arc<dyn Any + Send + Sync>;
 
 /// For more nodes than these nothing is kept.
 const MOST_KEPT: usize = 64;

@@ -142,14 +142,14 @@ pub(crate) struct Place {
 }
 
 /// A whole number of a row whose columns are found once for all rows.
-pub(crate) enum Number<'a> {
+pub(crate) enum RowNumber<'a> {
     Known(Option<i64>),
     /// Of elements that are all in one table: its first number, and its column.
     Property(Which<'a>, Dense, WholeNumbers<'a>),
     ByTable(Which<'a>, NumbersByTable<'a>),
     /// Of the elements that are the base's; what was changed or is new the full evaluation reads.
-    OfBase(Which<'a>, Element, &'a Scope, Box<Number<'a>>),
-    Computed(Operation, Box<(Number<'a>, Number<'a>)>),
+    OfBase(Which<'a>, Element, &'a Scope, Box<RowNumber<'a>>),
+    Computed(Operation, Box<(RowNumber<'a>, RowNumber<'a>)>),
 }
 
 #[derive(Clone, Copy)]
@@ -188,36 +188,36 @@ pub(crate) enum Lack {
 fn property<'a>(
     slot: usize, (element, tables): (Element, NumbersByTable<'a>), batch: &'a Batch, new: &[Which<'a>],
     scope: &'a Scope,
-) -> Option<Number<'a>> {
+) -> Option<RowNumber<'a>> {
     let which = match batch.columns.get(slot) {
         Some(Vector::Nodes(elements) | Vector::Edges(elements)) => Which::Bound(elements),
         Some(Vector::Values(_) | Vector::Numbers(_)) => return None,
         None => *new.get(slot - batch.columns.len())?,
     };
     let number = match tables[..] {
-        [(first, Some(numbers))] => Number::Property(which, first, numbers),
-        _ => Number::ByTable(which, tables),
+        [(first, Some(numbers))] => RowNumber::Property(which, first, numbers),
+        _ => RowNumber::ByTable(which, tables),
     };
     Some(match scope.elements_are_base(element) {
         true => number,
-        false => Number::OfBase(which, element, scope, Box::new(number)),
+        false => RowNumber::OfBase(which, element, scope, Box::new(number)),
     })
 }
 
-impl<'a> Number<'a> {
+impl<'a> RowNumber<'a> {
     /// The expression on rows of the batch with `new` in the slots behind it; `None` where the full
     /// evaluation must be asked.
-    pub fn of(e: &'a Expr, batch: &'a Batch, new: &[Which<'a>], scope: &'a Scope) -> Option<Number<'a>> {
+    pub fn of(e: &'a Expr, batch: &'a Batch, new: &[Which<'a>], scope: &'a Scope) -> Option<RowNumber<'a>> {
         if !scope.typed_reads {
             return None;
         }
         let both = |operation: Operation, a: &'a Expr, b: &'a Expr| {
-            let pair = (Number::of(a, batch, new, scope)?, Number::of(b, batch, new, scope)?);
-            Some(Number::Computed(operation, Box::new(pair)))
+            let pair = (RowNumber::of(a, batch, new, scope)?, RowNumber::of(b, batch, new, scope)?);
+            Some(RowNumber::Computed(operation, Box::new(pair)))
         };
         match &e.kind {
-            Kind::Constant(value) => Some(Number::Known(int(value)?)),
-            Kind::Parameter(n) => Some(Number::Known(int(scope.parameters.get(*n)?)?)),
+            Kind::Constant(value) => Some(RowNumber::Known(int(value)?)),
+            Kind::Parameter(n) => Some(RowNumber::Known(int(scope.parameters.get(*n)?)?)),
             Kind::NodeProperty(slot, reader) => {
                 property(*slot, (Element::Node, scope.node_numbers(reader)?), batch, new, scope)
             }
@@ -233,12 +233,12 @@ impl<'a> Number<'a> {
     }
 
     /// A date as its day: a property, or one that is known.
-    fn of_day(e: &'a Expr, batch: &'a Batch, new: &[Which<'a>], scope: &'a Scope) -> Option<Number<'a>> {
+    fn of_day(e: &'a Expr, batch: &'a Batch, new: &[Which<'a>], scope: &'a Scope) -> Option<RowNumber<'a>> {
         if !scope.typed_reads {
             return None;
         }
         let known = |value: &Value| match value {
-            Value::Date(_) => value.days().map(|days| Number::Known(Some(days.into()))),
+            Value::Date(_) => value.days().map(|days| RowNumber::Known(Some(days.into()))),
             _ => None,
         };
         match &e.kind {
@@ -257,21 +257,21 @@ impl<'a> Number<'a> {
     /// How many properties it reads.
     pub fn reads(&self) -> u64 {
         match self {
-            Number::Known(_) => 0,
-            Number::Property(..) | Number::ByTable(..) | Number::OfBase(..) => 1,
-            Number::Computed(_, pair) => pair.0.reads() + pair.1.reads(),
+            RowNumber::Known(_) => 0,
+            RowNumber::Property(..) | RowNumber::ByTable(..) | RowNumber::OfBase(..) => 1,
+            RowNumber::Computed(_, pair) => pair.0.reads() + pair.1.reads(),
         }
     }
 
     #[inline]
     pub fn get(&self, at: Place) -> Result<i64, Lack> {
         match self {
-            Number::Known(number) => number.ok_or(Lack::Null),
-            Number::Property(which, first, numbers) => match which.at(at) {
+            RowNumber::Known(number) => number.ok_or(Lack::Null),
+            RowNumber::Property(which, first, numbers) => match which.at(at) {
                 NO_ELEMENT => Err(Lack::Null),
                 id => numbers.get((id - first) as usize).ok_or(Lack::Null),
             },
-            Number::ByTable(which, tables) => {
+            RowNumber::ByTable(which, tables) => {
                 let id = which.at(at);
                 let table = tables.partition_point(|(first, _)| *first <= id).checked_sub(1);
                 match (table, id) {
@@ -283,7 +283,7 @@ impl<'a> Number<'a> {
                     }
                 }
             }
-            Number::OfBase(which, element, scope, number) => {
+            RowNumber::OfBase(which, element, scope, number) => {
                 let id = which.at(at);
                 let is_base = match element {
                     Element::Node => scope.node_is_base(id),
@@ -291,7 +291,7 @@ impl<'a> Number<'a> {
                 };
                 if is_base { number.get(at) } else { Err(Lack::Unknown) }
             }
-            Number::Computed(operation, pair) => match (pair.0.get(at), pair.1.get(at)) {
+            RowNumber::Computed(operation, pair) => match (pair.0.get(at), pair.1.get(at)) {
                 (Ok(a), Ok(b)) => operation.of(a, b).ok_or(Lack::Unknown),
                 (Err(Lack::Unknown), _) | (_, Err(Lack::Unknown)) => Err(Lack::Unknown),
                 _ => Err(Lack::Null),
@@ -303,8 +303,8 @@ impl<'a> Number<'a> {
 /// A comparison of two such numbers.
 pub(crate) struct PlainComparison<'a> {
     holds: fn(Ordering) -> bool,
-    a: Number<'a>,
-    b: Number<'a>,
+    a: RowNumber<'a>,
+    b: RowNumber<'a>,
     pub reads: u64,
 }
 
@@ -315,8 +315,8 @@ impl<'a> PlainComparison<'a> {
         let Kind::Binary(operator, a, b) = &e.kind else { return None };
         let holds = comparison(*operator)?;
         let of = |e, days| match days {
-            false => Number::of(e, batch, new, scope),
-            true => Number::of_day(e, batch, new, scope),
+            false => RowNumber::of(e, batch, new, scope),
+            true => RowNumber::of_day(e, batch, new, scope),
         };
         let both = |days| Some((of(a, days)?, of(b, days)?));
         let (a, b) = both(false).or_else(|| both(true))?;

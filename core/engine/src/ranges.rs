@@ -9,7 +9,7 @@ use crate::quick::int;
 use crate::scope::Scope;
 
 /// The numbers from `low` to `high` of one property, or the dates by their days.
-pub(crate) struct Within<'e> {
+pub(crate) struct PropertyRange<'e> {
     pub reader: &'e PropertyReader,
     pub days: bool,
     pub low: i64,
@@ -82,7 +82,7 @@ fn known(e: &Expr, scope: &Scope) -> Option<(Option<i64>, bool)> {
 }
 
 /// The condition as a range of a property of the edge in `slot`, where it is one.
-pub(crate) fn edge_range<'e>(e: &'e Expr, slot: usize, scope: &Scope) -> Option<Within<'e>> {
+pub(crate) fn edge_range<'e>(e: &'e Expr, slot: usize, scope: &Scope) -> Option<PropertyRange<'e>> {
     use BinaryOperator::*;
     if !scope.typed_reads {
         return None;
@@ -115,14 +115,14 @@ pub(crate) fn edge_range<'e>(e: &'e Expr, slot: usize, scope: &Scope) -> Option<
     let Linear { reader, times, more } = linear;
     if (times, more) == (1, 0) {
         let (low, high) = range.unwrap_or(none);
-        return Some(Within { reader, days, low, high, furthest: u64::MAX });
+        return Some(PropertyRange { reader, days, low, high, furthest: u64::MAX });
     }
     // A number of days is added to no date here.
     if days {
         return None;
     }
     let (low, high) = range.map_or(none, |range| back((times, more), range));
-    Some(Within { reader, days, low, high, furthest: SMALL as u64 })
+    Some(PropertyRange { reader, days, low, high, furthest: SMALL as u64 })
 }
 
 #[cfg(test)]

@@ -7,6 +7,7 @@ use std::sync::{Arc, OnceLock};
 use rayon::prelude::*;
 
 use crate::bound::DistanceBound;
+use crate::error::GoOn;
 use crate::extents::Extents;
 use crate::keys::KeyTable;
 use crate::{
@@ -193,8 +194,6 @@ pub struct Base {
 
 /// Elements with the same values of a key, of which at most one may be there: the key's number, and both.
 pub type Collision = (usize, Dense, Dense);
-
-type GoOn<'g> = &'g (dyn Fn() -> Result<(), GraphError> + Sync);
 
 impl Base {
     /// Numbers the parts, builds the reverse rows, the keys, the indexes and the statistics. Fails where

@@ -13,6 +13,7 @@ use std::sync::{Arc, OnceLock};
 use serde::{Deserialize, Serialize};
 
 use crate::base::Base;
+use crate::error::GoOn;
 use crate::{Code, Direction, GraphError, LabelSet, quoted};
 
 use coordinates::Coordinates;
@@ -102,9 +103,7 @@ impl DistanceBound {
     }
 
     /// Makes it, where it is not there yet. `go_on` is asked now and then and ends it with an error.
-    pub(crate) fn make(
-        &self, base: &Base, go_on: &(dyn Fn() -> Result<(), GraphError> + Sync),
-    ) -> Result<(), GraphError> {
+    pub(crate) fn make(&self, base: &Base, go_on: GoOn<'_>) -> Result<(), GraphError> {
         if self.made.get().is_some() {
             return Ok(());
         }

@@ -39,12 +39,12 @@ fn same_properties(a: &[(Arc<str>, Value)], b: &[(Arc<str>, Value)]) -> bool {
 }
 
 /// One side of a comparison: what nodes and edges have in common.
-struct Side<'s> {
+struct ComparedState<'s> {
     state: &'s Snapshot,
     element: Element,
 }
 
-impl Side<'_> {
+impl ComparedState<'_> {
     fn exists(&self, dense: Dense) -> bool {
         match self.element {
             Element::Node => self.state.node_exists(dense),
@@ -81,7 +81,7 @@ impl Side<'_> {
         }
     }
 
-    fn same(&self, dense: Dense, other: &Side, of_other: Dense) -> bool {
+    fn same(&self, dense: Dense, other: &ComparedState, of_other: Dense) -> bool {
         let (a, b) = (self.state, other.state);
         match self.element {
             Element::Node => {
@@ -124,7 +124,7 @@ pub fn differences(
     visit: &mut dyn FnMut(ElementDifference) -> Result<(), GraphError>,
 ) -> Result<(), GraphError> {
     for element in [Element::Node, Element::Edge] {
-        let (old, new) = (Side { state: before, element }, Side { state: after, element });
+        let (old, new) = (ComparedState { state: before, element }, ComparedState { state: after, element });
         let shared = shared_ranges(before, after, element);
         let is_shared = |dense: Dense| shared.iter().any(|range| range.contains(&dense));
         let mut asked = 0;
@@ -166,7 +166,9 @@ pub fn differences(
 }
 
 /// Elements of a state that lie in no shared range.
-fn own<'s>(side: &'s Side<'s>, shared: &'s [std::ops::Range<Dense>]) -> impl Iterator<Item = Dense> + 's {
+fn own<'s>(
+    side: &'s ComparedState<'s>, shared: &'s [std::ops::Range<Dense>],
+) -> impl Iterator<Item = Dense> + 's {
     let mut next = 0;
     let mut ranges = shared.iter().peekable();
     std::iter::from_fn(move || {

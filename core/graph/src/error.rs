@@ -62,3 +62,6 @@ impl fmt::Display for GraphError {
 }
 
 impl std::error::Error for GraphError {}
+
+/// Asked now and then by what takes long; an error ends it.
+pub(crate) type GoOn<'g> = &'g (dyn Fn() -> Result<(), GraphError> + Sync);

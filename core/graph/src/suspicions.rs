@@ -18,7 +18,7 @@ const KEY_AT_LEAST: u64 = 20;
 const REMEMBERED: u64 = 2_000_000;
 
 /// What the values of one property of one label set have in common.
-struct Values {
+struct PropertyValues {
     count: u64,
     examples: Vec<Dense>,
     /// Hashes of the values, for as long as none came twice.
@@ -28,9 +28,15 @@ struct Values {
     date: bool,
 }
 
-impl Values {
-    fn new() -> Values {
-        Values { count: 0, examples: vec![], distinct: Some(HashSet::new()), number: true, date: true }
+impl PropertyValues {
+    fn new() -> PropertyValues {
+        PropertyValues {
+            count: 0,
+            examples: vec![],
+            distinct: Some(HashSet::new()),
+            number: true,
+            date: true,
+        }
     }
 
     fn add(&mut self, element: Dense, value: &Value, state: &RandomState) {
@@ -53,16 +59,19 @@ impl Values {
 }
 
 #[derive(Default)]
-struct Seen {
+struct LabelSetValues {
     total: u64,
-    properties: BTreeMap<Arc<str>, Values>,
+    properties: BTreeMap<Arc<str>, PropertyValues>,
 }
 
-impl Seen {
+impl LabelSetValues {
     fn add(&mut self, element: Dense, properties: &Properties, state: &RandomState) {
         self.total += 1;
         for (name, value) in properties.iter() {
-            self.properties.entry(name.clone()).or_insert_with(Values::new).add(element, value, state);
+            self.properties
+                .entry(name.clone())
+                .or_insert_with(PropertyValues::new)
+                .add(element, value, state);
         }
     }
 }
@@ -78,7 +87,7 @@ pub fn suspicions(
     snapshot: &Snapshot, graph_type: &GraphType, go_on: &dyn Fn() -> Result<(), GraphError>,
 ) -> Result<Vec<Finding>, GraphError> {
     let state = RandomState::new();
-    let mut nodes: BTreeMap<LabelSet, Seen> = BTreeMap::new();
+    let mut nodes: BTreeMap<LabelSet, LabelSetValues> = BTreeMap::new();
     let mut lonely: BTreeMap<LabelSet, (u64, Vec<Dense>)> = BTreeMap::new();
     let all = snapshot.edge_test(None);
     for node in (0..snapshot.node_bound()).filter(|&n| snapshot.node_exists(n)) {
@@ -100,7 +109,7 @@ pub fn suspicions(
             }
         }
     }
-    let mut edges: BTreeMap<LabelSet, Seen> = BTreeMap::new();
+    let mut edges: BTreeMap<LabelSet, LabelSetValues> = BTreeMap::new();
     for edge in (0..snapshot.edge_bound()).filter(|&e| snapshot.edge_exists(e)) {
         if edge % ASK_EVERY == 0 {
             go_on()?;
@@ -146,8 +155,8 @@ fn has_key(snapshot: &Snapshot, element: Element, labels: &LabelSet) -> bool {
 }
 
 fn types_without_elements(
-    graph_type: &GraphType, nodes: &BTreeMap<LabelSet, Seen>, edges: &BTreeMap<LabelSet, Seen>,
-    found: &mut Vec<Finding>,
+    graph_type: &GraphType, nodes: &BTreeMap<LabelSet, LabelSetValues>,
+    edges: &BTreeMap<LabelSet, LabelSetValues>, found: &mut Vec<Finding>,
 ) {
     for t in graph_type.nodes.iter().filter(|t| !nodes.contains_key(&t.labels)) {
         let message = format!("there is no node with exactly the labels :{}", t.labels.join("&"));
@@ -159,7 +168,7 @@ fn types_without_elements(
     }
 }
 
-fn same_but_for_case(element: Element, seen: &BTreeMap<LabelSet, Seen>, found: &mut Vec<Finding>) {
+fn same_but_for_case(element: Element, seen: &BTreeMap<LabelSet, LabelSetValues>, found: &mut Vec<Finding>) {
     let mut names: Vec<&Arc<str>> = seen.keys().flat_map(|labels| labels.iter()).collect();
     names.sort();
     names.dedup();
@@ -173,7 +182,7 @@ fn same_but_for_case(element: Element, seen: &BTreeMap<LabelSet, Seen>, found: &
 }
 
 fn properties(
-    element: Element, labels: &LabelSet, types: &[PropertyType], keyed: bool, seen: &Seen,
+    element: Element, labels: &LabelSet, types: &[PropertyType], keyed: bool, seen: &LabelSetValues,
     found: &mut Vec<Finding>,
 ) {
     let shown = format!("{element} :{}", labels.join("&"));

@@ -25,7 +25,7 @@ const TOGETHER: &[(&str, &str)] = &[
     ("ALTER", "SET"),
 ];
 
-enum Piece<'t> {
+enum WrittenPiece<'t> {
     Token(&'t Token),
     Comment { text: &'t str, line: bool },
 }
@@ -48,7 +48,7 @@ pub fn format(text: &str) -> String {
         let start = token.span.start as usize;
         gaps(text, at..start, &mut pieces);
         if token.kind != TokenKind::End {
-            pieces.push((Piece::Token(token), Gap { space: false, breaks: 0 }));
+            pieces.push((WrittenPiece::Token(token), Gap { space: false, breaks: 0 }));
         }
         at = token.span.end as usize;
     }
@@ -56,13 +56,13 @@ pub fn format(text: &str) -> String {
     let mut writer = Writer { text, out: String::new(), open: vec![], previous: None, catalog: false };
     for i in 0..pieces.len() {
         let next = pieces[i + 1..].iter().find_map(|(p, _)| match p {
-            Piece::Token(token) => Some(*token),
-            Piece::Comment { .. } => None,
+            WrittenPiece::Token(token) => Some(*token),
+            WrittenPiece::Comment { .. } => None,
         });
         let (piece, gap) = &pieces[i];
         match piece {
-            Piece::Comment { text, line } => writer.comment(text, *line, gap),
-            Piece::Token(token) => writer.token(token, gap, next),
+            WrittenPiece::Comment { text, line } => writer.comment(text, *line, gap),
+            WrittenPiece::Token(token) => writer.token(token, gap, next),
         }
     }
     let mut out = writer.out.trim_end().to_string();
@@ -71,7 +71,7 @@ pub fn format(text: &str) -> String {
 }
 
 /// Comments between two tokens.
-fn gaps<'t>(text: &'t str, range: Range<usize>, pieces: &mut Vec<(Piece<'t>, Gap)>) {
+fn gaps<'t>(text: &'t str, range: Range<usize>, pieces: &mut Vec<(WrittenPiece<'t>, Gap)>) {
     let mut at = range.start;
     let gap = text.get(range.clone()).unwrap_or("");
     let base = range.start;
@@ -88,24 +88,24 @@ fn gaps<'t>(text: &'t str, range: Range<usize>, pieces: &mut Vec<(Piece<'t>, Gap
             false => trimmed.find("*/").map_or(trimmed.len(), |end| end + 2),
         };
         pieces.push((
-            Piece::Comment { text: trimmed[..length].trim_end(), line },
+            WrittenPiece::Comment { text: trimmed[..length].trim_end(), line },
             Gap { space: false, breaks: 0 },
         ));
         at += length;
     }
 }
 
-fn place(text: &str, piece: &Piece<'_>) -> Range<usize> {
+fn place(text: &str, piece: &WrittenPiece<'_>) -> Range<usize> {
     match piece {
-        Piece::Token(token) => token.span.start as usize..token.span.end as usize,
-        Piece::Comment { text: comment, .. } => {
+        WrittenPiece::Token(token) => token.span.start as usize..token.span.end as usize,
+        WrittenPiece::Comment { text: comment, .. } => {
             let start = comment.as_ptr() as usize - text.as_ptr() as usize;
             start..start + comment.len()
         }
     }
 }
 
-fn set_gaps(text: &str, pieces: &mut [(Piece<'_>, Gap)]) {
+fn set_gaps(text: &str, pieces: &mut [(WrittenPiece<'_>, Gap)]) {
     let mut end = 0;
     for (piece, gap) in pieces {
         let here = place(text, piece);

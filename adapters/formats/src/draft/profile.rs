@@ -70,7 +70,7 @@ fn text_of(field: Option<&serde_json::Value>) -> Option<String> {
 }
 
 /// The columns of a table while its rows go by.
-struct Rows<'s> {
+struct WatchedTable<'s> {
     state: &'s DefaultHashBuilder,
     names: Vec<String>,
     watching: Vec<Watching>,
@@ -81,7 +81,7 @@ struct Rows<'s> {
     ragged: u64,
 }
 
-impl Rows<'_> {
+impl WatchedTable<'_> {
     /// Watches these columns.
     fn begin(&mut self, names: Vec<String>) -> Result<(), String> {
         check_names(&names)?;
@@ -184,7 +184,7 @@ pub(crate) fn profile(
     let guess = bytes.len() as u64 / (head.len() as u64 / lines as u64).max(1);
     let stride = (guess / SAMPLE_ROWS).max(1);
     let (names, watching, sample) = (vec![], vec![], vec![]);
-    let mut seen = Rows { state, names, watching, sample, stride, rows: 0, ragged: 0 };
+    let mut seen = WatchedTable { state, names, watching, sample, stride, rows: 0, ragged: 0 };
     match format {
         TableFormat::Csv | TableFormat::Tsv => seen.read_csv(&table.file, bytes, delimiter),
         TableFormat::Jsonl => seen.read_json_lines(bytes),
@@ -193,7 +193,7 @@ pub(crate) fn profile(
         TableFormat::Json | TableFormat::GraphMl | TableFormat::NQuads => Ok(()),
     }
     .map_err(failed)?;
-    let Rows { names, watching, sample, rows, ragged, .. } = seen;
+    let WatchedTable { names, watching, sample, rows, ragged, .. } = seen;
     if ragged > rows {
         return Err(failed(format!(
             "{ragged} of {} rows have another number of fields than the first line, which has {}: it seems to be no header",

@@ -198,7 +198,7 @@ fn data_type(seen: &Seen) -> DataType {
 
 /// Rows that become a batch.
 #[derive(Default)]
-struct Rows {
+struct BatchRows {
     ids: Vec<i64>,
     labels: Vec<String>,
     ends: Vec<(i64, i64, bool)>,
@@ -236,8 +236,8 @@ fn columnar(
         }
         _ => Sink::Arrow(Box::new(StreamWriter::try_new(out, &schema).map_err(failed)?)),
     };
-    let mut rows = Rows::default();
-    let flush = |rows: &mut Rows, sink: &mut Sink<_>| -> Result<(), ExportError> {
+    let mut rows = BatchRows::default();
+    let flush = |rows: &mut BatchRows, sink: &mut Sink<_>| -> Result<(), ExportError> {
         let batch = batch(std::mem::take(rows), is_edges, &columns, &schema)?;
         match sink {
             Sink::Parquet(writer) => writer.write(&batch).map_err(failed),
@@ -261,7 +261,7 @@ fn columnar(
 }
 
 fn batch(
-    rows: Rows, is_edges: bool, columns: &[(Arc<str>, Seen)], schema: &Arc<Schema>,
+    rows: BatchRows, is_edges: bool, columns: &[(Arc<str>, Seen)], schema: &Arc<Schema>,
 ) -> Result<RecordBatch, ExportError> {
     use arrow_array::{BooleanArray, Int64Array, StringArray};
     let mut arrays: Vec<ArrayRef> = vec![

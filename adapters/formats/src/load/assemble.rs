@@ -8,7 +8,7 @@ use graphodrome_graph::{BaseParts, Column, Dense, Ids, LabelSet, NodePart, Pick,
 use rayon::prelude::*;
 
 use crate::load::edges::EdgeBuilder;
-use crate::load::existing::Moved;
+use crate::load::existing::MovedValues;
 use crate::load::index::NewNode;
 use crate::load::picks::{Picks, some_column};
 use crate::load::plan::TablePlan;
@@ -146,7 +146,7 @@ fn node_part(
         }
     }
     // Later rows of the load may have changed what an earlier one made.
-    let mut moved: Vec<(usize, &Moved)> = vec![];
+    let mut moved: Vec<(usize, &MovedValues)> = vec![];
     if !resolved.changed.moved.is_empty() {
         for (row, place) in new.iter().enumerate() {
             let Some(values) = resolved.changed.moved.get(place) else { continue };

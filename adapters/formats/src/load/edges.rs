@@ -41,10 +41,10 @@ pub(crate) struct EdgeBuilder {
     pieces: Vec<ChunkEdges>,
     sources: Vec<EdgeSource>,
     /// Edges by part and row: later rows that change them, by part and row.
-    moved: Moved,
+    moved: MovedEdges,
 }
 
-type Moved = HashMap<(u32, u32), Vec<(u32, u32)>>;
+type MovedEdges = HashMap<(u32, u32), Vec<(u32, u32)>>;
 
 impl EdgeBuilder {
     /// With the edges that are there already.
@@ -180,7 +180,7 @@ struct PartCounts {
 /// Leaves out new edges that are an earlier one by what their rule says. Those there already were told
 /// apart before.
 fn drop_duplicates(
-    edges: &mut Sorted<'_>, sources: &[EdgeSource], by_name: &[Vec<Option<&Column>>], moved: &mut Moved,
+    edges: &mut Sorted<'_>, sources: &[EdgeSource], by_name: &[Vec<Option<&Column>>], moved: &mut MovedEdges,
 ) -> Vec<PartCounts> {
     let value = |name: usize, (part, row): (u32, u32)| {
         by_name[name][part as usize].map_or(Value::Null, |c| c.value(row as usize))
@@ -278,7 +278,8 @@ fn one_of_two(
 
 /// A column that is more than plain numbers, picked row by row.
 fn gathered(
-    name: &Arc<str>, parts: &[Option<&Column>], edges: &Sorted<'_>, moved: &Moved, sources: &[EdgeSource],
+    name: &Arc<str>, parts: &[Option<&Column>], edges: &Sorted<'_>, moved: &MovedEdges,
+    sources: &[EdgeSource],
 ) -> Option<(Arc<str>, Column)> {
     let empty = Column::Other(Arc::from([]));
     let columns: Vec<&Column> = parts.iter().map(|c| c.unwrap_or(&empty)).collect();

@@ -9,7 +9,7 @@ use crate::load::index::{NewEdge, NewNode, NewRows};
 use crate::mapping::Existing;
 
 /// Where a property's value lies once later rows have changed it; `None` where it was removed.
-pub(crate) type Moved = BTreeMap<Arc<str>, Option<NewNode>>;
+pub(crate) type MovedValues = BTreeMap<Arc<str>, Option<NewNode>>;
 
 pub(crate) type Values = Vec<(Arc<str>, Value)>;
 
@@ -20,7 +20,7 @@ pub(crate) struct Changed {
     pub nodes: BTreeMap<Dense, Values>,
     pub edges: BTreeMap<Dense, Values>,
     /// New nodes by their place among the new.
-    pub moved: HashMap<u32, Moved>,
+    pub moved: HashMap<u32, MovedValues>,
     /// New edges by table, rule, chunk and row: later rows of their rule that change them.
     pub moved_edges: HashMap<(usize, usize, u32, u32), Vec<NewEdge>>,
 }

@@ -86,7 +86,7 @@ impl Target<'_> {
     }
 
     /// The field of many rows; false where one is not what it should be.
-    fn push_all(&self, rows: &Rows<'_>, rules: &mut [BuildingRule], scratch: &mut Scratch) -> bool {
+    fn push_all(&self, rows: &FieldPlaces<'_>, rules: &mut [BuildingRule], scratch: &mut Scratch) -> bool {
         let builder = self.builder(rules);
         let Scratch { ints, floats, days, valid } = scratch;
         let bytes = rows.text.as_bytes();
@@ -120,7 +120,7 @@ impl Target<'_> {
     /// The values of many texts, and where one is null which are not; `None` where one is neither.
     #[inline]
     fn read_all<'s, T: Copy + Default>(
-        &self, rows: &Rows<'_>, values: &mut Vec<T>, valid: &'s mut Vec<bool>,
+        &self, rows: &FieldPlaces<'_>, values: &mut Vec<T>, valid: &'s mut Vec<bool>,
         read: impl Fn(Range<usize>) -> Option<T>,
     ) -> Option<Option<&'s [bool]>> {
         values.clear();
@@ -213,7 +213,7 @@ impl Input {
 }
 
 /// Where the fields of rows are that follow each other.
-struct Rows<'t> {
+struct FieldPlaces<'t> {
     text: &'t str,
     /// Fields of a row.
     width: usize,
@@ -222,7 +222,7 @@ struct Rows<'t> {
     ends: Vec<u32>,
 }
 
-impl<'t> Rows<'t> {
+impl<'t> FieldPlaces<'t> {
     /// Room for another row, without its end.
     fn full(&self) -> bool {
         self.begins.len() == ROWS
@@ -257,8 +257,12 @@ impl ChunkRead {
         let bytes = text.as_bytes();
         let width = plan.columns.len();
         let returns = memchr::memchr(b'\r', bytes).is_some();
-        let mut rows =
-            Rows { text, width, begins: Vec::with_capacity(ROWS), ends: Vec::with_capacity(ROWS * width) };
+        let mut rows = FieldPlaces {
+            text,
+            width,
+            begins: Vec::with_capacity(ROWS),
+            ends: Vec::with_capacity(ROWS * width),
+        };
         let mut scratch = Scratch::default();
         let mut counting = Counting::new(progress);
         let mut begin = 0;
@@ -300,8 +304,8 @@ impl ChunkRead {
     }
 
     fn take_rows(
-        &mut self, plan: &TablePlan, targets: Option<&[Target<'_>]>, rows: &mut Rows<'_>, start: usize,
-        scratch: &mut Scratch,
+        &mut self, plan: &TablePlan, targets: Option<&[Target<'_>]>, rows: &mut FieldPlaces<'_>,
+        start: usize, scratch: &mut Scratch,
     ) {
         let all = targets.is_some_and(|targets| {
             targets.iter().all(|target| target.push_all(rows, &mut self.rules, scratch))
@@ -321,7 +325,8 @@ impl ChunkRead {
     }
 
     fn take_row(
-        &mut self, plan: &TablePlan, targets: Option<&[Target<'_>]>, rows: &Rows<'_>, row: usize, offset: u64,
+        &mut self, plan: &TablePlan, targets: Option<&[Target<'_>]>, rows: &FieldPlaces<'_>, row: usize,
+        offset: u64,
     ) {
         if let Some(targets) = targets {
             if targets.iter().all(|target| target.push(rows.field(row, target.column), &mut self.rules)) {

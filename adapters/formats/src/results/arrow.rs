@@ -13,23 +13,23 @@ use arrow_ipc::writer::StreamWriter;
 use arrow_schema::{Field, Schema};
 use graphodrome_engine::{Batch, ColumnInfo};
 use graphodrome_graph::{Snapshot, Value};
-use shape::Shape;
+use shape::ArrowShape;
 
 pub(crate) struct ArrowWriter {
     schema: Arc<Schema>,
-    shapes: Vec<Shape>,
+    shapes: Vec<ArrowShape>,
     writer: Option<StreamWriter<Vec<u8>>>,
     failed: Option<String>,
 }
 
 impl ArrowWriter {
     pub fn new(columns: &[ColumnInfo], first: Option<(&Batch, &Snapshot)>) -> ArrowWriter {
-        let shapes: Vec<Shape> = (0..columns.len())
+        let shapes: Vec<ArrowShape> = (0..columns.len())
             .map(|i| match first {
-                None => Shape::Unknown,
+                None => ArrowShape::Unknown,
                 Some((batch, snapshot)) => {
                     let values: Vec<Value> = (0..batch.len).map(|row| batch.columns[i].get(row)).collect();
-                    Shape::of_all(values.iter(), snapshot)
+                    ArrowShape::of_all(values.iter(), snapshot)
                 }
             })
             .collect();
@@ -100,16 +100,16 @@ mod tests {
             ),
         ];
         for (values, wanted) in cases {
-            let shape = Shape::of_all(values.iter(), &snapshot);
+            let shape = ArrowShape::of_all(values.iter(), &snapshot);
             assert_eq!(shape.data_type(), wanted);
             let made = array(&values, &shape, &snapshot).expect("array");
             assert_eq!(made.len(), values.len());
             assert_eq!(made.data_type(), &wanted);
         }
         // What comes later and does not fit is refused.
-        assert!(array(&[Value::text("x")], &Shape::Int, &snapshot).is_err());
+        assert!(array(&[Value::text("x")], &ArrowShape::Int, &snapshot).is_err());
         assert!(
-            array(&[Value::Decimal("0.25".parse().expect("decimal"))], &Shape::Decimal(1), &snapshot)
+            array(&[Value::Decimal("0.25".parse().expect("decimal"))], &ArrowShape::Decimal(1), &snapshot)
                 .is_err()
         );
     }

@@ -147,7 +147,7 @@ pub async fn plan(app: Arc<App>, request: PlanRequest) -> Result<PlanAnswer, Pro
 const MOST_RUNS: u32 = 1000;
 
 /// What a changing query has done, for its commit.
-type Made = Option<(Snapshot, Vec<Change>)>;
+type Uncommitted = Option<(Snapshot, Vec<Change>)>;
 
 pub async fn profile(app: Arc<App>, request: ProfileRequest) -> Result<ProfileAnswer, Problem> {
     let ProfileRequest { query: request, with, repeat, commit, keep } = request;
@@ -187,7 +187,7 @@ pub async fn profile(app: Arc<App>, request: ProfileRequest) -> Result<ProfileAn
         (None, None) => graph.snapshot(),
     };
     let name = graph.name.clone();
-    let work = move || -> Result<(ProfileAnswer, Made), Problem> {
+    let work = move || -> Result<(ProfileAnswer, Uncommitted), Problem> {
         let _slot = slot;
         let text = text.as_str();
         let snapshot = with_supposed(snapshot, &with, &limits)?;

@@ -11,7 +11,7 @@ use graphodrome_language::ast::{Aggregate, Progression};
 use crate::batch::NO_ELEMENT;
 use crate::operators::exact_sum::FloatSum;
 use crate::operators::percentiles::Items;
-use crate::operators::totals::{Product, Sum};
+use crate::operators::totals::{Product, RunningSum};
 use crate::operators::values::{between_equals, not_a_number};
 use crate::search::NodeSet;
 
@@ -31,7 +31,7 @@ pub(crate) struct Accumulator {
 #[derive(Clone, Debug)]
 enum AggregateState {
     Count,
-    Sum(Box<Sum>),
+    Sum(Box<RunningSum>),
     Product(Box<Product>),
     /// The least or greatest so far.
     Extreme(Value),

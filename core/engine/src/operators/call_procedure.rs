@@ -42,14 +42,14 @@ impl OperatorPlan for CallProcedure {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self, input: inputs.remove(0), at: None, part: None, held: 0 })
+        Box::new(CallProcedureRun { spec: self, input: inputs.remove(0), at: None, part: None, held: 0 })
     }
 }
 
 /// So that what is asked for can be added up.
 const MORE_THAN_ANY_LIMIT: usize = 1 << 48;
 
-struct Run {
+struct CallProcedureRun {
     spec: Arc<CallProcedure>,
     input: Input,
     /// The batch that is gone through, the row, and that row's result with how many of its rows were given out.
@@ -67,7 +67,7 @@ struct Open {
     bytes: usize,
 }
 
-impl Run {
+impl CallProcedureRun {
     fn fill(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         loop {
             let Some((batch, row, open)) = &mut self.at else { return Ok(None) };
@@ -235,7 +235,7 @@ fn run(
     })
 }
 
-impl Operator for Run {
+impl Operator for CallProcedureRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         loop {
             if let Some(rows) = self.fill(context)? {

@@ -35,7 +35,7 @@ impl OperatorPlan for CheckExists {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self, input: inputs.remove(0), kept: None })
+        Box::new(CheckExistsRun { spec: self, input: inputs.remove(0), kept: None })
     }
 
     fn correlated(&self) -> Option<&Arc<PlanNode>> {
@@ -43,14 +43,14 @@ impl OperatorPlan for CheckExists {
     }
 }
 
-struct Run {
+struct CheckExistsRun {
     spec: Arc<CheckExists>,
     input: Input,
     /// The answer for all rows, where it is the same.
     kept: Option<bool>,
 }
 
-impl Run {
+impl CheckExistsRun {
     /// Whether the inner plan has a row for this one.
     fn has_row(&self, outer: Batch, context: &mut Context) -> Outcome<bool> {
         let mut some = false;
@@ -62,7 +62,7 @@ impl Run {
     }
 }
 
-impl Operator for Run {
+impl Operator for CheckExistsRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let Some(mut batch) = self.input.next(context)? else { return Ok(None) };
         let mut found = vec![false; batch.len];

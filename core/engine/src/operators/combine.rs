@@ -38,7 +38,7 @@ impl OperatorPlan for Combine {
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
         let right = inputs.remove(1);
-        Box::new(Run {
+        Box::new(CombineRun {
             spec: self,
             left: Some(inputs.remove(0)),
             right,
@@ -49,7 +49,7 @@ impl OperatorPlan for Combine {
     }
 }
 
-struct Run {
+struct CombineRun {
     spec: Arc<Combine>,
     left: Option<Input>,
     right: Input,
@@ -64,7 +64,7 @@ fn row_of(batch: &Batch, row: usize) -> Vec<Value> {
     batch.columns.iter().map(|c| c.get(row)).collect()
 }
 
-impl Run {
+impl CombineRun {
     /// The columns in the left side's order and kinds.
     fn aligned(&self, batch: Batch, right: bool) -> Batch {
         let mut columns: Vec<Option<Vector>> = batch.columns.into_iter().map(Some).collect();
@@ -160,7 +160,7 @@ impl Run {
     }
 }
 
-impl Operator for Run {
+impl Operator for CombineRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         loop {
             let out = match self.spec.conjunction {

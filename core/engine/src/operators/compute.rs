@@ -35,16 +35,16 @@ impl OperatorPlan for Compute {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { plan: self, input: inputs.remove(0) })
+        Box::new(ComputeRun { plan: self, input: inputs.remove(0) })
     }
 }
 
-struct Run {
+struct ComputeRun {
     plan: Arc<Compute>,
     input: Input,
 }
 
-impl Operator for Run {
+impl Operator for ComputeRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let Some(mut batch) = self.input.next(context)? else { return Ok(None) };
         let mut added = Vec::with_capacity(self.plan.expressions.len());

@@ -39,9 +39,9 @@ pub(crate) struct CountTriangles {
 
 /// The edges of a ring that these three operators make, and where all are followed both ways what its nodes are to each
 /// other.
-type Ring = ([(Direction, EdgeTest); 3], Option<Told>);
+type RingEdges = ([(Direction, EdgeTest); 3], Option<Told>);
 
-pub(super) fn ring(close: &IntersectEdges, step: &FollowEdges, scan: &ScanNodes) -> Option<Ring> {
+pub(super) fn ring(close: &IntersectEdges, step: &FollowEdges, scan: &ScanNodes) -> Option<RingEdges> {
     // Slots: the scanned node, the edge, the second node.
     let through = close.arms.iter().position(|arm| arm.from == 2)?;
     let back = close.arms.iter().position(|arm| arm.from == 0)?;
@@ -122,7 +122,7 @@ impl OperatorPlan for CountTriangles {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run {
+        Box::new(CountTrianglesRun {
             spec: self,
             input: Some(inputs.remove(0)),
             rows_made: None,
@@ -132,7 +132,7 @@ impl OperatorPlan for CountTriangles {
     }
 }
 
-struct Run {
+struct CountTrianglesRun {
     spec: Arc<CountTriangles>,
     input: Option<Input>,
     /// The operators that make rows, where those have the input.
@@ -386,7 +386,7 @@ fn around_changed(
     Ok(count)
 }
 
-impl Run {
+impl CountTrianglesRun {
     fn count(
         &mut self, roles: &[Role<'_>; 3], ranks: &Ranks, batch: &Batch, context: &mut Context,
     ) -> Outcome<u64> {
@@ -429,7 +429,7 @@ impl Run {
     }
 }
 
-impl Run {
+impl CountTrianglesRun {
     /// The next nodes' rings, whose edges are followed both ways.
     fn both_ways(
         &mut self, known: &BothWays, edges: &Edges<'_>, snapshot: &Snapshot, context: &mut Context,
@@ -462,7 +462,7 @@ impl Run {
     }
 }
 
-impl Operator for Run {
+impl Operator for CountTrianglesRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let snapshot = context.scope.snapshot.clone();
         let spec = self.spec.clone();

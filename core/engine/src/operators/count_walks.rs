@@ -116,11 +116,11 @@ impl OperatorPlan for CountWalks {
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
         let closing = ClosingEdges::new(Arc::new(self.close.clone()));
         let walks = Walks { spec: self, slice: 0, kept: KeptCounts::default(), spent: 0 };
-        Box::new(Run { walks, input: inputs.remove(0), closing })
+        Box::new(CountWalksRun { walks, input: inputs.remove(0), closing })
     }
 }
 
-struct Run {
+struct CountWalksRun {
     walks: Walks,
     input: Input,
     /// Counts the rows that are made.
@@ -354,7 +354,7 @@ fn close(
     Ok(())
 }
 
-impl Operator for Run {
+impl Operator for CountWalksRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let Some(batch) = self.input.next(context)? else { return Ok(None) };
         let counts = self.walks.count(&batch, &mut self.closing, context)?;

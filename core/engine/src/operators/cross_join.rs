@@ -22,11 +22,11 @@ impl OperatorPlan for CrossJoin {
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
         let right = inputs.remove(1);
-        Box::new(Run { left: inputs.remove(0), right, kept: None, batch: None, at: 0 })
+        Box::new(CrossJoinRun { left: inputs.remove(0), right, kept: None, batch: None, at: 0 })
     }
 }
 
-struct Run {
+struct CrossJoinRun {
     left: Input,
     right: Input,
     kept: Option<Batch>,
@@ -35,7 +35,7 @@ struct Run {
     at: usize,
 }
 
-impl Operator for Run {
+impl Operator for CrossJoinRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         loop {
             if self.batch.is_none() {

@@ -33,17 +33,17 @@ impl OperatorPlan for DeleteElements {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self, input: inputs.remove(0), done: false })
+        Box::new(DeleteElementsRun { spec: self, input: inputs.remove(0), done: false })
     }
 }
 
-struct Run {
+struct DeleteElementsRun {
     spec: Arc<DeleteElements>,
     input: Input,
     done: bool,
 }
 
-impl Operator for Run {
+impl Operator for DeleteElementsRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         if std::mem::replace(&mut self.done, true) {
             return Ok(None);

@@ -30,7 +30,7 @@ impl OperatorPlan for Distinct {
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
         let packed = SeenRows { alone: self.slots.len() == 1, ..SeenRows::default() };
-        Box::new(Run { plan: self, input: inputs.remove(0), seen: HashSet::new(), packed })
+        Box::new(DistinctRun { plan: self, input: inputs.remove(0), seen: HashSet::new(), packed })
     }
 }
 
@@ -138,14 +138,14 @@ impl SeenRows {
     }
 }
 
-struct Run {
+struct DistinctRun {
     plan: Arc<Distinct>,
     input: Input,
     seen: HashSet<Vec<Value>>,
     packed: SeenRows,
 }
 
-impl Run {
+impl DistinctRun {
     fn pack(&self, batch: &Batch, row: usize) -> Option<Packed> {
         let slots = &self.plan.slots;
         if slots.len() > MOST_CELLS {
@@ -159,7 +159,7 @@ impl Run {
     }
 }
 
-impl Operator for Run {
+impl Operator for DistinctRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         while let Some(batch) = self.input.next(context)? {
             let mut kept = vec![];

@@ -43,7 +43,7 @@ impl OperatorPlan for FetchValue {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self, input: inputs.remove(0), kept: None })
+        Box::new(FetchValueRun { spec: self, input: inputs.remove(0), kept: None })
     }
 
     fn correlated(&self) -> Option<&Arc<PlanNode>> {
@@ -51,13 +51,13 @@ impl OperatorPlan for FetchValue {
     }
 }
 
-struct Run {
+struct FetchValueRun {
     spec: Arc<FetchValue>,
     input: Input,
     kept: Option<Vec<Batch>>,
 }
 
-impl Operator for Run {
+impl Operator for FetchValueRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let Some(mut batch) = self.input.next(context)? else { return Ok(None) };
         let spec = &self.spec;

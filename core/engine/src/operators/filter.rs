@@ -36,7 +36,7 @@ impl OperatorPlan for Filter {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { plan: self, input: inputs.remove(0) })
+        Box::new(FilterRun { plan: self, input: inputs.remove(0) })
     }
 }
 
@@ -61,12 +61,12 @@ impl<'a> Asked<'a> {
     }
 }
 
-struct Run {
+struct FilterRun {
     plan: Arc<Filter>,
     input: Input,
 }
 
-impl Operator for Run {
+impl Operator for FilterRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         while let Some(batch) = self.input.next(context)? {
             let mut kept = Vec::with_capacity(batch.len);

@@ -88,11 +88,11 @@ impl OperatorPlan for FoldPaths {
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
         let input = inputs.remove(0);
         let (ready, beginnings) = (vec![], 0);
-        Box::new(Run { plan: self, input, batch: None, row: 0, ready, enumerated: None, beginnings })
+        Box::new(FoldPathsRun { plan: self, input, batch: None, row: 0, ready, enumerated: None, beginnings })
     }
 }
 
-struct Run {
+struct FoldPathsRun {
     plan: Arc<FoldPaths>,
     input: Input,
     batch: Option<Arc<Batch>>,
@@ -123,7 +123,7 @@ struct FoldedEnds {
     outputs: Vec<Vec<Value>>,
 }
 
-impl Run {
+impl FoldPathsRun {
     /// The next batch of paths that were made, with folded values in the places of what they bind.
     fn of_paths(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let Some(running) = &mut self.enumerated else { return Ok(None) };
@@ -241,7 +241,7 @@ impl Run {
     }
 }
 
-impl Operator for Run {
+impl Operator for FoldPathsRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let outputs = self.plan.spec().outputs.len();
         let mut found = FoldedEnds { outputs: vec![vec![]; outputs], ..FoldedEnds::default() };

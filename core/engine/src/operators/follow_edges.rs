@@ -17,7 +17,7 @@ use crate::operators::merge_rows::{Taken, TakenColumns, taken_columns};
 use crate::outcome::{CHECK_EVERY, Outcome};
 use crate::plan::{Counting, Input, Operator, OperatorPlan};
 use crate::quick::{Place, PlainComparison, Which};
-use crate::ranges::{Within, edge_range};
+use crate::ranges::{PropertyRange, edge_range};
 use crate::row::Row;
 use crate::scope::Scope;
 
@@ -77,11 +77,11 @@ impl OperatorPlan for FollowEdges {
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
         let input = inputs.remove(0);
-        Box::new(Run { spec: self, input, batch: None, row: 0, entries: vec![], given: vec![] })
+        Box::new(FollowEdgesRun { spec: self, input, batch: None, row: 0, entries: vec![], given: vec![] })
     }
 }
 
-struct Run {
+struct FollowEdgesRun {
     spec: Arc<FollowEdges>,
     input: Input,
     batch: Option<Batch>,
@@ -156,8 +156,8 @@ struct PartOfRow<'a> {
 }
 
 impl<'a> PartOfRow<'a> {
-    fn of(rows: PlainPart<'a>, of_edge: &[Within<'_>], scope: &'a Scope) -> Option<PartOfRow<'a>> {
-        let range = |range: &Within<'_>| {
+    fn of(rows: PlainPart<'a>, of_edge: &[PropertyRange<'_>], scope: &'a Scope) -> Option<PartOfRow<'a>> {
+        let range = |range: &PropertyRange<'_>| {
             let column = scope.edge_column(rows.table, range.reader)?;
             let numbers = if range.days { column.day_numbers()? } else { column.whole_numbers()? };
             (numbers.furthest() <= range.furthest).then_some((numbers, range.low, range.high))
@@ -206,8 +206,8 @@ impl<'a> Plain<'a> {
             return None;
         }
         let range = |condition: &'a Expr| edge_range(condition, batch.columns.len(), scope);
-        let ranges: Vec<Within<'_>> = spec.conditions.iter().filter_map(range).collect();
-        let parts = |ranges: &[Within<'_>]| -> Option<Vec<PartOfRow<'a>>> {
+        let ranges: Vec<PropertyRange<'_>> = spec.conditions.iter().filter_map(range).collect();
+        let parts = |ranges: &[PropertyRange<'_>]| -> Option<Vec<PartOfRow<'a>>> {
             let parts = scope.plain_parts(spec.edge.direction, &spec.edge.test).into_iter();
             parts.map(|part| PartOfRow::of(part, ranges, scope)).collect()
         };
@@ -382,7 +382,7 @@ pub(super) fn follow<S: Sink>(
     failure.map_or(Ok(looked), Err)
 }
 
-impl Run {
+impl FollowEdgesRun {
     /// Reads rows of the batch until there are enough, or no more.
     fn fill(&mut self, found: &mut FollowedRows, context: &mut Context) -> Outcome<()> {
         let Some(batch) = &self.batch else { return Ok(()) };
@@ -452,7 +452,7 @@ impl Run {
     }
 }
 
-impl Operator for Run {
+impl Operator for FollowEdgesRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         if let Some(counting) = self.spec.counting {
             self.batch = self.input.next(context)?;

@@ -31,11 +31,11 @@ impl OperatorPlan for ForEach {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self, input: inputs.remove(0), at: None })
+        Box::new(ForEachRun { spec: self, input: inputs.remove(0), at: None })
     }
 }
 
-struct Run {
+struct ForEachRun {
     spec: Arc<ForEach>,
     input: Input,
     /// The batch that is gone through, the row, and the list of it that is open.
@@ -45,7 +45,7 @@ struct Run {
 /// A list and how many of its items were given out.
 type OpenList = (Arc<[Value]>, usize);
 
-impl Run {
+impl ForEachRun {
     /// Rows for the next items, as many as a batch has at most.
     fn fill(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let Some((batch, row, open)) = &mut self.at else { return Ok(None) };
@@ -98,7 +98,7 @@ impl ForEach {
     }
 }
 
-impl Operator for Run {
+impl Operator for ForEachRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         loop {
             if let Some(rows) = self.fill(context)? {

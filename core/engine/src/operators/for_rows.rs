@@ -24,7 +24,7 @@ impl OperatorPlan for ForRows {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self, input: inputs.remove(0) })
+        Box::new(ForRowsRun { spec: self, input: inputs.remove(0) })
     }
 
     fn correlated(&self) -> Option<&Arc<PlanNode>> {
@@ -32,12 +32,12 @@ impl OperatorPlan for ForRows {
     }
 }
 
-struct Run {
+struct ForRowsRun {
     spec: Arc<ForRows>,
     input: Input,
 }
 
-impl Operator for Run {
+impl Operator for ForRowsRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let Some(batch) = self.input.next(context)? else { return Ok(None) };
         for row in 0..batch.len {

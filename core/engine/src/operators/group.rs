@@ -20,18 +20,18 @@ impl OperatorPlan for Group {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self, input: inputs.remove(0), result: None, sent: 0 })
+        Box::new(GroupRun { spec: self, input: inputs.remove(0), result: None, sent: 0 })
     }
 }
 
-struct Run {
+struct GroupRun {
     spec: Arc<Group>,
     input: Input,
     result: Option<Batch>,
     sent: usize,
 }
 
-impl Run {
+impl GroupRun {
     fn group(&mut self, context: &mut Context) -> Outcome<Batch> {
         if let Some(parts) = self.spec.parts {
             // They hand no rows on.
@@ -47,7 +47,7 @@ impl Run {
     }
 }
 
-impl Operator for Run {
+impl Operator for GroupRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         if self.result.is_none() {
             self.result = Some(self.group(context)?);

@@ -19,10 +19,10 @@ pub(crate) struct GroupParts {
 }
 
 /// The groups of one thread.
-type Part = Arc<Mutex<Option<Grouping>>>;
+type PartGroups = Arc<Mutex<Option<Grouping>>>;
 
 /// Those of all threads.
-type Parts = Mutex<Vec<Part>>;
+type Parts = Mutex<Vec<PartGroups>>;
 
 impl OperatorPlan for GroupParts {
     fn name(&self) -> &'static str {
@@ -38,17 +38,17 @@ impl OperatorPlan for GroupParts {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { group: self.group.clone(), input: inputs.remove(0), part: None })
+        Box::new(GroupPartsRun { group: self.group.clone(), input: inputs.remove(0), part: None })
     }
 }
 
-struct Run {
+struct GroupPartsRun {
     group: Arc<Group>,
     input: Input,
-    part: Option<Part>,
+    part: Option<PartGroups>,
 }
 
-impl Operator for Run {
+impl Operator for GroupPartsRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         while let Some(batch) = self.input.next(context)? {
             context.work(batch.len as u64)?;
@@ -73,7 +73,7 @@ impl Operator for Run {
 pub(super) fn put_together(group: &Arc<Group>, parts: usize, context: &mut Context) -> Outcome<Grouping> {
     let all = context.put_together::<Parts>(parts);
     let all = std::mem::take(&mut *all.lock().unwrap_or_else(PoisonError::into_inner));
-    let taken = |part: Part| part.lock().unwrap_or_else(PoisonError::into_inner).take();
+    let taken = |part: PartGroups| part.lock().unwrap_or_else(PoisonError::into_inner).take();
     let mut all: Vec<Grouping> = all.into_iter().filter_map(taken).collect();
     if all.len() < 2 {
         return match all.pop() {

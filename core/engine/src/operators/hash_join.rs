@@ -33,7 +33,7 @@ impl OperatorPlan for HashJoin {
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
         let right = inputs.remove(1);
-        Box::new(Run { spec: self, left: inputs.remove(0), right, kept: None })
+        Box::new(HashJoinRun { spec: self, left: inputs.remove(0), right, kept: None })
     }
 }
 
@@ -74,7 +74,7 @@ impl Kinds {
     }
 }
 
-struct Run {
+struct HashJoinRun {
     spec: Arc<HashJoin>,
     left: Input,
     right: Input,
@@ -142,7 +142,7 @@ impl JoinTable {
     }
 }
 
-impl Operator for Run {
+impl Operator for HashJoinRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         if self.kept.is_none() {
             let Some(right) = drain(&mut self.right, context)? else { return Ok(None) };

@@ -67,11 +67,11 @@ impl OperatorPlan for InsertElements {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self, input: inputs.remove(0), done: false })
+        Box::new(InsertElementsRun { spec: self, input: inputs.remove(0), done: false })
     }
 }
 
-struct Run {
+struct InsertElementsRun {
     spec: Arc<InsertElements>,
     input: Input,
     done: bool,
@@ -163,7 +163,7 @@ impl InsertEdgeSpec {
     }
 }
 
-impl Operator for Run {
+impl Operator for InsertElementsRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         if std::mem::replace(&mut self.done, true) {
             return Ok(None);

@@ -53,11 +53,16 @@ impl OperatorPlan for IntersectEdges {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { closing: ClosingEdges::new(self), input: inputs.remove(0), batch: None, row: 0 })
+        Box::new(IntersectEdgesRun {
+            closing: ClosingEdges::new(self),
+            input: inputs.remove(0),
+            batch: None,
+            row: 0,
+        })
     }
 }
 
-struct Run {
+struct IntersectEdgesRun {
     closing: ClosingEdges,
     input: Input,
     batch: Option<Batch>,
@@ -375,7 +380,7 @@ impl ClosingEdges {
     }
 }
 
-impl Operator for Run {
+impl Operator for IntersectEdgesRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let arms = self.closing.spec.arms.len();
         if let Some(counting) = self.closing.spec.counting {

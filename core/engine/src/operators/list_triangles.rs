@@ -9,7 +9,7 @@ use crate::batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
 use crate::context::Context;
 use crate::operators::common_counts::Marks;
 use crate::operators::count_triangles::{ring, shown};
-use crate::operators::rings_both_ways::{BothWays, By, Edges, Places, Told};
+use crate::operators::rings_both_ways::{BothWays, By, Edges, OrderOfNodes, Told};
 use crate::operators::{Distinct, FollowEdges, IntersectEdges, ScanNodes};
 use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
@@ -45,7 +45,7 @@ impl ListTriangles {
         }
     }
 
-    fn orders(&self) -> &[Places] {
+    fn orders(&self) -> &[OrderOfNodes] {
         match &self.told {
             Told::Nothing => &[],
             Told::Apart { orders } | Told::ApartBy { orders, .. } => orders,
@@ -71,7 +71,7 @@ impl OperatorPlan for ListTriangles {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run {
+        Box::new(ListTrianglesRun {
             spec: self,
             input: Some(inputs.remove(0)),
             rows_made: None,
@@ -84,7 +84,7 @@ impl OperatorPlan for ListTriangles {
     }
 }
 
-struct Run {
+struct ListTrianglesRun {
     spec: Arc<ListTriangles>,
     input: Option<Input>,
     /// The operators that make every row, where values cannot be put in an order.
@@ -98,7 +98,7 @@ struct Run {
     found: [Vec<Dense>; 3],
 }
 
-impl Run {
+impl ListTrianglesRun {
     fn next_node(&mut self, context: &mut Context) -> Outcome<Option<Dense>> {
         loop {
             if let Some((batch, row)) = &mut self.nodes
@@ -124,7 +124,7 @@ impl Run {
     }
 }
 
-impl Operator for Run {
+impl Operator for ListTrianglesRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let snapshot = context.scope.snapshot.clone();
         let spec = self.spec.clone();

@@ -52,7 +52,7 @@ impl OperatorPlan for MergeEnds {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run {
+        Box::new(MergeEndsRun {
             plan: self,
             input: inputs.remove(0),
             ends: vec![],
@@ -66,7 +66,7 @@ impl OperatorPlan for MergeEnds {
 }
 
 /// How often each node was come to.
-type Ends = Vec<u64>;
+type Arrivals = Vec<u64>;
 
 /// Rows that stay apart: their place in the input, the edge and the node.
 #[derive(Default)]
@@ -114,7 +114,7 @@ impl<'b> TakenAgain<'b> {
 
 /// Takes what is followed from a node for all rows at once that begin there.
 struct Together<'a> {
-    ends: &'a mut Ends,
+    ends: &'a mut Arrivals,
     /// How many rows the rows stand for, and how many of them must not take an edge.
     weight: u64,
     without: HashMap<Dense, u64>,
@@ -131,7 +131,7 @@ impl Sink for Together<'_> {
 
 /// Takes what is followed from one row after the other.
 struct Merging<'a> {
-    ends: &'a mut Ends,
+    ends: &'a mut Arrivals,
     apart: &'a mut Apart,
     taken: &'a [TakenAgain<'a>],
     /// How many rows the row that is read now stands for.
@@ -225,7 +225,7 @@ impl<'a> Reading<'a> {
     }
 
     /// Follows the edges of some runs of rows, each run's once.
-    fn read_runs(&self, numbers: Range<usize>, ends: &mut Ends, context: &mut Context) -> Outcome<()> {
+    fn read_runs(&self, numbers: Range<usize>, ends: &mut Arrivals, context: &mut Context) -> Outcome<()> {
         let Some(Runs { order, ranges, step }) = &self.runs else { return Ok(()) };
         let mut counters = Counters::default();
         let scope = context.scope.clone();
@@ -282,7 +282,7 @@ impl<'a> Reading<'a> {
 
     /// Follows the edges of some rows.
     fn read(
-        &self, rows: Range<usize>, (ends, apart): (&mut Ends, &mut Apart), context: &mut Context,
+        &self, rows: Range<usize>, (ends, apart): (&mut Arrivals, &mut Apart), context: &mut Context,
     ) -> Outcome<()> {
         match self.runs {
             Some(_) => self.read_runs(rows, ends, context),
@@ -292,7 +292,7 @@ impl<'a> Reading<'a> {
 
     /// Follows the edges of rows one by one.
     fn read_rows(
-        &self, rows: impl Iterator<Item = usize>, (ends, apart): (&mut Ends, &mut Apart),
+        &self, rows: impl Iterator<Item = usize>, (ends, apart): (&mut Arrivals, &mut Apart),
         context: &mut Context,
     ) -> Outcome<()> {
         let spec = &self.plan.step;
@@ -327,10 +327,10 @@ impl<'a> Reading<'a> {
     }
 }
 
-struct Run {
+struct MergeEndsRun {
     plan: Arc<MergeEnds>,
     input: Input,
-    ends: Ends,
+    ends: Arrivals,
     /// Columns of the input.
     width: usize,
     /// Batches of rows that stay apart, in their order, with what they stand for.
@@ -345,12 +345,12 @@ struct Run {
 /// What the threads of a round take turns with.
 struct Shared<'a> {
     context: &'a mut Context,
-    ends: Ends,
+    ends: Arrivals,
     apart: Vec<(usize, Apart)>,
     failure: Option<Diagnostic>,
 }
 
-impl Run {
+impl MergeEndsRun {
     /// Reads the whole input.
     fn fill(&mut self, context: &mut Context) -> Outcome<()> {
         let bound = context.scope.node_bound() as usize;
@@ -414,9 +414,9 @@ impl Run {
         pool.broadcast(|_| {
             let mut own = lock().context.beside();
             let mut found: Vec<(usize, Apart)> = vec![];
-            let mut read = || -> Outcome<Ends> {
+            let mut read = || -> Outcome<Arrivals> {
                 own.hold(bytes)?;
-                let mut ends: Ends = vec![0; bytes / size_of::<u64>()];
+                let mut ends: Arrivals = vec![0; bytes / size_of::<u64>()];
                 loop {
                     let number = next.fetch_add(1, Ordering::Relaxed);
                     if number >= slices {
@@ -510,7 +510,7 @@ impl Run {
     }
 }
 
-impl Operator for Run {
+impl Operator for MergeEndsRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         if self.next.is_none() {
             self.began = Some(Instant::now());

@@ -113,7 +113,7 @@ impl OperatorPlan for MergeRows {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run {
+        Box::new(MergeRowsRun {
             plan: self,
             input: inputs.remove(0),
             kept: KeptRows::default(),
@@ -138,7 +138,7 @@ struct KeptRows {
     bytes: usize,
 }
 
-struct Run {
+struct MergeRowsRun {
     plan: Arc<MergeRows>,
     input: Input,
     kept: KeptRows,
@@ -158,7 +158,7 @@ pub(super) fn elements(column: &Vector) -> Option<&[u32]> {
     }
 }
 
-impl Run {
+impl MergeRowsRun {
     /// How many rows a row stood for before.
     fn weight(&self, batch: &Batch, row: usize) -> u64 {
         match self.plan.weighed.then(|| batch.columns[self.plan.weight].get(row)) {
@@ -268,7 +268,7 @@ impl Run {
     }
 }
 
-impl Operator for Run {
+impl Operator for MergeRowsRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         loop {
             if let Some(batch) = self.ready.pop() {

@@ -95,7 +95,7 @@ pub(crate) use search_paths::SearchPaths;
 pub(crate) use seek_edges::SeekEdges;
 pub(crate) use seek_index::SeekIndex;
 pub(crate) use seek_key::SeekKey;
-pub(crate) use set_properties::{Change, ChangeSpec, SetProperties};
+pub(crate) use set_properties::{ChangeSpec, PropertyChange, SetProperties};
 pub(crate) use share_out::ShareOut;
 pub(crate) use shortest_paths::ShortestPaths;
 pub(crate) use sorted::seek;

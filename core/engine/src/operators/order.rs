@@ -40,18 +40,18 @@ impl OperatorPlan for Order {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self, input: inputs.remove(0), sorted: None })
+        Box::new(OrderRun { spec: self, input: inputs.remove(0), sorted: None })
     }
 }
 
-struct Run {
+struct OrderRun {
     spec: Arc<Order>,
     input: Input,
     /// The rows and which of them come next, last first.
     sorted: Option<(Batch, Vec<u32>)>,
 }
 
-impl Run {
+impl OrderRun {
     fn sort(&mut self, context: &mut Context) -> Outcome<(Batch, Vec<u32>)> {
         let mut all = Batch::default();
         let mut held = 0;
@@ -252,7 +252,7 @@ fn sorted(
     Ok(rows)
 }
 
-impl Operator for Run {
+impl Operator for OrderRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         if self.sorted.is_none() {
             self.sorted = Some(self.sort(context)?);

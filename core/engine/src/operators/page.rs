@@ -30,17 +30,17 @@ impl OperatorPlan for Page {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { skip: self.offset, left: self.limit, input: inputs.remove(0) })
+        Box::new(PageRun { skip: self.offset, left: self.limit, input: inputs.remove(0) })
     }
 }
 
-struct Run {
+struct PageRun {
     skip: usize,
     left: Option<usize>,
     input: Input,
 }
 
-impl Operator for Run {
+impl Operator for PageRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         while self.left != Some(0) {
             let Some(batch) = self.input.next(context)? else { return Ok(None) };

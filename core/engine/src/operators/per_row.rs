@@ -58,7 +58,7 @@ impl OperatorPlan for PerRow {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self, input: inputs.remove(0), kept: None })
+        Box::new(PerRowRun { spec: self, input: inputs.remove(0), kept: None })
     }
 
     fn correlated(&self) -> Option<&Arc<PlanNode>> {
@@ -66,13 +66,13 @@ impl OperatorPlan for PerRow {
     }
 }
 
-struct Run {
+struct PerRowRun {
     spec: Arc<PerRow>,
     input: Input,
     kept: Option<Vec<Batch>>,
 }
 
-impl Operator for Run {
+impl Operator for PerRowRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         while let Some(batch) = self.input.next(context)? {
             let spec = &self.spec;

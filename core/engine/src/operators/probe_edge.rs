@@ -49,16 +49,16 @@ impl OperatorPlan for ProbeEdge {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self, input: inputs.remove(0) })
+        Box::new(ProbeEdgeRun { spec: self, input: inputs.remove(0) })
     }
 }
 
-struct Run {
+struct ProbeEdgeRun {
     spec: Arc<ProbeEdge>,
     input: Input,
 }
 
-impl Operator for Run {
+impl Operator for ProbeEdgeRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         while let Some(batch) = self.input.next(context)? {
             let (mut rows, mut edges) = (vec![], vec![]);

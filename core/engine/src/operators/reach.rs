@@ -47,11 +47,18 @@ impl OperatorPlan for Reach {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { plan: self, input: inputs.remove(0), batch: None, row: 0, pending: vec![], given: 0 })
+        Box::new(ReachRun {
+            plan: self,
+            input: inputs.remove(0),
+            batch: None,
+            row: 0,
+            pending: vec![],
+            given: 0,
+        })
     }
 }
 
-struct Run {
+struct ReachRun {
     plan: Arc<Reach>,
     input: Input,
     batch: Option<Batch>,
@@ -72,7 +79,7 @@ struct WaysTo {
 /// From the third row on with one end it is spread from there, as far as the rows need, instead of searching for each.
 const TOGETHER_FROM: u32 = 3;
 
-impl Run {
+impl ReachRun {
     /// Whether the end can be reached from the start, by looking from the end of many rows once for all of them;
     /// `None` where there are not many yet, or the row itself says which edges may be taken.
     fn reaches_one(&self, (start, end): (u32, u32), cursor: &mut Cursor<'_>) -> Outcome<Option<bool>> {
@@ -147,7 +154,7 @@ impl Run {
     }
 }
 
-impl Operator for Run {
+impl Operator for ReachRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let mut found = Rows::new(0);
         loop {

@@ -41,11 +41,19 @@ impl OperatorPlan for ReachInOrder {
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
         let input = inputs.remove(0);
-        Box::new(Run { plan: self, input, caps: None, batch: None, row: 0, ready: None, every_path: None })
+        Box::new(ReachInOrderRun {
+            plan: self,
+            input,
+            caps: None,
+            batch: None,
+            row: 0,
+            ready: None,
+            every_path: None,
+        })
     }
 }
 
-struct Run {
+struct ReachInOrderRun {
     plan: Arc<ReachInOrder>,
     input: Input,
     caps: Option<Arc<Caps>>,
@@ -57,7 +65,7 @@ struct Run {
     every_path: Option<Box<dyn Operator>>,
 }
 
-impl Run {
+impl ReachInOrderRun {
     /// Begins with the row's ends.
     fn begin(&mut self, batch: &Batch, context: &mut Context) -> Outcome<()> {
         let plan = self.plan.clone();
@@ -91,7 +99,7 @@ impl Run {
     }
 }
 
-impl Operator for Run {
+impl Operator for ReachInOrderRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let plan = self.plan.clone();
         let spec = &plan.search.spec;

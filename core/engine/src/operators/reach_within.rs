@@ -68,18 +68,18 @@ impl OperatorPlan for ReachWithin {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { plan: self, input: inputs.pop(), search: None })
+        Box::new(ReachWithinRun { plan: self, input: inputs.pop(), search: None })
     }
 }
 
-struct Run {
+struct ReachWithinRun {
     plan: Arc<ReachWithin>,
     /// Until it is known how to search.
     input: Option<Input>,
     search: Option<Box<dyn Operator>>,
 }
 
-impl Operator for Run {
+impl Operator for ReachWithinRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         if let Some(input) = self.input.take() {
             self.search = Some(match self.plan.by_sums(context) {

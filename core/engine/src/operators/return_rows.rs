@@ -28,16 +28,16 @@ impl OperatorPlan for ReturnRows {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { plan: self, input: inputs.remove(0) })
+        Box::new(ReturnRowsRun { plan: self, input: inputs.remove(0) })
     }
 }
 
-struct Run {
+struct ReturnRowsRun {
     plan: Arc<ReturnRows>,
     input: Input,
 }
 
-impl Operator for Run {
+impl Operator for ReturnRowsRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let Some(slots) = &self.plan.slots else {
             while self.input.next(context)?.is_some() {}

@@ -24,9 +24,9 @@ pub(super) enum Told {
     /// Nothing: a node may come twice, where it has loops.
     Nothing,
     /// That no two are the same, and which of the six orders are let through.
-    Apart { orders: Vec<Places> },
+    Apart { orders: Vec<OrderOfNodes> },
     /// The same of a value of each.
-    ApartBy { value: By, orders: Vec<Places> },
+    ApartBy { value: By, orders: Vec<OrderOfNodes> },
 }
 
 /// The value of a node that tells it from others.
@@ -66,7 +66,7 @@ impl By {
 }
 
 /// Which of the pattern's three nodes has the least value, the middle one, and the greatest.
-pub(super) type Places = [usize; 3];
+pub(super) type OrderOfNodes = [usize; 3];
 
 impl Told {
     /// Of conditions on these three slots; `None` where they say anything else.

@@ -41,17 +41,17 @@ impl OperatorPlan for ScanNodes {
     }
 
     fn open(self: Arc<Self>, _: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { plan: self, ranges: None, added: vec![] })
+        Box::new(ScanNodesRun { plan: self, ranges: None, added: vec![] })
     }
 }
 
-struct Run {
+struct ScanNodesRun {
     plan: Arc<ScanNodes>,
     ranges: Option<Vec<Range<Dense>>>,
     added: Vec<Dense>,
 }
 
-impl Operator for Run {
+impl Operator for ScanNodesRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         if self.ranges.is_none() {
             let mut ranges = context.scope.base_ranges(&self.plan.test);

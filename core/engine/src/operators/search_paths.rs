@@ -70,11 +70,19 @@ impl OperatorPlan for SearchPaths {
         let enumerator =
             Enumerator::new(spec.program.clone(), spec.mode, spec.trails, spec.different_from.clone());
         let input = inputs.remove(0);
-        Box::new(Run { plan: self, enumerator, input, begun: false, batch: None, row: 0, running: false })
+        Box::new(SearchPathsRun {
+            plan: self,
+            enumerator,
+            input,
+            begun: false,
+            batch: None,
+            row: 0,
+            running: false,
+        })
     }
 }
 
-struct Run {
+struct SearchPathsRun {
     plan: Arc<SearchPaths>,
     enumerator: Enumerator,
     input: Input,
@@ -85,7 +93,7 @@ struct Run {
     running: bool,
 }
 
-impl Operator for Run {
+impl Operator for SearchPathsRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         if !std::mem::replace(&mut self.begun, true)
             && let Some(caps) = &self.plan.caps

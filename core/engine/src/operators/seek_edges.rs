@@ -42,11 +42,11 @@ impl OperatorPlan for SeekEdges {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self, input: inputs.remove(0) })
+        Box::new(SeekEdgesRun { spec: self, input: inputs.remove(0) })
     }
 }
 
-struct Run {
+struct SeekEdgesRun {
     spec: Arc<SeekEdges>,
     input: Input,
 }
@@ -79,7 +79,7 @@ impl SeekEdges {
     }
 }
 
-impl Operator for Run {
+impl Operator for SeekEdgesRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         while let Some(batch) = self.input.next(context)? {
             let (mut rows, mut lefts, mut edges, mut rights) = (vec![], vec![], vec![], vec![]);

@@ -41,11 +41,11 @@ impl OperatorPlan for SeekIndex {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self, input: inputs.remove(0), batch: None, row: 0, found: vec![] })
+        Box::new(SeekIndexRun { spec: self, input: inputs.remove(0), batch: None, row: 0, found: vec![] })
     }
 }
 
-struct Run {
+struct SeekIndexRun {
     spec: Arc<SeekIndex>,
     input: Input,
     batch: Option<Batch>,
@@ -54,7 +54,7 @@ struct Run {
     found: Vec<u32>,
 }
 
-impl Operator for Run {
+impl Operator for SeekIndexRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         loop {
             let batch = match self.batch.take() {

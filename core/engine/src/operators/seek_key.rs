@@ -53,16 +53,16 @@ impl OperatorPlan for SeekKey {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self, input: inputs.remove(0) })
+        Box::new(SeekKeyRun { spec: self, input: inputs.remove(0) })
     }
 }
 
-struct Run {
+struct SeekKeyRun {
     spec: Arc<SeekKey>,
     input: Input,
 }
 
-impl Operator for Run {
+impl Operator for SeekKeyRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         while let Some(batch) = self.input.next(context)? {
             let mut rows = vec![];

@@ -17,7 +17,7 @@ use crate::plan::{Input, Operator, OperatorPlan};
 use crate::row::Row;
 
 #[derive(Clone, Debug)]
-pub(crate) enum Change {
+pub(crate) enum PropertyChange {
     Set(Arc<str>, Expr),
     /// Replaces all properties.
     SetAll(Vec<(Arc<str>, Expr)>),
@@ -30,7 +30,7 @@ pub(crate) enum Change {
 pub(crate) struct ChangeSpec {
     pub slot: usize,
     pub name: Arc<str>,
-    pub change: Change,
+    pub change: PropertyChange,
     pub span: Span,
 }
 
@@ -51,20 +51,20 @@ impl OperatorPlan for SetProperties {
             .changes
             .iter()
             .map(|c| match &c.change {
-                Change::Set(p, _) | Change::Remove(p) => format!("{}.{p}", c.name),
-                Change::SetAll(_) => format!("{} = {{...}}", c.name),
-                Change::AddLabel(l) | Change::RemoveLabel(l) => format!("{}:{l}", c.name),
+                PropertyChange::Set(p, _) | PropertyChange::Remove(p) => format!("{}.{p}", c.name),
+                PropertyChange::SetAll(_) => format!("{} = {{...}}", c.name),
+                PropertyChange::AddLabel(l) | PropertyChange::RemoveLabel(l) => format!("{}:{l}", c.name),
             })
             .collect();
         vec![("changes", shown.join(", "))]
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { spec: self, input: inputs.remove(0), done: false })
+        Box::new(SetPropertiesRun { spec: self, input: inputs.remove(0), done: false })
     }
 }
 
-struct Run {
+struct SetPropertiesRun {
     spec: Arc<SetProperties>,
     input: Input,
     done: bool,
@@ -78,7 +78,7 @@ enum Ready {
     RemoveLabel(Arc<str>),
 }
 
-impl Operator for Run {
+impl Operator for SetPropertiesRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         if std::mem::replace(&mut self.done, true) {
             return Ok(None);
@@ -96,16 +96,16 @@ impl Operator for Run {
                 let mut evaluator = Evaluator { scope: &context.scope, counters };
                 let at = Row { batch: &batch, row, locals: &[] };
                 let change = match &spec.change {
-                    Change::Set(name, e) => Ready::Set(name.clone(), evaluator.value(e, at)?),
-                    Change::Remove(name) => Ready::Set(name.clone(), Value::Null),
-                    Change::SetAll(pairs) => Ready::SetAll(
+                    PropertyChange::Set(name, e) => Ready::Set(name.clone(), evaluator.value(e, at)?),
+                    PropertyChange::Remove(name) => Ready::Set(name.clone(), Value::Null),
+                    PropertyChange::SetAll(pairs) => Ready::SetAll(
                         pairs
                             .iter()
                             .map(|(name, e)| Ok((name.clone(), evaluator.value(e, at)?)))
                             .collect::<Outcome<_>>()?,
                     ),
-                    Change::AddLabel(label) => Ready::AddLabel(label.clone()),
-                    Change::RemoveLabel(label) => Ready::RemoveLabel(label.clone()),
+                    PropertyChange::AddLabel(label) => Ready::AddLabel(label.clone()),
+                    PropertyChange::RemoveLabel(label) => Ready::RemoveLabel(label.clone()),
                 };
                 ready.push((element, change, spec));
             }

@@ -111,7 +111,7 @@ impl OperatorPlan for ShareOut {
             chain.push((at.id, at.plan.clone()));
             at = &at.inputs[0];
         }
-        Some(Box::new(Run {
+        Some(Box::new(ShareOutRun {
             id: node.id,
             slice_rows: self.slice,
             lowest: chain[self.depth - 1].0,
@@ -163,7 +163,7 @@ struct Slice {
     done: bool,
 }
 
-struct Run {
+struct ShareOutRun {
     id: usize,
     slice_rows: usize,
     /// The operator that reads the slices.
@@ -188,7 +188,7 @@ struct Run {
     began: Option<Instant>,
 }
 
-impl Run {
+impl ShareOutRun {
     fn lane(&self) -> Lane {
         let inlet = Inlet::default();
         let mut top: Box<dyn Operator> = Box::new(inlet.clone());
@@ -344,11 +344,11 @@ struct SharedInput<'a> {
     /// Batches.
     made: usize,
     failure: Option<Diagnostic>,
-    run: &'a mut Run,
+    run: &'a mut ShareOutRun,
     context: &'a mut Context,
 }
 
-impl Operator for Run {
+impl Operator for ShareOutRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let began = *self.began.get_or_insert_with(Instant::now);
         while !self.spread {

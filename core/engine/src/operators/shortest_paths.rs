@@ -232,11 +232,19 @@ impl OperatorPlan for ShortestPaths {
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
         let guided = self.guided().map(Arc::new);
         let input = inputs.remove(0);
-        Box::new(Run { plan: self, guided, begun: false, input, batch: None, row: 0, paths: None })
+        Box::new(ShortestPathsRun {
+            plan: self,
+            guided,
+            begun: false,
+            input,
+            batch: None,
+            row: 0,
+            paths: None,
+        })
     }
 }
 
-struct Run {
+struct ShortestPathsRun {
     plan: Arc<ShortestPaths>,
     guided: Option<Arc<GuidedSearch>>,
     begun: bool,
@@ -247,7 +255,7 @@ struct Run {
     paths: Option<Box<dyn PathSource>>,
 }
 
-impl Run {
+impl ShortestPathsRun {
     /// Begins the search of the row, where it has both ends.
     fn begin(&mut self, cursor: &mut Cursor<'_>) -> Outcome<()> {
         let spec = &self.plan.spec;
@@ -335,7 +343,7 @@ impl Run {
     }
 }
 
-impl Operator for Run {
+impl Operator for ShortestPathsRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         loop {
             let batch = match self.batch.take() {

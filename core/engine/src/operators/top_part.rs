@@ -69,11 +69,11 @@ impl OperatorPlan for TopPart {
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        Box::new(Run { plan: self, input: inputs.remove(0), worst: None, slice: 0 })
+        Box::new(TopPartRun { plan: self, input: inputs.remove(0), worst: None, slice: 0 })
     }
 }
 
-struct Run {
+struct TopPartRun {
     plan: Arc<TopPart>,
     input: Input,
     /// A first key that as many rows as are wanted are no worse than, of the batches of one slice so far: the work for a
@@ -82,7 +82,7 @@ struct Run {
     slice: u64,
 }
 
-impl Run {
+impl TopPartRun {
     /// The rows that may be among the first by the first key alone, with all their columns.
     fn by_first_key(&mut self, mut batch: Batch, context: &mut Context) -> Outcome<Batch> {
         let plan = self.plan.clone();
@@ -132,7 +132,7 @@ impl Run {
     }
 }
 
-impl Operator for Run {
+impl Operator for TopPartRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let batch = loop {
             let Some(batch) = self.input.next(context)? else { return Ok(None) };

@@ -8,7 +8,7 @@ use crate::operators::exact_sum::FloatSum;
 use crate::operators::values::{not_a_number, out_of_range};
 
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Sum {
+pub(crate) struct RunningSum {
     ints: i128,
     decimals: Option<DecimalSum>,
     floats: Option<FloatSum>,
@@ -17,7 +17,7 @@ pub(crate) struct Sum {
     numbers: bool,
 }
 
-impl Sum {
+impl RunningSum {
     /// Adds whole numbers that were added up elsewhere.
     pub fn add_whole(&mut self, sum: i128) -> Result<(), GraphError> {
         self.ints = self.ints.checked_add(sum).ok_or_else(out_of_range)?;
@@ -31,7 +31,7 @@ impl Sum {
     }
 
     /// Adds what was added up elsewhere.
-    pub fn merge(&mut self, other: &Sum) -> Result<(), GraphError> {
+    pub fn merge(&mut self, other: &RunningSum) -> Result<(), GraphError> {
         self.ints = self.ints.checked_add(other.ints).ok_or_else(out_of_range)?;
         if let Some(decimals) = &other.decimals {
             self.decimals.get_or_insert_default().merge(decimals).ok_or_else(out_of_range)?;
@@ -229,7 +229,7 @@ mod tests {
     use proptest::prelude::*;
 
     fn sum(values: &[Value]) -> Result<Value, GraphError> {
-        let mut sum = Sum::default();
+        let mut sum = RunningSum::default();
         values.iter().try_for_each(|v| sum.add(v))?;
         sum.finish()
     }
@@ -239,7 +239,7 @@ mod tests {
         let (max, one) = (Value::Int(i64::MAX), Value::Int(1));
         assert_eq!(sum(&[max.clone(), one.clone(), Value::Int(-1)]), Ok(max.clone()));
         assert_eq!(sum(&[max.clone(), one]).unwrap_err().code, Code::NUMBER_OUT_OF_RANGE);
-        let mut mean = Sum::default();
+        let mut mean = RunningSum::default();
         mean.add(&max).unwrap();
         mean.add(&max).unwrap();
         assert_eq!(mean.mean(2), Ok(Value::Float(i64::MAX as f64)));

@@ -8,7 +8,7 @@ use graphodrome_language::{Diagnostic, Span, VariableKind};
 
 use crate::expression::Expr;
 use crate::operators::{
-    Change, ChangeSpec, DeleteElements, FindSpec, InsertEdgeSpec, InsertElements, InsertNodeSpec,
+    ChangeSpec, DeleteElements, FindSpec, InsertEdgeSpec, InsertElements, InsertNodeSpec, PropertyChange,
     SetProperties,
 };
 use crate::outcome::Outcome;
@@ -187,14 +187,15 @@ impl Planner<'_> {
         for item in items {
             let (variable, change, span) = match item {
                 SetItem::Property { variable, property, value } => {
-                    let change = Change::Set(property.text.clone(), self.compile(value, &input.schema)?);
+                    let change =
+                        PropertyChange::Set(property.text.clone(), self.compile(value, &input.schema)?);
                     (variable, change, variable.span.to(value.span))
                 }
                 SetItem::All { variable, properties } => {
-                    (variable, Change::SetAll(self.pairs(properties, &input.schema)?), variable.span)
+                    (variable, PropertyChange::SetAll(self.pairs(properties, &input.schema)?), variable.span)
                 }
                 SetItem::Label { variable, label } => {
-                    (variable, Change::AddLabel(label.text.clone()), variable.span.to(label.span))
+                    (variable, PropertyChange::AddLabel(label.text.clone()), variable.span.to(label.span))
                 }
             };
             let slot = self.target(variable, &input.schema)?;
@@ -208,10 +209,10 @@ impl Planner<'_> {
         for item in items {
             let (variable, change, end) = match item {
                 RemoveItem::Property { variable, property } => {
-                    (variable, Change::Remove(property.text.clone()), property.span)
+                    (variable, PropertyChange::Remove(property.text.clone()), property.span)
                 }
                 RemoveItem::Label { variable, label } => {
-                    (variable, Change::RemoveLabel(label.text.clone()), label.span)
+                    (variable, PropertyChange::RemoveLabel(label.text.clone()), label.span)
                 }
             };
             let slot = self.target(variable, &input.schema)?;

@@ -10,7 +10,7 @@ use graphodrome_graph::{
 use graphodrome_language::ast::*;
 use graphodrome_language::expression_variables;
 
-use crate::planner::growth::{Growth, Repeated};
+use crate::planner::growth::{Growth, RepeatedEdge};
 use crate::planner::pattern_graph::{Condition, PatternGraph, PatternNode, PatternStep, StepKind};
 use crate::planner::state::Planner;
 
@@ -427,7 +427,7 @@ impl Planner<'_> {
             };
             self.equal_share(&name.text, value, &labels, Element::Edge)
         });
-        self.growth(&Repeated {
+        self.growth(&RepeatedEdge {
             start: self.found.get(&nodes[near].name).copied(),
             near: self.labels_of(&nodes[near]),
             far: self.labels_of(&nodes[far]),

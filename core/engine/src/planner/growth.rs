@@ -10,7 +10,7 @@ pub(super) const LOOKS_OF_A_QUERY: usize = 4 * LOOKS;
 
 /// A repeated edge.
 #[derive(Clone, Debug, PartialEq)]
-pub(super) struct Repeated {
+pub(super) struct RepeatedEdge {
     /// The node that it begins at, where it is known.
     pub start: Option<u32>,
     pub near: Option<LabelExpression>,

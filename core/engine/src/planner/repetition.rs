@@ -50,23 +50,23 @@ pub(super) struct Read<'a> {
 }
 
 /// A part that is repeated, and how often.
-struct Repeated {
+struct RepeatedPart {
     times: usize,
     elements: Vec<PathElement>,
     condition: Option<Expression>,
 }
 
-fn repeated(element: &PathElement) -> Option<Repeated> {
+fn repeated(element: &PathElement) -> Option<RepeatedPart> {
     let times = |q: &Quantifier| (q.max == Some(q.min) && q.min > 0).then_some(q.min as usize);
     let found = match element {
-        PathElement::Edge(edge, Some(q)) => Repeated {
+        PathElement::Edge(edge, Some(q)) => RepeatedPart {
             times: times(q)?,
             elements: vec![PathElement::Edge(edge.clone(), None)],
             condition: None,
         },
         PathElement::Group(group) if group.mode.is_none() && group.variable.is_none() => {
             let mut conditions: Vec<Expression> = group.condition.clone().into_iter().collect();
-            Repeated {
+            RepeatedPart {
                 times: times(group.quantifier.as_ref()?)?,
                 elements: inlined(&group.term.elements, false, &mut conditions)?,
                 condition: conditions.into_iter().reduce(both),
@@ -162,7 +162,7 @@ impl Planner<'_> {
         &mut self, element: &PathElement, before: &[PathElement], read: &Read<'_>,
         open: &mut BTreeSet<Arc<str>>,
     ) -> Option<Vec<(Vec<PathElement>, Option<Expression>)>> {
-        let Repeated { times, mut elements, condition } = repeated(element)?;
+        let RepeatedPart { times, mut elements, condition } = repeated(element)?;
         let term = PathTerm { elements: vec![element.clone()] };
         let mut own = Mentions::new();
         mentioned_in(&term, &mut own);

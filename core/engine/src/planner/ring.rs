@@ -21,7 +21,7 @@ const LONGEST: u32 = 8;
 const FEW_STARTS: f64 = 100.0;
 
 /// A ring in the form of a repetition, and the conditions that it says already.
-pub(super) struct Ring {
+pub(super) struct RingPattern {
     pub path: PathPattern,
     pub said: Vec<Expression>,
 }
@@ -100,7 +100,7 @@ impl Planner<'_> {
     pub(super) fn ring(
         &self, path: &PathPattern, (nodes_of_all, conjuncts): (&[&NodePattern], &[Expression]),
         read: &Read<'_>, counted: bool,
-    ) -> Option<Ring> {
+    ) -> Option<RingPattern> {
         let elements = &path.term.elements;
         let (Some(PathElement::Node(first)), Some(PathElement::Node(last))) =
             (elements.first(), elements.last())
@@ -175,7 +175,7 @@ impl Planner<'_> {
         let repeated = repeated(&ring, first)?;
         let mode = if simple { Some(PathMode::Simple) } else { path.mode };
         let elements = vec![elements[0].clone(), repeated, elements[elements.len() - 1].clone()];
-        Some(Ring { path: PathPattern { mode, term: PathTerm { elements }, ..path.clone() }, said })
+        Some(RingPattern { path: PathPattern { mode, term: PathTerm { elements }, ..path.clone() }, said })
     }
 }
 

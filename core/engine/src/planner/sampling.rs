@@ -8,7 +8,7 @@ use hashbrown::{HashMap, HashSet};
 
 use crate::planner::growth::Growth;
 use crate::planner::growth::LOOKS;
-use crate::planner::growth::Repeated;
+use crate::planner::growth::RepeatedEdge;
 use crate::planner::state::Planner;
 
 /// Nodes that it is tried from.
@@ -24,7 +24,7 @@ const REACHED: f64 = 0.6;
 
 impl Planner<'_> {
     /// What a repeated edge leads to; found once for each in a query. `None` where it cannot be tried.
-    pub(super) fn growth(&self, repeated: &Repeated) -> Option<Growth> {
+    pub(super) fn growth(&self, repeated: &RepeatedEdge) -> Option<Growth> {
         let mut known = self.growths.borrow_mut();
         if let Some((_, growth)) = known.iter().find(|(of, _)| of == repeated) {
             return *growth;
@@ -34,7 +34,7 @@ impl Planner<'_> {
         growth
     }
 
-    fn try_out(&self, repeated: &Repeated) -> Option<Growth> {
+    fn try_out(&self, repeated: &RepeatedEdge) -> Option<Growth> {
         let test = self.scope.edge_test(repeated.edge.as_ref());
         let direction = repeated.direction;
         let base = &self.scope.base;
@@ -119,7 +119,7 @@ impl Planner<'_> {
 /// A repeated edge that is tried out.
 struct Trial<'t> {
     planner: &'t Planner<'t>,
-    repeated: &'t Repeated,
+    repeated: &'t RepeatedEdge,
     test: &'t EdgeTest,
     far: &'t dyn Fn(u32) -> bool,
 }

@@ -14,7 +14,7 @@ use crate::compile::{Compiler, Computed, PlanParameters};
 use crate::expression::Expr;
 use crate::outcome::Outcome;
 use crate::plan::{ColumnInfo, OperatorPlan, PlanNode, Schema};
-use crate::planner::growth::{Growth, LOOKS_OF_A_QUERY, Repeated};
+use crate::planner::growth::{Growth, LOOKS_OF_A_QUERY, RepeatedEdge};
 use crate::profile::{Basis, Estimate};
 use crate::rules::{Rule, Rules};
 use crate::scope::Scope;
@@ -33,7 +33,7 @@ pub(crate) struct Planner<'p> {
     pub(super) current: Computed,
     pub(super) rules: Rules,
     /// What repeated edges lead to, as it was tried out.
-    pub(super) growths: RefCell<Vec<(Repeated, Option<Growth>)>>,
+    pub(super) growths: RefCell<Vec<(RepeatedEdge, Option<Growth>)>>,
     /// Adjacency entries that may still be looked at for estimates.
     pub(super) looks: Cell<usize>,
     /// Nodes that keys have found for the values given.

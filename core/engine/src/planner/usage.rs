@@ -11,7 +11,7 @@ use crate::planner::lengths::lengths_alone;
 use crate::planner::state::{Around, Use};
 
 /// What later clauses read of a MATCH, and whether they can tell how often a row comes.
-pub(super) fn usage(rest: &[Clause], groups: &Groups, around: &Around) -> Use {
+pub(super) fn usage(rest: &[Clause], groups: &GroupNames, around: &Around) -> Use {
     let mut needed = around.needed.clone();
     for clause in rest {
         needed.extend(clause_variables(clause));
@@ -55,11 +55,11 @@ fn gives_every_row(result: &Return) -> bool {
 }
 
 /// Names of variables that may be lists bound under a quantifier.
-pub(super) type Groups = BTreeSet<Arc<str>>;
+pub(super) type GroupNames = BTreeSet<Arc<str>>;
 
 /// Those that stand in the schema, that the clauses bind, and that are made of such.
-pub(super) fn group_names(schema: &Schema, clauses: &[Clause]) -> Groups {
-    fn bound(clauses: &[Clause], groups: &mut Groups) {
+pub(super) fn group_names(schema: &Schema, clauses: &[Clause]) -> GroupNames {
+    fn bound(clauses: &[Clause], groups: &mut GroupNames) {
         for clause in clauses {
             match clause {
                 Clause::Match { pattern, .. } => {
@@ -86,7 +86,7 @@ pub(super) fn group_names(schema: &Schema, clauses: &[Clause]) -> Groups {
 
 /// Whether a result is the same however often each row comes. An aggregate over a group variable works within the row:
 /// with no other the result has every row.
-pub(super) fn insensitive(result: &Return, groups: &Groups) -> bool {
+pub(super) fn insensitive(result: &Return, groups: &GroupNames) -> bool {
     let within_row = |argument: &Expression| {
         !argument.contains_aggregate() && read_by_element(argument).iter().any(|v| groups.contains(v))
     };

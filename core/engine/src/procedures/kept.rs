@@ -10,21 +10,21 @@ use crate::procedures::{Part, PartRequest};
 /// Bytes of all parts that are kept.
 const MOST_BYTES: usize = 512 << 20;
 
-struct Kept {
+struct KeptPart {
     /// The version, which is gone when nobody reads it any more.
     snapshot: Weak<Snapshot>,
     request: PartRequest,
     part: Arc<Part>,
 }
 
-impl Kept {
+impl KeptPart {
     fn is_of(&self, snapshot: &Arc<Snapshot>, request: &PartRequest) -> bool {
         std::ptr::eq(self.snapshot.as_ptr(), Arc::as_ptr(snapshot)) && self.request == *request
     }
 }
 
 /// The one used last is the last one.
-static KEPT: Mutex<Vec<Kept>> = Mutex::new(vec![]);
+static KEPT: Mutex<Vec<KeptPart>> = Mutex::new(vec![]);
 
 /// The part of this version, where it is kept.
 pub(crate) fn find(snapshot: &Arc<Snapshot>, request: &PartRequest) -> Option<Arc<Part>> {
@@ -49,7 +49,7 @@ pub(crate) fn keep(snapshot: &Arc<Snapshot>, request: &PartRequest, part: Part) 
         return other.part.clone();
     }
     let (snapshot, request) = (Arc::downgrade(snapshot), request.clone());
-    kept.push(Kept { snapshot, request, part: part.clone() });
+    kept.push(KeptPart { snapshot, request, part: part.clone() });
     let mut bytes = 0;
     let first = kept.iter().rposition(|k| {
         bytes += k.part.bytes;

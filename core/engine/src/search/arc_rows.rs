@@ -17,7 +17,7 @@ impl Passage {
 }
 
 /// Is told how much was looked at, and may end it.
-pub(super) type Work<'w, E> = &'w mut dyn FnMut(u64) -> Result<(), E>;
+pub(super) type TellWork<'w, E> = &'w mut dyn FnMut(u64) -> Result<(), E>;
 
 /// Bytes of an arc in rows both ways, and while they are made.
 pub(super) const ARC_BYTES: usize = size_of::<Passage>() + size_of::<(u32, u32)>() + 2 * (3 * 4 + 1);
@@ -39,7 +39,7 @@ impl ArcRows {
     /// Rows from the nodes, and rows to them. Arcs between the same two nodes become one entry where they are `merged`; with
     /// `both_ways` an edge may be among the arcs in both directions.
     pub fn both<E>(
-        nodes: usize, arcs: &[Passage], merged: bool, both_ways: bool, work: Work<'_, E>,
+        nodes: usize, arcs: &[Passage], merged: bool, both_ways: bool, work: TellWork<'_, E>,
     ) -> Result<(ArcRows, ArcRows), E> {
         let mut out = ArcRows::new(nodes, arcs.iter().copied(), merged, work)?;
         let mut into = ArcRows::new(nodes, arcs.iter().map(|arc| arc.turned()), merged, work)?;
@@ -60,7 +60,7 @@ impl ArcRows {
     }
 
     fn new<E>(
-        nodes: usize, arcs: impl Iterator<Item = Passage> + Clone, merged: bool, work: Work<'_, E>,
+        nodes: usize, arcs: impl Iterator<Item = Passage> + Clone, merged: bool, work: TellWork<'_, E>,
     ) -> Result<ArcRows, E> {
         let mut ends = vec![0u32; nodes + 1];
         arcs.clone().for_each(|arc| ends[arc.from as usize + 1] += 1);
@@ -122,7 +122,7 @@ impl ArcRows {
     }
 
     /// About how many walks of this many arcs lead along the rows from a node.
-    pub fn walks<E>(&self, from: u32, arcs: usize, work: Work<'_, E>) -> Result<f64, E> {
+    pub fn walks<E>(&self, from: u32, arcs: usize, work: TellWork<'_, E>) -> Result<f64, E> {
         let mut here = vec![0f64; self.starts.len() - 1];
         here[from as usize] = 1.0;
         for _ in 0..arcs {

@@ -62,9 +62,9 @@ pub(crate) struct Caps {
 
 /// What was folded so far.
 #[derive(Clone, Debug, PartialEq)]
-pub(crate) struct Folded(Vec<Value>);
+pub(crate) struct FoldedSoFar(Vec<Value>);
 
-impl Folded {
+impl FoldedSoFar {
     /// The last value of one that is in order, null where there was none; `None` where nothing is known of it.
     pub fn last_value(&self) -> Option<Value> {
         match &self.0[..] {
@@ -189,21 +189,21 @@ impl Caps {
     }
 
     /// Before the first edge.
-    pub fn none(&self) -> Folded {
+    pub fn none(&self) -> FoldedSoFar {
         let count = |along: &Along| match along.step {
             CapStep::Count => Value::Int(0),
             // The last value.
             CapStep::InOrder(_) => Value::list(vec![]),
             _ => Value::Null,
         };
-        Folded(self.along.iter().map(count).collect())
+        FoldedSoFar(self.along.iter().map(count).collect())
     }
 
     /// With an edge more, which was bound to one of the program's variables; `None` where no longer path satisfies the
     /// conditions.
     pub fn and(
-        &self, before: &Folded, (edge, local): (u32, Option<usize>), cursor: &mut Cursor<'_>,
-    ) -> Outcome<Option<Folded>> {
+        &self, before: &FoldedSoFar, (edge, local): (u32, Option<usize>), cursor: &mut Cursor<'_>,
+    ) -> Outcome<Option<FoldedSoFar>> {
         let mut folded = before.clone();
         for (along, value) in self.along.iter().zip(&mut folded.0) {
             if along.read && (along.local.is_none() || along.local == local) {
@@ -219,7 +219,7 @@ impl Caps {
     }
 
     /// Whether none of the conditions is certainly false.
-    fn may_hold(&self, folded: &Folded, cursor: &mut Cursor<'_>) -> Outcome<bool> {
+    fn may_hold(&self, folded: &FoldedSoFar, cursor: &mut Cursor<'_>) -> Outcome<bool> {
         let locals: Vec<Value> =
             self.along.iter().zip(&folded.0).map(|(along, value)| along.step.certain(value)).collect();
         let at = Row { batch: cursor.batch, row: cursor.row, locals: &locals };
@@ -293,7 +293,7 @@ impl Caps {
 
     /// Whether the sum of a path ([`Self::one_sum`]) leaves it a chance.
     pub fn sum_may_hold(&self, sum: Value, cursor: &mut Cursor<'_>) -> Outcome<bool> {
-        self.may_hold(&Folded(vec![sum]), cursor)
+        self.may_hold(&FoldedSoFar(vec![sum]), cursor)
     }
 }
 

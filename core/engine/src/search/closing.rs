@@ -4,7 +4,7 @@
 //! one of their own: the sum over the partitions of what may coincide, each with its sign (Möbius inversion on the
 //! lattice of partitions; G.-C. Rota, "On the foundations of combinatorial theory I", 1964).
 
-use crate::search::arc_rows::{ArcRows, Passage, Work};
+use crate::search::arc_rows::{ArcRows, Passage, TellWork};
 
 /// Edges at the end of a way that are counted, not made.
 const COUNTED: usize = 3;
@@ -51,7 +51,7 @@ impl WaysBetween {
     /// `arcs` are all different. With `both_ways` an edge may be among them in both directions.
     pub fn new<E>(
         nodes: usize, (start, end): (u32, u32), mut arcs: Vec<Passage>, (apart, both_ways): (NotTwice, bool),
-        work: Work<'_, E>,
+        work: TellWork<'_, E>,
     ) -> Result<WaysBetween, E> {
         work(arcs.len() as u64)?;
         let one = arcs.iter().filter(|arc| (arc.from, arc.to) == (start, end)).count() as u64;
@@ -80,7 +80,7 @@ impl WaysBetween {
     }
 
     /// How many ways there are of each length from `min` to `max`; the greatest number stands for all that are more.
-    pub fn by_length<E>(self, min: usize, max: usize, work: Work<'_, E>) -> Result<Counted, E> {
+    pub fn by_length<E>(self, min: usize, max: usize, work: TellWork<'_, E>) -> Result<Counted, E> {
         let made = max.saturating_sub(COUNTED);
         let shorter = self.out.walks(self.start, made, work)? <= self.into.walks(self.end, made, work)?;
         work(4 * self.out.others.len() as u64)?;
@@ -207,7 +207,7 @@ impl LastEdges {
     }
 
     /// Adds ways of three edges and more, from `min` on; how many beginnings were made.
-    fn longer<E>(&mut self, min: usize, counts: &mut [i128], work: Work<'_, E>) -> Result<u64, E> {
+    fn longer<E>(&mut self, min: usize, counts: &mut [i128], work: TellWork<'_, E>) -> Result<u64, E> {
         let deepest = counts.len() - 1 - COUNTED;
         self.deepest = deepest;
         let mut beginnings = 0;

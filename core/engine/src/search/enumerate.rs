@@ -15,7 +15,7 @@ use crate::expression::Expr;
 use crate::operators::{EdgeCheck, seek};
 use crate::outcome::Outcome;
 use crate::row::Row;
-use crate::search::caps::{Caps, Folded};
+use crate::search::caps::{Caps, FoldedSoFar};
 use crate::search::cursor::Cursor;
 use crate::search::hop_table::HopTable;
 use crate::search::measure::Hops;
@@ -176,7 +176,7 @@ pub(crate) struct Enumerator {
     guide: Option<EndGuide>,
     /// What no longer path may come to satisfy, and what was folded of it after each edge.
     caps: Option<Arc<Caps>>,
-    folded: Vec<Folded>,
+    folded: Vec<FoldedSoFar>,
     hops: HopTable,
     /// What happened along the path.
     pub events: Vec<Event>,

@@ -20,7 +20,7 @@ use crate::numbers::Cells;
 use crate::operators::EdgeCheck;
 use crate::outcome::Outcome;
 use crate::row::Row;
-use crate::search::sums::{Fold, Folds, Inner, Number, Outer, Sums, Table, Values};
+use crate::search::sums::{Fold, Folds, Inner, Number, Outer, SumTable, Sums, Values};
 use crate::search::{Cursor, NodeNumbers, SearchSpec, Step};
 
 /// What comes of all paths from one node.
@@ -203,7 +203,7 @@ impl Network {
         let n = self.nodes.len();
         let over = || too_many(&folds.all);
         let begin = Sums { paths: 1, folds: folds.none() };
-        let mut totals = Table::new(n, folds);
+        let mut totals = SumTable::new(n, folds);
         if spec.min == 0 {
             totals.add(0, 1, &begin.folds).ok_or_else(over)?;
         }
@@ -238,11 +238,11 @@ impl Network {
 
     /// One pass over the nodes in the order of the edges.
     fn fold_in_order(
-        &self, order: &[u32], begin: &Sums, totals: &mut Table<'_>, cursor: &mut Cursor<'_>,
+        &self, order: &[u32], begin: &Sums, totals: &mut SumTable<'_>, cursor: &mut Cursor<'_>,
     ) -> Outcome<()> {
         let folds = totals.folds;
         let over = || too_many(&folds.all);
-        let mut sums = Table::new(self.nodes.len(), folds);
+        let mut sums = SumTable::new(self.nodes.len(), folds);
         sums.add(0, begin.paths, &begin.folds).ok_or_else(over)?;
         let (mut from, mut on) = (folds.none(), folds.none());
         for &node in order {
@@ -266,12 +266,12 @@ impl Network {
 
     /// Hop by hop, as far as there may be edges.
     fn fold_hops(
-        &self, spec: &SearchSpec, begin: &Sums, totals: &mut Table<'_>, cursor: &mut Cursor<'_>,
+        &self, spec: &SearchSpec, begin: &Sums, totals: &mut SumTable<'_>, cursor: &mut Cursor<'_>,
     ) -> Outcome<()> {
         let folds = totals.folds;
         let over = || too_many(&folds.all);
         let n = self.nodes.len();
-        let (mut sums, mut next) = (Table::new(n, folds), Table::new(n, folds));
+        let (mut sums, mut next) = (SumTable::new(n, folds), SumTable::new(n, folds));
         sums.add(0, begin.paths, &begin.folds).ok_or_else(over)?;
         let mut on = folds.none();
         let (mut here, mut there) = (vec![0u32], vec![]);
@@ -311,7 +311,7 @@ impl Network {
     /// order and takes no edge of one in another, so that only the ways within a component are made, from each node at
     /// which paths come into it.
     fn fold_parts(
-        &self, spec: &SearchSpec, folds: &Folds, begin: &Sums, totals: &mut Table<'_>,
+        &self, spec: &SearchSpec, folds: &Folds, begin: &Sums, totals: &mut SumTable<'_>,
         cursor: &mut Cursor<'_>,
     ) -> Outcome<()> {
         let n = self.nodes.len();
@@ -331,13 +331,13 @@ impl Network {
             .collect();
         let parts = Subgraph::of_ends(count, &across, false, None);
         let Ok(order) = layers(&parts, &ask) else { return budget.check() };
-        let mut comes = Table::new(n, folds);
+        let mut comes = SumTable::new(n, folds);
         comes.add(0, begin.paths, &begin.folds).ok_or_else(over)?;
         let mut on = folds.none();
         for p in order.order {
             let inside = |node: u32| part[node as usize] == p;
             let members = &members[p as usize];
-            let mut here = Table::new(members.len(), folds);
+            let mut here = SumTable::new(members.len(), folds);
             let place = |node: u32| members.partition_point(|m| *m < node);
             for &entry in members {
                 let from = comes.sums(entry as usize);

@@ -20,7 +20,7 @@ use crate::search::guide::Guide;
 use crate::search::measure::{AnyWeights, EdgeWeight, Hops, Measure, WholeWeights};
 use crate::search::spread::Spread;
 use crate::search::towards::cheapest_towards;
-use crate::search::within::Within;
+use crate::search::within::WithinSums;
 
 /// The paths from `start`, to `target` where it is given.
 pub(crate) fn paths_from(search: &Arc<GuidedSearch>, start: u32, target: Option<u32>) -> Box<dyn PathSource> {
@@ -36,11 +36,11 @@ pub(crate) fn paths_from(search: &Arc<GuidedSearch>, start: u32, target: Option<
     }
 }
 
-fn by_measure<M: Ends>(
+fn by_measure<M: BetweenEnds>(
     search: &Arc<GuidedSearch>, ends: (u32, Option<u32>), measure: M,
 ) -> Box<dyn PathSource> {
     match &search.within {
-        Some(caps) => Box::new(Within::new(search, caps, ends, measure)),
+        Some(caps) => Box::new(WithinSums::new(search, caps, ends, measure)),
         None => Box::new(Guided::new(search, ends, measure)),
     }
 }
@@ -93,7 +93,7 @@ enum Stage<M: Measure> {
     Done,
 }
 
-struct Guided<M: Ends> {
+struct Guided<M: BetweenEnds> {
     search: Arc<GuidedSearch>,
     start: u32,
     target: Option<u32>,
@@ -101,7 +101,7 @@ struct Guided<M: Ends> {
     stage: Stage<M>,
 }
 
-impl<M: Ends> Guided<M> {
+impl<M: BetweenEnds> Guided<M> {
     fn new(search: &Arc<GuidedSearch>, (start, target): (u32, Option<u32>), measure: M) -> Guided<M> {
         Guided { search: search.clone(), start, target, measure, stage: Stage::New }
     }
@@ -223,7 +223,7 @@ pub(crate) fn warn_of_impassable(edges: usize, weight: &EdgeWeight, cursor: &mut
     cursor.context.warnings.push(Diagnostic::warning(Code::DATA, weight.expression.span, text));
 }
 
-impl<M: Ends> PathSource for Guided<M> {
+impl<M: BetweenEnds> PathSource for Guided<M> {
     fn next(&mut self, spec: &SearchSpec, cursor: &mut Cursor<'_>) -> Outcome<Option<FoundPath>> {
         let path = match &mut self.stage {
             Stage::Done => return Ok(None),
@@ -290,7 +290,7 @@ impl<M: Ends> PathSource for Guided<M> {
 }
 
 /// What a measure does with two bound ends.
-trait Ends: Measure + Send + Sized + 'static {
+trait BetweenEnds: Measure + Send + Sized + 'static {
     /// The guide to the second node, where it can be reached from the first.
     fn guide(
         &mut self, search: &GuidedSearch, (from, to): (u32, u32), cursor: &mut Cursor<'_>,
@@ -313,7 +313,7 @@ trait Ends: Measure + Send + Sized + 'static {
     }
 }
 
-impl Ends for Hops {
+impl BetweenEnds for Hops {
     fn guide(
         &mut self, search: &GuidedSearch, ends: (u32, u32), cursor: &mut Cursor<'_>,
     ) -> Outcome<Option<Guide<Hops>>> {
@@ -327,6 +327,6 @@ impl Ends for Hops {
     }
 }
 
-impl Ends for WholeWeights {}
+impl BetweenEnds for WholeWeights {}
 
-impl Ends for AnyWeights {}
+impl BetweenEnds for AnyWeights {}

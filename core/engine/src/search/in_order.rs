@@ -18,32 +18,32 @@ use crate::counters::Side;
 use crate::operators::EdgeCheck;
 use crate::outcome::Outcome;
 use crate::search::asked::FoundPath;
-use crate::search::caps::{Caps, Folded};
+use crate::search::caps::{Caps, FoldedSoFar};
 use crate::search::hop_table::HopTable;
 use crate::search::{Cursor, SearchSpec, Step};
 
 /// Bytes of a node that a way leads to, in all that is kept of it.
-const REACHED_BYTES: usize = size_of::<Reached>() + size_of::<Waiting>() + 2 * size_of::<Value>() + 24;
+const REACHED_BYTES: usize = size_of::<LastEdge>() + size_of::<WaitingEnd>() + 2 * size_of::<Value>() + 24;
 
 /// The last edge of a way.
-struct Reached {
+struct LastEdge {
     node: u32,
     edge: u32,
     /// Where the way before it stands; of the start, its own place.
     before: u32,
     hops: u32,
-    folded: Folded,
+    folded: FoldedSoFar,
 }
 
 /// A way that may be the best to its node.
-struct Waiting {
+struct WaitingEnd {
     /// The last value, such that the least leaves the most room; null before there is one.
     last: Value,
     falling: bool,
     place: u32,
 }
 
-impl Ord for Waiting {
+impl Ord for WaitingEnd {
     fn cmp(&self, other: &Self) -> Ordering {
         let by_value = match (self.last.is_null(), other.last.is_null()) {
             (true, true) => Ordering::Equal,
@@ -60,19 +60,19 @@ impl Ord for Waiting {
     }
 }
 
-impl PartialOrd for Waiting {
+impl PartialOrd for WaitingEnd {
     fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
         Some(self.cmp(other))
     }
 }
 
-impl PartialEq for Waiting {
+impl PartialEq for WaitingEnd {
     fn eq(&self, other: &Self) -> bool {
         self.cmp(other) == Ordering::Equal
     }
 }
 
-impl Eq for Waiting {}
+impl Eq for WaitingEnd {}
 
 /// Whether ends of the spec may be told so: only which there are matters, paths of any length count, and one back to the start
 /// takes no edge twice, or is not asked for.
@@ -85,7 +85,7 @@ pub(crate) fn may_go_in_order(spec: &SearchSpec) -> bool {
 /// The ends that were found, in the order in which they were reached. Its memory is accounted for until it is
 /// [given back](Self::finish).
 pub(crate) struct EndsInOrder {
-    reached: Vec<Reached>,
+    reached: Vec<LastEdge>,
     /// Places of the ways that lead to ends, the next one last.
     ends: Vec<u32>,
     bytes: usize,
@@ -97,7 +97,7 @@ impl EndsInOrder {
         let Some(place) = self.ends.pop() else { return Ok(None) };
         let (mut nodes, mut edges, mut at) = (vec![self.reached[place as usize].node], vec![], place);
         while at != 0 {
-            let Reached { edge, before, .. } = self.reached[at as usize];
+            let LastEdge { edge, before, .. } = self.reached[at as usize];
             edges.push(edge);
             nodes.push(self.reached[before as usize].node);
             at = before;
@@ -118,7 +118,7 @@ pub(crate) fn ends_in_order(
     spec: &SearchSpec, step: &Step, caps: &Arc<Caps>, (start, end): (u32, Option<u32>),
     cursor: &mut Cursor<'_>,
 ) -> Outcome<Option<EndsInOrder>> {
-    let mut search = Search {
+    let mut search = InOrderSearch {
         caps,
         falling: caps.falls(),
         reached: vec![],
@@ -131,7 +131,7 @@ pub(crate) fn ends_in_order(
     };
     let found = search.run(spec, step, (start, end), cursor);
     search.hops.report(cursor);
-    let Search { reached, mut ends, bytes, .. } = search;
+    let InOrderSearch { reached, mut ends, bytes, .. } = search;
     if !matches!(found, Ok(true)) {
         cursor.context.release(bytes);
     }
@@ -139,11 +139,11 @@ pub(crate) fn ends_in_order(
     Ok(found?.then_some(EndsInOrder { reached, ends, bytes }))
 }
 
-struct Search<'c> {
+struct InOrderSearch<'c> {
     caps: &'c Arc<Caps>,
     falling: bool,
-    reached: Vec<Reached>,
-    waiting: BinaryHeap<Reverse<Waiting>>,
+    reached: Vec<LastEdge>,
+    waiting: BinaryHeap<Reverse<WaitingEnd>>,
     settled: HashSet<u32>,
     ends: Vec<u32>,
     bytes: usize,
@@ -152,7 +152,7 @@ struct Search<'c> {
     hops: HopTable,
 }
 
-impl Search<'_> {
+impl InOrderSearch<'_> {
     /// Whether values could be compared.
     fn run(
         &mut self, spec: &SearchSpec, step: &Step, (start, end): (u32, Option<u32>), cursor: &mut Cursor<'_>,
@@ -160,13 +160,13 @@ impl Search<'_> {
         let (test, direction) = (step.test.clone(), step.direction);
         let check = EdgeCheck { test, direction, different_from: spec.different_from.clone() };
         let folded = self.caps.none();
-        self.reached.push(Reached { node: start, edge: 0, before: 0, hops: 0, folded });
-        self.waiting.push(Reverse(Waiting { last: Value::Null, falling: self.falling, place: 0 }));
+        self.reached.push(LastEdge { node: start, edge: 0, before: 0, hops: 0, folded });
+        self.waiting.push(Reverse(WaitingEnd { last: Value::Null, falling: self.falling, place: 0 }));
         // Whether a way came back to the start.
         let mut came_back = false;
         let mut edges = vec![];
         while let Some(Reverse(next)) = self.waiting.pop() {
-            let Reached { node, hops, .. } = self.reached[next.place as usize];
+            let LastEdge { node, hops, .. } = self.reached[next.place as usize];
             if next.place > 0 && node == start {
                 if !std::mem::replace(&mut came_back, true) {
                     self.give(next.place, spec, end, cursor)?;
@@ -214,7 +214,7 @@ impl Search<'_> {
         &mut self, before: u32, (edge, node): (u32, u32), spec: &SearchSpec, cursor: &mut Cursor<'_>,
     ) -> Outcome<Option<()>> {
         let local = spec.step.as_ref().and_then(|step| step.locals[1]);
-        let Reached { folded, hops, .. } = &self.reached[before as usize];
+        let LastEdge { folded, hops, .. } = &self.reached[before as usize];
         let hops = hops + 1;
         let Some(folded) = self.caps.and(folded, (edge, local), cursor)? else {
             self.hops.failed(hops);
@@ -231,8 +231,8 @@ impl Search<'_> {
         }
         self.hops.reached(hops, 1);
         let place = self.reached.len() as u32;
-        self.waiting.push(Reverse(Waiting { last, falling: self.falling, place }));
-        self.reached.push(Reached { node, edge, before, hops, folded });
+        self.waiting.push(Reverse(WaitingEnd { last, falling: self.falling, place }));
+        self.reached.push(LastEdge { node, edge, before, hops, folded });
         Ok(Some(()))
     }
 

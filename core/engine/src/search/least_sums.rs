@@ -14,18 +14,18 @@ use crate::search::{Cursor, SearchSpec, closes_alike};
 
 /// A number that is not below zero, in its order.
 #[derive(Clone, Copy, PartialEq)]
-struct Sum(Number);
+struct LeastSum(Number);
 
-impl Eq for Sum {}
+impl Eq for LeastSum {}
 
-impl PartialOrd for Sum {
-    fn partial_cmp(&self, other: &Sum) -> Option<Ordering> {
+impl PartialOrd for LeastSum {
+    fn partial_cmp(&self, other: &LeastSum) -> Option<Ordering> {
         Some(self.cmp(other))
     }
 }
 
-impl Ord for Sum {
-    fn cmp(&self, other: &Sum) -> Ordering {
+impl Ord for LeastSum {
+    fn cmp(&self, other: &LeastSum) -> Ordering {
         match (self.0, other.0) {
             (Number::Whole(a), Number::Whole(b)) => a.cmp(&b),
             (Number::Float(a), Number::Float(b)) => a.total_cmp(&b),
@@ -116,14 +116,14 @@ impl Network {
             Values::Float(_) => Number::Float(0.0),
         };
         ways.sums[0] = Some(zero);
-        waiting.push(Reverse((Sum(zero), 0u32)));
-        while let Some(Reverse((Sum(sum), node))) = waiting.pop() {
+        waiting.push(Reverse((LeastSum(zero), 0u32)));
+        while let Some(Reverse((LeastSum(sum), node))) = waiting.pop() {
             if std::mem::replace(&mut settled[node as usize], true) {
                 continue;
             }
             let arcs = self.arcs_of(node as usize);
             cursor.context.work(arcs.len() as u64 + 1)?;
-            let most = (waiting.len() + arcs.len()) * size_of::<Reverse<(Sum, u32)>>();
+            let most = (waiting.len() + arcs.len()) * size_of::<Reverse<(LeastSum, u32)>>();
             if most > held {
                 cursor.context.reserve(2 * most - held)?;
                 held = 2 * most;
@@ -135,7 +135,7 @@ impl Network {
                     ways.sums[to] = Some(more);
                     ways.last[to] = arc as u32;
                     ways.first[to] = if node == 0 { arc as u32 } else { ways.first[node as usize] };
-                    waiting.push(Reverse((Sum(more), to as u32)));
+                    waiting.push(Reverse((LeastSum(more), to as u32)));
                 }
             }
         }

@@ -45,18 +45,18 @@ struct Trace {
 }
 
 #[derive(PartialEq, Eq)]
-struct Waiting {
+struct WaitingTrace {
     cost: Cost,
     trace: u32,
 }
 
-impl PartialOrd for Waiting {
+impl PartialOrd for WaitingTrace {
     fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
         Some(self.cmp(other))
     }
 }
 
-impl Ord for Waiting {
+impl Ord for WaitingTrace {
     /// The cheapest, then the oldest, is the greatest.
     fn cmp(&self, other: &Self) -> Ordering {
         other.cost.cmp(&self.cost).then(other.trace.cmp(&self.trace))
@@ -113,12 +113,12 @@ pub(crate) struct Weight<'w> {
     pub edge_alone: bool,
 }
 
-struct Search<'s> {
+struct ProductSearch<'s> {
     spec: &'s SearchSpec,
     quota: Quota,
     weight: Option<Weight<'s>>,
     traces: Vec<Trace>,
-    waiting: BinaryHeap<Waiting>,
+    waiting: BinaryHeap<WaitingTrace>,
     /// Per state, node and what else matters there: how often it was left, and at how many costs.
     settled: HashMap<(u32, u32, u64), Settled>,
     /// Ways that were left already, where one match may be found in several.
@@ -132,7 +132,7 @@ pub(crate) fn product_search(
     spec: &SearchSpec, quota: Quota, weight: Option<Weight<'_>>, (start, target): (u32, Option<u32>),
     cursor: &mut Cursor<'_>,
 ) -> Outcome<Vec<ProductResult>> {
-    let mut search = Search {
+    let mut search = ProductSearch {
         spec,
         quota,
         weight,
@@ -152,12 +152,12 @@ pub(crate) fn product_search(
         hops: vec![],
         impassable: 0,
     };
-    search.waiting.push(Waiting { cost: Cost::ZERO, trace: 0 });
+    search.waiting.push(WaitingTrace { cost: Cost::ZERO, trace: 0 });
     let mut results = vec![];
     // Per end: what was found.
     let mut ends: HashMap<u32, Settled> = HashMap::new();
     let mut given: HashSet<(u32, u128)> = HashSet::new();
-    while let Some(Waiting { cost, trace }) = search.waiting.pop() {
+    while let Some(WaitingTrace { cost, trace }) = search.waiting.pop() {
         cursor.context.work(1)?;
         if target.is_some_and(|t| ends.get(&t).is_some_and(|found| found.is_full(cost, quota))) {
             break;
@@ -197,7 +197,7 @@ fn spec_span(weight: &Option<Weight<'_>>) -> graphodrome_language::Span {
     weight.as_ref().map(|w| w.expression.span).unwrap_or_default()
 }
 
-impl Search<'_> {
+impl ProductSearch<'_> {
     /// Values of all variables as of `trace`, with `more` bound after it.
     fn locals(&self, trace: u32, more: &[Event]) -> Vec<Value> {
         let mut locals = vec![Value::Null; self.spec.program.locals];
@@ -444,7 +444,7 @@ impl Search<'_> {
                 events: bound,
                 fingerprint,
             });
-            self.waiting.push(Waiting { cost, trace: place });
+            self.waiting.push(WaitingTrace { cost, trace: place });
             pushed += 1;
         }
         while self.hops.len() < hops as usize {

@@ -119,15 +119,15 @@ pub(super) struct Sums {
 }
 
 /// The sums of many nodes, one after the other.
-pub(super) struct Table<'f> {
+pub(super) struct SumTable<'f> {
     pub folds: &'f Folds,
     pub paths: Vec<u128>,
     numbers: Vec<Option<Number>>,
 }
 
-impl<'f> Table<'f> {
-    pub(super) fn new(nodes: usize, folds: &'f Folds) -> Table<'f> {
-        Table { folds, paths: vec![0; nodes], numbers: vec![None; nodes * folds.all.len()] }
+impl<'f> SumTable<'f> {
+    pub(super) fn new(nodes: usize, folds: &'f Folds) -> SumTable<'f> {
+        SumTable { folds, paths: vec![0; nodes], numbers: vec![None; nodes * folds.all.len()] }
     }
 
     pub(super) fn numbers_of(&self, node: usize) -> &[Option<Number>] {
@@ -227,7 +227,7 @@ mod tests {
     fn the_sums_of_a_node_are_its_own() {
         for (outer, wanted) in [(Outer::Sum, 9), (Outer::Least, 2), (Outer::Greatest, 7)] {
             let folds = folds(outer, true);
-            let mut table = Table::new(3, &folds);
+            let mut table = SumTable::new(3, &folds);
             for (node, n) in [(1, 7), (1, 2), (2, 5)] {
                 table.add(node, 1, &[Some(Number::Whole(n))]).unwrap();
             }
@@ -244,7 +244,7 @@ mod tests {
     fn paths_past_all_numbers_are_an_error_only_where_they_are_counted() {
         for counted in [true, false] {
             let folds = folds(Outer::Greatest, counted);
-            let mut table = Table::new(1, &folds);
+            let mut table = SumTable::new(1, &folds);
             table.add(0, u128::MAX - 1, &[Some(Number::Whole(1))]).unwrap();
             assert_eq!(table.add(0, 9, &[Some(Number::Whole(3))]).is_some(), !counted);
             if !counted {

@@ -26,7 +26,7 @@ struct Met<S> {
 }
 
 /// What a way costs at least, its node's number, and what it cost to get there.
-type Waiting<S> = (S, u32, S);
+type WaitingNode<S> = (S, u32, S);
 
 pub(crate) fn cheapest_towards<M: Measure>(
     search: &GuidedSearch, bound: &UsableBound, (from, to): (u32, u32), measure: &mut M,
@@ -37,7 +37,7 @@ pub(crate) fn cheapest_towards<M: Measure>(
     let mut numbers = NodeNumbers::new(cursor.context.scope.node_bound());
     let mut hops = HopTable::new(Side::From);
     let mut met: Vec<Met<M::Sum>> = vec![];
-    let mut waiting: BinaryHeap<Reverse<Waiting<M::Sum>>> = BinaryHeap::new();
+    let mut waiting: BinaryHeap<Reverse<WaitingNode<M::Sum>>> = BinaryHeap::new();
     let (mut held, mut settled) = (0, 0u64);
     let start = Reached { node: from, parent: ROOT, edge: ROOT, hops: 0, sum: M::ZERO, settled: false };
     numbers.number(from);
@@ -82,7 +82,7 @@ pub(crate) fn cheapest_towards<M: Measure>(
             waiting.push(Reverse((measure.add(sum, met[place as usize].left)?, place, sum)));
         }
         let new = met.len() - known;
-        let bytes = new * (size_of::<Met<M::Sum>>() + 2 * size_of::<Waiting<M::Sum>>() + 12);
+        let bytes = new * (size_of::<Met<M::Sum>>() + 2 * size_of::<WaitingNode<M::Sum>>() + 12);
         cursor.context.reserve(bytes)?;
         held += bytes;
         hops.expanded(hop, Expanded { failed, ..expanded });

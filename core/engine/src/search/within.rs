@@ -17,7 +17,7 @@ use crate::search::measure::Measure;
 use crate::search::spread::{ROOT, Spread};
 use crate::search::step::Step;
 
-pub(super) struct Within<M: Measure> {
+pub(super) struct WithinSums<M: Measure> {
     search: Arc<GuidedSearch>,
     caps: Arc<Caps>,
     start: u32,
@@ -41,12 +41,12 @@ pub(crate) fn closes_alike(step: &Step) -> bool {
     }
 }
 
-impl<M: Measure> Within<M> {
+impl<M: Measure> WithinSums<M> {
     pub fn new(
         search: &Arc<GuidedSearch>, caps: &Arc<Caps>, (start, target): (u32, Option<u32>), measure: M,
-    ) -> Within<M> {
+    ) -> WithinSums<M> {
         let (search, caps) = (search.clone(), caps.clone());
-        Within { search, caps, start, target, measure, spread: None, at: 0, done: false }
+        WithinSums { search, caps, start, target, measure, spread: None, at: 0, done: false }
     }
 
     fn spread(&mut self, cursor: &Cursor<'_>) -> &mut Spread<M> {
@@ -129,7 +129,7 @@ impl<M: Measure> Within<M> {
     }
 }
 
-impl<M: Measure + Send> PathSource for Within<M>
+impl<M: Measure + Send> PathSource for WithinSums<M>
 where
     Spread<M>: Send,
 {

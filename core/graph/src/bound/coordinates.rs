@@ -3,6 +3,7 @@
 use crate::base::{Base, EdgeTable};
 use crate::bound::BoundDefinition;
 use crate::bound::landmarks::weight_of;
+use crate::error::GoOn;
 use crate::keys::ASK_EVERY;
 use crate::{Dense, GraphError, Value};
 
@@ -33,8 +34,7 @@ pub(super) fn coordinate(value: &Value) -> f64 {
 impl Coordinates {
     /// Or which edge is shorter than the straight line between its ends.
     pub fn read(
-        base: &Base, definition: &BoundDefinition, names: &[std::sync::Arc<str>],
-        go_on: &(dyn Fn() -> Result<(), GraphError> + Sync),
+        base: &Base, definition: &BoundDefinition, names: &[std::sync::Arc<str>], go_on: GoOn<'_>,
     ) -> Result<Result<Coordinates, String>, GraphError> {
         let dimensions = names.len();
         let mut places = vec![f64::NAN; base.node_count() as usize * dimensions];
@@ -57,8 +57,7 @@ impl Coordinates {
     }
 
     fn holds(
-        &self, table: &EdgeTable, definition: &BoundDefinition,
-        go_on: &(dyn Fn() -> Result<(), GraphError> + Sync),
+        &self, table: &EdgeTable, definition: &BoundDefinition, go_on: GoOn<'_>,
     ) -> Result<Result<(), String>, GraphError> {
         let Some(column) = table.column(&definition.property) else { return Ok(Ok(())) };
         for row in 0..table.len {

@@ -5,11 +5,10 @@ use rayon::join;
 
 use crate::base::{Base, EdgeTable};
 use crate::bound::BoundDefinition;
+use crate::error::GoOn;
 use crate::keys::ASK_EVERY;
 use crate::radix_heap::RadixHeap;
 use crate::{Adjacency, Column, Dense, Direction, GraphError, Value};
-
-type GoOn<'g> = &'g (dyn Fn() -> Result<(), GraphError> + Sync);
 
 /// No path is known.
 pub(super) const UNKNOWN: u32 = u32::MAX;

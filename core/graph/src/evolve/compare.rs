@@ -7,21 +7,21 @@ use crate::graph_type::show_labels;
 use crate::{EdgeType, Element, GraphType, LabelSet, NodeType, PropertyType};
 
 /// What is compared of a type of nodes or edges.
-struct Side<'t> {
+struct ComparedType<'t> {
     labels: &'t LabelSet,
     properties: &'t [PropertyType],
     key: &'t [Arc<str>],
     ends: Option<(String, String)>,
 }
 
-impl Side<'_> {
-    fn of_node(t: &NodeType) -> Side<'_> {
-        Side { labels: &t.labels, properties: &t.properties, key: &t.key, ends: None }
+impl ComparedType<'_> {
+    fn of_node(t: &NodeType) -> ComparedType<'_> {
+        ComparedType { labels: &t.labels, properties: &t.properties, key: &t.key, ends: None }
     }
 
-    fn of_edge(t: &EdgeType) -> Side<'_> {
+    fn of_edge(t: &EdgeType) -> ComparedType<'_> {
         let ends = Some((t.source.to_string(), t.target.to_string()));
-        Side { labels: &t.labels, properties: &t.properties, key: &t.key, ends }
+        ComparedType { labels: &t.labels, properties: &t.properties, key: &t.key, ends }
     }
 }
 
@@ -29,7 +29,7 @@ impl Side<'_> {
 struct OneType<'t> {
     element: Element,
     place: usize,
-    before: Side<'t>,
+    before: ComparedType<'t>,
     /// As it was before the renamings: in its words the elements are still found.
     given: (&'t LabelSet, &'t [PropertyType]),
     lost: &'t Lost,
@@ -48,7 +48,7 @@ impl OneType<'_> {
         self.found.push(Difference { element: self.element, labels, property, message, lost, query });
     }
 
-    fn compare(&mut self, after: Option<Side<'_>>) {
+    fn compare(&mut self, after: Option<ComparedType<'_>>) {
         let Some(after) = after else {
             let ends = self.before.ends.take().map(|(a, b)| format!(" from {a} to {b}")).unwrap_or_default();
             return self.say(None, format_args!("{ends} is dropped"));
@@ -117,16 +117,16 @@ pub(super) fn compare(
     let mut found = vec![];
     for (place, (t, mapped)) in old.nodes.iter().zip(&map.nodes).enumerate() {
         let given = (&given.nodes[place].labels, &*given.nodes[place].properties);
-        let before = Side::of_node(t);
+        let before = ComparedType::of_node(t);
         let mut one = OneType { element: Element::Node, place, before, given, lost, found };
-        one.compare(mapped.map(|n| Side::of_node(&new.nodes[n])));
+        one.compare(mapped.map(|n| ComparedType::of_node(&new.nodes[n])));
         found = one.found;
     }
     for (place, (t, mapped)) in old.edges.iter().zip(&map.edges).enumerate() {
         let given = (&given.edges[place].labels, &*given.edges[place].properties);
-        let before = Side::of_edge(t);
+        let before = ComparedType::of_edge(t);
         let mut one = OneType { element: Element::Edge, place, before, given, lost, found };
-        one.compare(mapped.map(|n| Side::of_edge(&new.edges[n])));
+        one.compare(mapped.map(|n| ComparedType::of_edge(&new.edges[n])));
         found = one.found;
     }
     let mut say = |element, labels: &LabelSet, message: String| {

@@ -9,7 +9,7 @@ use crate::parse::{Parsed, Parser};
 use crate::{Diagnostic, Span};
 
 /// A piece of a simplified pattern: labels of one edge as long as it is nothing more.
-enum Piece {
+enum SimplifiedPiece {
     Labels(LabelExpression, Vec<Name>),
     Path(Vec<PathElement>),
 }
@@ -19,11 +19,11 @@ struct Around {
     span: Span,
 }
 
-impl Piece {
+impl SimplifiedPiece {
     fn path(self, around: &Around) -> Vec<PathElement> {
         match self {
-            Piece::Path(elements) => elements,
-            Piece::Labels(labels, names) => {
+            SimplifiedPiece::Path(elements) => elements,
+            SimplifiedPiece::Labels(labels, names) => {
                 let filter = ElementFilter { labels: Some((labels, names)), ..ElementFilter::default() };
                 let edge = EdgePattern { filter, direction: around.direction, span: around.span };
                 vec![PathElement::Edge(edge, None)]
@@ -59,16 +59,16 @@ impl Parser<'_> {
         Ok(piece.path(&around))
     }
 
-    fn simple_alternatives(&mut self, around: &Around) -> Parsed<Piece> {
+    fn simple_alternatives(&mut self, around: &Around) -> Parsed<SimplifiedPiece> {
         let (mut pieces, multiset) = self.alternatives(|p| p.simple_sequence(around))?;
         if pieces.len() == 1 {
             return Ok(pieces.remove(0));
         }
-        if !multiset && pieces.iter().all(|p| matches!(p, Piece::Labels(..))) {
+        if !multiset && pieces.iter().all(|p| matches!(p, SimplifiedPiece::Labels(..))) {
             // Each edge once, whichever of its labels it has.
             let (mut whole, mut all): (Option<LabelExpression>, Vec<Name>) = (None, vec![]);
             for piece in pieces {
-                if let Piece::Labels(labels, names) = piece {
+                if let SimplifiedPiece::Labels(labels, names) = piece {
                     whole = Some(match whole {
                         None => labels,
                         Some(before) => LabelExpression::Or(Box::new(before), Box::new(labels)),
@@ -76,11 +76,11 @@ impl Parser<'_> {
                     all.extend(names);
                 }
             }
-            return Ok(Piece::Labels(whole.unwrap_or(LabelExpression::Any), all));
+            return Ok(SimplifiedPiece::Labels(whole.unwrap_or(LabelExpression::Any), all));
         }
         let branches = pieces.into_iter().map(|p| closed_by_nodes(p.path(around), around.span)).collect();
         let alternatives = Alternatives { multiset, branches, span: around.span };
-        Ok(Piece::Path(vec![self.as_group(
+        Ok(SimplifiedPiece::Path(vec![self.as_group(
             PathTerm { elements: vec![PathElement::Alternatives(Box::new(alternatives))] },
             None,
             around,
@@ -88,7 +88,7 @@ impl Parser<'_> {
     }
 
     /// One piece after the other.
-    fn simple_sequence(&mut self, around: &Around) -> Parsed<Piece> {
+    fn simple_sequence(&mut self, around: &Around) -> Parsed<SimplifiedPiece> {
         let first = self.simple_conjunction(around)?;
         if self.at_punctuation("/") || self.at_punctuation("|") || self.at_punctuation(")") {
             return Ok(first);
@@ -99,19 +99,19 @@ impl Parser<'_> {
             elements.push(PathElement::Node(anonymous(self.span())));
             elements.extend(next.path(around));
         }
-        Ok(Piece::Path(elements))
+        Ok(SimplifiedPiece::Path(elements))
     }
 
-    fn simple_conjunction(&mut self, around: &Around) -> Parsed<Piece> {
+    fn simple_conjunction(&mut self, around: &Around) -> Parsed<SimplifiedPiece> {
         let mut left = self.simple_factor(around)?;
         while self.at_punctuation("&") {
             let place = self.span();
             self.bump();
             let right = self.simple_factor(around)?;
             left = match (left, right) {
-                (Piece::Labels(a, mut names), Piece::Labels(b, more)) => {
+                (SimplifiedPiece::Labels(a, mut names), SimplifiedPiece::Labels(b, more)) => {
                     names.extend(more);
-                    Piece::Labels(LabelExpression::And(Box::new(a), Box::new(b)), names)
+                    SimplifiedPiece::Labels(LabelExpression::And(Box::new(a), Box::new(b)), names)
                 }
                 _ => return Err(Diagnostic::syntax(place, "& joins labels of one edge, not paths")),
             };
@@ -120,7 +120,7 @@ impl Parser<'_> {
     }
 
     /// A primary with its own direction, and a quantifier.
-    fn simple_factor(&mut self, around: &Around) -> Parsed<Piece> {
+    fn simple_factor(&mut self, around: &Around) -> Parsed<SimplifiedPiece> {
         let start = self.span();
         let left = self.eat("<");
         let tilde = self.eat("~");
@@ -139,21 +139,21 @@ impl Parser<'_> {
                 (false, false, true) => Direction::Out,
                 (false, false, false) => Direction::Any,
             };
-            let Piece::Labels(..) = piece else {
+            let SimplifiedPiece::Labels(..) = piece else {
                 return Err(Diagnostic::syntax(
                     self.span_since(start),
                     "a direction is given to labels, not to a path",
                 ));
             };
-            piece = Piece::Path(piece.path(&Around { direction, span: self.span_since(start) }));
+            piece = SimplifiedPiece::Path(piece.path(&Around { direction, span: self.span_since(start) }));
         }
         let Some(quantifier) = self.graph_pattern_quantifier()? else { return Ok(piece) };
         let mut elements = piece.path(around);
         if let [PathElement::Edge(_, own @ None)] = &mut elements[..] {
             *own = Some(quantifier);
-            return Ok(Piece::Path(elements));
+            return Ok(SimplifiedPiece::Path(elements));
         }
-        Ok(Piece::Path(vec![self.as_group(PathTerm { elements }, Some(quantifier), around)]))
+        Ok(SimplifiedPiece::Path(vec![self.as_group(PathTerm { elements }, Some(quantifier), around)]))
     }
 
     /// `>` after a primary, which is not that of the closing `/->`.
@@ -163,14 +163,14 @@ impl Parser<'_> {
         self.eat(">")
     }
 
-    fn simple_primary(&mut self, around: &Around) -> Parsed<Piece> {
+    fn simple_primary(&mut self, around: &Around) -> Parsed<SimplifiedPiece> {
         if self.eat("!") {
             let span = self.span();
             return match self.simple_primary(around)? {
-                Piece::Labels(labels, names) => {
-                    Ok(Piece::Labels(LabelExpression::Not(Box::new(labels)), names))
+                SimplifiedPiece::Labels(labels, names) => {
+                    Ok(SimplifiedPiece::Labels(LabelExpression::Not(Box::new(labels)), names))
                 }
-                Piece::Path(_) => Err(Diagnostic::syntax(span, "! negates labels, not paths")),
+                SimplifiedPiece::Path(_) => Err(Diagnostic::syntax(span, "! negates labels, not paths")),
             };
         }
         if self.eat("(") {
@@ -179,10 +179,10 @@ impl Parser<'_> {
             return Ok(inner);
         }
         if self.eat("%") {
-            return Ok(Piece::Labels(LabelExpression::Any, vec![]));
+            return Ok(SimplifiedPiece::Labels(LabelExpression::Any, vec![]));
         }
         let name = self.label_name()?;
-        Ok(Piece::Labels(LabelExpression::Name(name.text.clone()), vec![name]))
+        Ok(SimplifiedPiece::Labels(LabelExpression::Name(name.text.clone()), vec![name]))
     }
 
     fn as_group(&self, term: PathTerm, quantifier: Option<Quantifier>, around: &Around) -> PathElement {

@@ -12,11 +12,11 @@ use arrow_schema::DataType;
 use chrono::Timelike;
 use graphodrome_graph::{Snapshot, Value, ValueType};
 
-use crate::results::arrow::shape::{DECIMAL_DIGITS, Shape, list_field, properties};
+use crate::results::arrow::shape::{ArrowShape, DECIMAL_DIGITS, list_field, properties};
 use crate::results::json::value_json;
 
 /// What the fields of a struct are, by name.
-type Fields = [(Arc<str>, Shape)];
+type StructFields = [(Arc<str>, ArrowShape)];
 
 /// Each value as `take` has it; an error for one that it does not take.
 fn each<T>(values: &[Value], take: impl Fn(&Value) -> Option<T>) -> Result<Vec<Option<T>>, String> {
@@ -46,7 +46,7 @@ fn nulls(values: &[Value]) -> Option<NullBuffer> {
     values.iter().any(Value::is_null).then(|| NullBuffer::from_iter(values.iter().map(|v| !v.is_null())))
 }
 
-fn structure(values: &[Value], shape: &Shape, arrays: Vec<ArrayRef>) -> Result<ArrayRef, String> {
+fn structure(values: &[Value], shape: &ArrowShape, arrays: Vec<ArrayRef>) -> Result<ArrayRef, String> {
     let DataType::Struct(fields) = shape.data_type() else { return Err("is no struct".into()) };
     let made = StructArray::try_new(fields, arrays, nulls(values)).map_err(|e| e.to_string())?;
     Ok(Arc::new(made))
@@ -54,7 +54,7 @@ fn structure(values: &[Value], shape: &Shape, arrays: Vec<ArrayRef>) -> Result<A
 
 /// Lists out of what each value has.
 fn lists(
-    values: &[Value], items: impl Fn(&Value) -> Vec<Value>, item: &Shape, snapshot: &Snapshot,
+    values: &[Value], items: impl Fn(&Value) -> Vec<Value>, item: &ArrowShape, snapshot: &Snapshot,
 ) -> Result<ArrayRef, String> {
     let each: Vec<Vec<Value>> = values.iter().map(&items).collect();
     let offsets = OffsetBuffer::from_lengths(each.iter().map(Vec::len));
@@ -66,10 +66,11 @@ fn lists(
 
 /// A struct of properties or of a record's fields.
 fn record(
-    values: &[Value], fields: &Fields, of: impl Fn(&Value) -> Vec<(Arc<str>, Value)>, snapshot: &Snapshot,
+    values: &[Value], fields: &StructFields, of: impl Fn(&Value) -> Vec<(Arc<str>, Value)>,
+    snapshot: &Snapshot,
 ) -> Result<ArrayRef, String> {
     let rows: Vec<Vec<(Arc<str>, Value)>> = values.iter().map(of).collect();
-    let shape = Shape::Record(fields.to_vec());
+    let shape = ArrowShape::Record(fields.to_vec());
     if fields.is_empty() {
         return structure(values, &shape, vec![texts(vec![None; values.len()])]);
     }
@@ -85,7 +86,7 @@ fn record(
 }
 
 /// Properties of an element that no element of the first batch had, as JSON.
-fn others(values: &[Value], fields: &Fields, snapshot: &Snapshot) -> ArrayRef {
+fn others(values: &[Value], fields: &StructFields, snapshot: &Snapshot) -> ArrayRef {
     let of = |value: &Value| {
         let more: serde_json::Map<String, serde_json::Value> = properties(value, snapshot)
             .into_iter()
@@ -102,14 +103,14 @@ fn nanoseconds(time: chrono::NaiveTime) -> i64 {
 }
 
 /// The values of a column as an array of its type.
-pub(super) fn array(values: &[Value], shape: &Shape, snapshot: &Snapshot) -> Result<ArrayRef, String> {
+pub(super) fn array(values: &[Value], shape: &ArrowShape, snapshot: &Snapshot) -> Result<ArrayRef, String> {
     Ok(match shape {
-        Shape::Bool => Arc::new(BooleanArray::from(taken!(values, Value::Bool(b) => Some(*b)))),
-        Shape::Int => Arc::new(Int64Array::from(taken!(values, Value::Int(i) => Some(*i)))),
-        Shape::Float => Arc::new(Float64Array::from(
+        ArrowShape::Bool => Arc::new(BooleanArray::from(taken!(values, Value::Bool(b) => Some(*b)))),
+        ArrowShape::Int => Arc::new(Int64Array::from(taken!(values, Value::Int(i) => Some(*i)))),
+        ArrowShape::Float => Arc::new(Float64Array::from(
             taken!(values, Value::Float(f) => Some(*f), Value::Int(i) => Some(*i as f64)),
         )),
-        Shape::Decimal(scale) => {
+        ArrowShape::Decimal(scale) => {
             let wanted = *scale as u32;
             let scaled = |d: graphodrome_graph::Decimal| {
                 wanted.checked_sub(d.scale())?;
@@ -119,27 +120,27 @@ pub(super) fn array(values: &[Value], shape: &Shape, snapshot: &Snapshot) -> Res
             let made = Decimal128Array::from(all).with_precision_and_scale(DECIMAL_DIGITS, *scale);
             Arc::new(made.map_err(|e| e.to_string())?)
         }
-        Shape::Text => texts(taken!(values, Value::Text(t) => Some(t.to_string()))),
-        Shape::Bytes => {
+        ArrowShape::Text => texts(taken!(values, Value::Text(t) => Some(t.to_string()))),
+        ArrowShape::Bytes => {
             let all = taken!(values, Value::Bytes(b) => Some(b.to_vec()));
             Arc::new(BinaryArray::from_iter(all))
         }
-        Shape::Date => {
+        ArrowShape::Date => {
             Arc::new(Date32Array::from(taken!(values, Value::Date(d) => Some(ValueType::epoch_day(*d)))))
         }
-        Shape::LocalTime => Arc::new(Time64NanosecondArray::from(
+        ArrowShape::LocalTime => Arc::new(Time64NanosecondArray::from(
             taken!(values, Value::LocalTime(t) => Some(nanoseconds(*t))),
         )),
-        Shape::ZonedTime => zoned_times(values, shape)?,
-        Shape::LocalDateTime => Arc::new(TimestampNanosecondArray::from(
+        ArrowShape::ZonedTime => zoned_times(values, shape)?,
+        ArrowShape::LocalDateTime => Arc::new(TimestampNanosecondArray::from(
             taken!(values, Value::LocalDateTime(t) => t.and_utc().timestamp_nanos_opt()),
         )),
-        Shape::ZonedDateTime => {
+        ArrowShape::ZonedDateTime => {
             let all = taken!(values, Value::ZonedDateTime(t) => t.timestamp_nanos_opt());
             Arc::new(TimestampNanosecondArray::from(all).with_timezone("UTC"))
         }
-        Shape::Duration => durations(values, shape)?,
-        Shape::List(item) => {
+        ArrowShape::Duration => durations(values, shape)?,
+        ArrowShape::List(item) => {
             taken!(values, Value::List(_) => Some(()));
             let items = |value: &Value| match value {
                 Value::List(items) => items.to_vec(),
@@ -147,11 +148,11 @@ pub(super) fn array(values: &[Value], shape: &Shape, snapshot: &Snapshot) -> Res
             };
             lists(values, items, item, snapshot)?
         }
-        Shape::Record(fields) => records(values, fields, snapshot)?,
-        Shape::Node(fields) => nodes(values, shape, fields, snapshot)?,
-        Shape::Edge(fields) => edges(values, shape, fields, snapshot)?,
-        Shape::Path(nodes, edges) => paths(values, shape, (nodes, edges), snapshot)?,
-        Shape::Unknown | Shape::Mixed => {
+        ArrowShape::Record(fields) => records(values, fields, snapshot)?,
+        ArrowShape::Node(fields) => nodes(values, shape, fields, snapshot)?,
+        ArrowShape::Edge(fields) => edges(values, shape, fields, snapshot)?,
+        ArrowShape::Path(nodes, edges) => paths(values, shape, (nodes, edges), snapshot)?,
+        ArrowShape::Unknown | ArrowShape::Mixed => {
             let text = |value: &Value| match value_json(value, snapshot) {
                 serde_json::Value::String(text) => Some(text),
                 json => Some(json.to_string()),
@@ -161,7 +162,7 @@ pub(super) fn array(values: &[Value], shape: &Shape, snapshot: &Snapshot) -> Res
     })
 }
 
-fn zoned_times(values: &[Value], shape: &Shape) -> Result<ArrayRef, String> {
+fn zoned_times(values: &[Value], shape: &ArrowShape) -> Result<ArrayRef, String> {
     let times = taken!(values, Value::ZonedTime(t, _) => Some(nanoseconds(*t)));
     let offsets = taken!(values, Value::ZonedTime(_, z) => Some(*z));
     let arrays: Vec<ArrayRef> =
@@ -169,7 +170,7 @@ fn zoned_times(values: &[Value], shape: &Shape) -> Result<ArrayRef, String> {
     structure(values, shape, arrays)
 }
 
-fn durations(values: &[Value], shape: &Shape) -> Result<ArrayRef, String> {
+fn durations(values: &[Value], shape: &ArrowShape) -> Result<ArrayRef, String> {
     let months = taken!(values, Value::Duration(d) => Some(d.months));
     let exact = taken!(values, Value::Duration(d) => Some(d.nanoseconds));
     let arrays: Vec<ArrayRef> =
@@ -177,7 +178,7 @@ fn durations(values: &[Value], shape: &Shape) -> Result<ArrayRef, String> {
     structure(values, shape, arrays)
 }
 
-fn records(values: &[Value], fields: &Fields, snapshot: &Snapshot) -> Result<ArrayRef, String> {
+fn records(values: &[Value], fields: &StructFields, snapshot: &Snapshot) -> Result<ArrayRef, String> {
     for value in values {
         if let Value::Record(record) = value
             && let Some((name, _)) = record.iter().find(|(n, _)| !fields.iter().any(|(f, _)| f == n))
@@ -193,7 +194,9 @@ fn records(values: &[Value], fields: &Fields, snapshot: &Snapshot) -> Result<Arr
     record(values, fields, of, snapshot)
 }
 
-fn nodes(values: &[Value], shape: &Shape, fields: &Fields, snapshot: &Snapshot) -> Result<ArrayRef, String> {
+fn nodes(
+    values: &[Value], shape: &ArrowShape, fields: &StructFields, snapshot: &Snapshot,
+) -> Result<ArrayRef, String> {
     let ids = taken!(values, Value::Node(n) => Some(format!("n{}", snapshot.node_id(*n))));
     let labels = |value: &Value| match value {
         Value::Node(n) => snapshot.node_labels(*n).iter().map(|l| Value::Text(l.clone())).collect(),
@@ -201,14 +204,16 @@ fn nodes(values: &[Value], shape: &Shape, fields: &Fields, snapshot: &Snapshot) 
     };
     let arrays = vec![
         texts(ids),
-        lists(values, labels, &Shape::Text, snapshot)?,
+        lists(values, labels, &ArrowShape::Text, snapshot)?,
         record(values, fields, |v| properties(v, snapshot), snapshot)?,
         others(values, fields, snapshot),
     ];
     structure(values, shape, arrays)
 }
 
-fn edges(values: &[Value], shape: &Shape, fields: &Fields, snapshot: &Snapshot) -> Result<ArrayRef, String> {
+fn edges(
+    values: &[Value], shape: &ArrowShape, fields: &StructFields, snapshot: &Snapshot,
+) -> Result<ArrayRef, String> {
     let ids = taken!(values, Value::Edge(e) => Some(format!("e{}", snapshot.edge_id(*e))));
     let directed = taken!(values, Value::Edge(e) => Some(snapshot.edge_directed(*e)));
     let end = |e: u32, target: bool| {
@@ -223,7 +228,7 @@ fn edges(values: &[Value], shape: &Shape, fields: &Fields, snapshot: &Snapshot) 
     };
     let arrays = vec![
         texts(ids),
-        lists(values, labels, &Shape::Text, snapshot)?,
+        lists(values, labels, &ArrowShape::Text, snapshot)?,
         Arc::new(BooleanArray::from(directed)),
         texts(sources),
         texts(targets),
@@ -234,7 +239,7 @@ fn edges(values: &[Value], shape: &Shape, fields: &Fields, snapshot: &Snapshot) 
 }
 
 fn paths(
-    values: &[Value], shape: &Shape, (nodes, edges): (&Fields, &Fields), snapshot: &Snapshot,
+    values: &[Value], shape: &ArrowShape, (nodes, edges): (&StructFields, &StructFields), snapshot: &Snapshot,
 ) -> Result<ArrayRef, String> {
     taken!(values, Value::Path(_) => Some(()));
     let of_nodes = |value: &Value| match value {
@@ -246,8 +251,8 @@ fn paths(
         _ => vec![],
     };
     let arrays = vec![
-        lists(values, of_nodes, &Shape::Node(nodes.to_vec()), snapshot)?,
-        lists(values, of_edges, &Shape::Edge(edges.to_vec()), snapshot)?,
+        lists(values, of_nodes, &ArrowShape::Node(nodes.to_vec()), snapshot)?,
+        lists(values, of_edges, &ArrowShape::Edge(edges.to_vec()), snapshot)?,
     ];
     structure(values, shape, arrays)
 }

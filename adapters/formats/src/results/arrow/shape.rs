@@ -10,7 +10,7 @@ pub(super) const DECIMAL_DIGITS: u8 = 38;
 
 /// What the values of a column are.
 #[derive(Clone, Debug, PartialEq)]
-pub(super) enum Shape {
+pub(super) enum ArrowShape {
     /// Only nulls so far.
     Unknown,
     Bool,
@@ -25,11 +25,11 @@ pub(super) enum Shape {
     LocalDateTime,
     ZonedDateTime,
     Duration,
-    List(Box<Shape>),
-    Record(Vec<(Arc<str>, Shape)>),
-    Node(Vec<(Arc<str>, Shape)>),
-    Edge(Vec<(Arc<str>, Shape)>),
-    Path(Vec<(Arc<str>, Shape)>, Vec<(Arc<str>, Shape)>),
+    List(Box<ArrowShape>),
+    Record(Vec<(Arc<str>, ArrowShape)>),
+    Node(Vec<(Arc<str>, ArrowShape)>),
+    Edge(Vec<(Arc<str>, ArrowShape)>),
+    Path(Vec<(Arc<str>, ArrowShape)>, Vec<(Arc<str>, ArrowShape)>),
     /// Of several kinds: as JSON.
     Mixed,
 }
@@ -42,48 +42,48 @@ pub(super) fn properties(value: &Value, snapshot: &Snapshot) -> Vec<(Arc<str>, V
     }
 }
 
-impl Shape {
-    pub fn of(value: &Value, snapshot: &Snapshot) -> Shape {
+impl ArrowShape {
+    pub fn of(value: &Value, snapshot: &Snapshot) -> ArrowShape {
         let fields = |fields: &[(Arc<str>, Value)]| {
-            fields.iter().map(|(name, v)| (name.clone(), Shape::of(v, snapshot))).collect()
+            fields.iter().map(|(name, v)| (name.clone(), ArrowShape::of(v, snapshot))).collect()
         };
         match value {
-            Value::Null => Shape::Unknown,
-            Value::Bool(_) => Shape::Bool,
-            Value::Int(_) => Shape::Int,
-            Value::Float(_) => Shape::Float,
-            Value::Decimal(d) => Shape::Decimal(d.scale() as i8),
-            Value::Text(_) => Shape::Text,
-            Value::Bytes(_) => Shape::Bytes,
-            Value::Date(_) => Shape::Date,
-            Value::LocalTime(_) => Shape::LocalTime,
-            Value::ZonedTime(..) => Shape::ZonedTime,
-            Value::LocalDateTime(_) => Shape::LocalDateTime,
-            Value::ZonedDateTime(_) => Shape::ZonedDateTime,
-            Value::Duration(_) => Shape::Duration,
-            Value::List(items) => Shape::List(Box::new(Shape::of_all(items.iter(), snapshot))),
-            Value::Record(record) => Shape::Record(fields(record)),
-            Value::Node(_) => Shape::Node(fields(&properties(value, snapshot))),
-            Value::Edge(_) => Shape::Edge(fields(&properties(value, snapshot))),
+            Value::Null => ArrowShape::Unknown,
+            Value::Bool(_) => ArrowShape::Bool,
+            Value::Int(_) => ArrowShape::Int,
+            Value::Float(_) => ArrowShape::Float,
+            Value::Decimal(d) => ArrowShape::Decimal(d.scale() as i8),
+            Value::Text(_) => ArrowShape::Text,
+            Value::Bytes(_) => ArrowShape::Bytes,
+            Value::Date(_) => ArrowShape::Date,
+            Value::LocalTime(_) => ArrowShape::LocalTime,
+            Value::ZonedTime(..) => ArrowShape::ZonedTime,
+            Value::LocalDateTime(_) => ArrowShape::LocalDateTime,
+            Value::ZonedDateTime(_) => ArrowShape::ZonedDateTime,
+            Value::Duration(_) => ArrowShape::Duration,
+            Value::List(items) => ArrowShape::List(Box::new(ArrowShape::of_all(items.iter(), snapshot))),
+            Value::Record(record) => ArrowShape::Record(fields(record)),
+            Value::Node(_) => ArrowShape::Node(fields(&properties(value, snapshot))),
+            Value::Edge(_) => ArrowShape::Edge(fields(&properties(value, snapshot))),
             Value::Path(path) => {
                 let nodes: Vec<Value> = path.nodes.iter().map(|n| Value::Node(*n)).collect();
                 let edges: Vec<Value> = path.edges.iter().map(|e| Value::Edge(*e)).collect();
-                let of = |values: &[Value]| match Shape::of_all(values.iter(), snapshot) {
-                    Shape::Node(fields) | Shape::Edge(fields) => fields,
+                let of = |values: &[Value]| match ArrowShape::of_all(values.iter(), snapshot) {
+                    ArrowShape::Node(fields) | ArrowShape::Edge(fields) => fields,
                     _ => vec![],
                 };
-                Shape::Path(of(&nodes), of(&edges))
+                ArrowShape::Path(of(&nodes), of(&edges))
             }
         }
     }
 
-    pub fn of_all<'v>(values: impl Iterator<Item = &'v Value>, snapshot: &Snapshot) -> Shape {
-        values.fold(Shape::Unknown, |shape, value| shape.with(Shape::of(value, snapshot)))
+    pub fn of_all<'v>(values: impl Iterator<Item = &'v Value>, snapshot: &Snapshot) -> ArrowShape {
+        values.fold(ArrowShape::Unknown, |shape, value| shape.with(ArrowShape::of(value, snapshot)))
     }
 
     /// What holds values of both.
-    fn with(self, other: Shape) -> Shape {
-        use Shape::*;
+    fn with(self, other: ArrowShape) -> ArrowShape {
+        use ArrowShape::*;
         match (self, other) {
             (a, b) if a == b => a,
             (Unknown, other) | (other, Unknown) => other,
@@ -101,33 +101,33 @@ impl Shape {
 
     pub fn data_type(&self) -> DataType {
         match self {
-            Shape::Unknown | Shape::Text | Shape::Mixed => DataType::Utf8,
-            Shape::Bool => DataType::Boolean,
-            Shape::Int => DataType::Int64,
-            Shape::Float => DataType::Float64,
-            Shape::Decimal(scale) => DataType::Decimal128(DECIMAL_DIGITS, *scale),
-            Shape::Bytes => DataType::Binary,
-            Shape::Date => DataType::Date32,
-            Shape::LocalTime => DataType::Time64(TimeUnit::Nanosecond),
-            Shape::ZonedTime => DataType::Struct(struct_fields(&[
+            ArrowShape::Unknown | ArrowShape::Text | ArrowShape::Mixed => DataType::Utf8,
+            ArrowShape::Bool => DataType::Boolean,
+            ArrowShape::Int => DataType::Int64,
+            ArrowShape::Float => DataType::Float64,
+            ArrowShape::Decimal(scale) => DataType::Decimal128(DECIMAL_DIGITS, *scale),
+            ArrowShape::Bytes => DataType::Binary,
+            ArrowShape::Date => DataType::Date32,
+            ArrowShape::LocalTime => DataType::Time64(TimeUnit::Nanosecond),
+            ArrowShape::ZonedTime => DataType::Struct(struct_fields(&[
                 ("time", DataType::Time64(TimeUnit::Nanosecond)),
                 ("offset_seconds", DataType::Int32),
             ])),
-            Shape::LocalDateTime => DataType::Timestamp(TimeUnit::Nanosecond, None),
-            Shape::ZonedDateTime => DataType::Timestamp(TimeUnit::Nanosecond, Some("UTC".into())),
-            Shape::Duration => DataType::Struct(struct_fields(&[
+            ArrowShape::LocalDateTime => DataType::Timestamp(TimeUnit::Nanosecond, None),
+            ArrowShape::ZonedDateTime => DataType::Timestamp(TimeUnit::Nanosecond, Some("UTC".into())),
+            ArrowShape::Duration => DataType::Struct(struct_fields(&[
                 ("months", DataType::Int32),
                 ("nanoseconds", DataType::Int64),
             ])),
-            Shape::List(item) => DataType::List(list_field(item.data_type())),
-            Shape::Record(fields) => DataType::Struct(value_fields(fields)),
-            Shape::Node(fields) => DataType::Struct(struct_fields(&[
+            ArrowShape::List(item) => DataType::List(list_field(item.data_type())),
+            ArrowShape::Record(fields) => DataType::Struct(value_fields(fields)),
+            ArrowShape::Node(fields) => DataType::Struct(struct_fields(&[
                 ("id", DataType::Utf8),
                 ("labels", DataType::List(list_field(DataType::Utf8))),
                 ("properties", DataType::Struct(value_fields(fields))),
                 ("other_properties", DataType::Utf8),
             ])),
-            Shape::Edge(fields) => DataType::Struct(struct_fields(&[
+            ArrowShape::Edge(fields) => DataType::Struct(struct_fields(&[
                 ("id", DataType::Utf8),
                 ("labels", DataType::List(list_field(DataType::Utf8))),
                 ("directed", DataType::Boolean),
@@ -136,19 +136,19 @@ impl Shape {
                 ("properties", DataType::Struct(value_fields(fields))),
                 ("other_properties", DataType::Utf8),
             ])),
-            Shape::Path(nodes, edges) => DataType::Struct(struct_fields(&[
-                ("nodes", DataType::List(list_field(Shape::Node(nodes.clone()).data_type()))),
-                ("edges", DataType::List(list_field(Shape::Edge(edges.clone()).data_type()))),
+            ArrowShape::Path(nodes, edges) => DataType::Struct(struct_fields(&[
+                ("nodes", DataType::List(list_field(ArrowShape::Node(nodes.clone()).data_type()))),
+                ("edges", DataType::List(list_field(ArrowShape::Edge(edges.clone()).data_type()))),
             ])),
         }
     }
 }
 
 /// Fields of both, in the order in which they come.
-fn joined(mut a: Vec<(Arc<str>, Shape)>, b: Vec<(Arc<str>, Shape)>) -> Vec<(Arc<str>, Shape)> {
+fn joined(mut a: Vec<(Arc<str>, ArrowShape)>, b: Vec<(Arc<str>, ArrowShape)>) -> Vec<(Arc<str>, ArrowShape)> {
     for (name, shape) in b {
         match a.iter_mut().find(|(known, _)| *known == name) {
-            Some((_, known)) => *known = std::mem::replace(known, Shape::Unknown).with(shape),
+            Some((_, known)) => *known = std::mem::replace(known, ArrowShape::Unknown).with(shape),
             None => a.push((name, shape)),
         }
     }
@@ -160,7 +160,7 @@ fn struct_fields(fields: &[(&str, DataType)]) -> Fields {
 }
 
 /// Arrow has structs without fields, but not every reader has.
-fn value_fields(fields: &[(Arc<str>, Shape)]) -> Fields {
+fn value_fields(fields: &[(Arc<str>, ArrowShape)]) -> Fields {
     if fields.is_empty() {
         return struct_fields(&[("none", DataType::Utf8)]);
     }

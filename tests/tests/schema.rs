@@ -501,7 +501,7 @@ async fn a_load_goes_by_the_key_it_means_and_is_held_to_the_others() {
     // By the rule's own key: the created one still holds, for the whole load.
     let job = load(&rule("key = [\"id\"]\n"), "id,code\n1,a\n2,b\n").await;
     assert_eq!(
-        (job.state.as_str(), &job.detail["account"]["nodes_made"]),
+        (job.state.name(), &job.detail["account"]["nodes_made"]),
         ("done", &json!(2)),
         "{}",
         job.detail

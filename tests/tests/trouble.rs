@@ -70,7 +70,7 @@ async fn a_full_database_fails_the_load_and_loses_nothing() {
     assert_eq!(count(&client).await, json!(loaded + 1));
     let job = load(&client, "more,room\n").await;
     assert_eq!(
-        (job.state.as_str(), &job.detail["account"]["nodes_made"]),
+        (job.state.name(), &job.detail["account"]["nodes_made"]),
         ("done", &json!(1)),
         "{}",
         job.detail

@@ -22,7 +22,7 @@ pub use edit::edit_mapping;
 pub use export::{Ask, Export, ExportError, ExportFormat, Selection};
 pub use load::{
     Account, DATABASE_NULL, LoadError, LoadMemory, LoadOutcome, Preview, PreviewElement, PreviewRow,
-    Progress, Reject, RejectKind, RuleAccount, Shape, Source, TableAccount, load, preview,
+    Progress, RuleAccount, Shape, Source, TableAccount, load, preview,
 };
 pub use mapping::{
     Compression, DateOrder, EdgeRule, Encoding, Existing, Field, Mapping, MappingError, Missing, NodeRule,

@@ -7,10 +7,11 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use graphodrome_formats::{
-    Account, LoadError, LoadMemory, LoadOutcome, Mapping, Progress, RejectKind, Shape, Source, load,
+    Account, LoadError, LoadMemory, LoadOutcome, Mapping, Progress, Shape, Source, load,
 };
 use graphodrome_graph::{Base, Schema, Snapshot};
 use graphodrome_language::parse_graph_type;
+use graphodrome_records::RejectKind;
 use proptest::prelude::*;
 
 const LIMIT: u64 = 1 << 30;

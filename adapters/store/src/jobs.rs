@@ -1,90 +1,45 @@
 //! Jobs and rejects as records: what a load did stays readable after the service is gone.
 
+use graphodrome_records::{Job, JobState, Reject, RejectKind};
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder,
     QuerySelect,
 };
-use serde::{Deserialize, Serialize};
 
 use crate::entities::{job, reject};
 use crate::texts::{legible, legible_json};
 use crate::{Catalog, StoreError};
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum JobState {
-    Running,
-    Done,
-    Failed,
-    Cancelled,
-}
-
-impl JobState {
-    pub fn name(self) -> &'static str {
-        match self {
-            JobState::Running => "running",
-            JobState::Done => "done",
-            JobState::Failed => "failed",
-            JobState::Cancelled => "cancelled",
-        }
-    }
-}
-
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct JobRecord {
-    pub id: i64,
-    pub kind: String,
-    pub graph: String,
-    pub state: String,
-    pub title: String,
-    pub detail: serde_json::Value,
-    pub started: String,
-    pub finished: Option<String>,
-}
-
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct RejectRecord {
-    pub table: String,
-    pub line: u64,
-    pub column: Option<String>,
-    pub value: Option<String>,
-    /// What is wrong, in one word.
-    pub kind: String,
-    pub reason: String,
-    /// The row as it stood in the file.
-    pub record: String,
-}
-
 /// Rejects are written in groups of this many.
 const REJECT_ROWS: usize = 2_000;
 
-impl From<job::Model> for JobRecord {
-    fn from(row: job::Model) -> Self {
-        JobRecord {
-            id: row.id,
-            kind: row.kind,
-            graph: row.graph,
-            state: row.state,
-            title: row.title,
-            detail: row.detail,
-            started: row.started.to_rfc3339(),
-            finished: row.finished.map(|t| t.to_rfc3339()),
-        }
-    }
+fn job_of(row: job::Model) -> Result<Job, StoreError> {
+    let unknown = || StoreError::Damaged(format!("job {} has the unknown state {}", row.id, row.state));
+    Ok(Job {
+        id: row.id,
+        state: JobState::named(&row.state).ok_or_else(unknown)?,
+        kind: row.kind,
+        graph: row.graph,
+        title: row.title,
+        started: row.started.to_rfc3339(),
+        finished: row.finished.map(|t| t.to_rfc3339()),
+        progress: None,
+        detail: row.detail,
+    })
 }
 
-impl From<reject::Model> for RejectRecord {
-    fn from(row: reject::Model) -> Self {
-        RejectRecord {
-            table: row.source_table,
-            line: row.line as u64,
-            column: row.column_name,
-            value: row.value,
-            kind: row.kind,
-            reason: row.reason,
-            record: row.record,
-        }
-    }
+fn reject_of(row: reject::Model) -> Result<Reject, StoreError> {
+    let unknown =
+        || StoreError::Damaged(format!("a reject of job {} is of the unknown kind {}", row.job_id, row.kind));
+    Ok(Reject {
+        kind: RejectKind::named(&row.kind).ok_or_else(unknown)?,
+        table: row.source_table,
+        line: row.line as u64,
+        column: row.column_name,
+        value: row.value,
+        reason: row.reason,
+        record: row.record,
+    })
 }
 
 impl Catalog {
@@ -106,7 +61,7 @@ impl Catalog {
         Ok(())
     }
 
-    pub async fn create_job(&self, kind: &str, graph: &str, title: &str) -> Result<JobRecord, StoreError> {
+    pub async fn create_job(&self, kind: &str, graph: &str, title: &str) -> Result<Job, StoreError> {
         let row = job::ActiveModel {
             kind: Set(kind.into()),
             graph: Set(graph.into()),
@@ -117,7 +72,7 @@ impl Catalog {
             finished: Set(None),
             ..Default::default()
         };
-        Ok(row.insert(&self.database).await?.into())
+        job_of(row.insert(&self.database).await?)
     }
 
     pub async fn finish_job(
@@ -134,17 +89,17 @@ impl Catalog {
         Ok(())
     }
 
-    pub async fn jobs(&self, limit: u64) -> Result<Vec<JobRecord>, StoreError> {
+    pub async fn jobs(&self, limit: u64) -> Result<Vec<Job>, StoreError> {
         let rows =
             job::Entity::find().order_by_desc(job::Column::Id).limit(limit).all(&self.database).await?;
-        Ok(rows.into_iter().map(JobRecord::from).collect())
+        rows.into_iter().map(job_of).collect()
     }
 
-    pub async fn job(&self, id: i64) -> Result<Option<JobRecord>, StoreError> {
-        Ok(job::Entity::find_by_id(id).one(&self.database).await?.map(JobRecord::from))
+    pub async fn job(&self, id: i64) -> Result<Option<Job>, StoreError> {
+        job::Entity::find_by_id(id).one(&self.database).await?.map(job_of).transpose()
     }
 
-    pub async fn add_rejects(&self, job_id: i64, rejects: &[RejectRecord]) -> Result<(), StoreError> {
+    pub async fn add_rejects(&self, job_id: i64, rejects: &[Reject]) -> Result<(), StoreError> {
         for group in rejects.chunks(REJECT_ROWS) {
             let rows = group.iter().map(|r| reject::ActiveModel {
                 job_id: Set(job_id),
@@ -152,7 +107,7 @@ impl Catalog {
                 line: Set(r.line as i64),
                 column_name: Set(r.column.as_deref().map(legible)),
                 value: Set(r.value.as_deref().map(legible)),
-                kind: Set(r.kind.clone()),
+                kind: Set(r.kind.name().into()),
                 reason: Set(legible(&r.reason)),
                 record: Set(legible(&r.record)),
                 ..Default::default()
@@ -164,14 +119,14 @@ impl Catalog {
 
     pub async fn rejects(
         &self, job_id: i64, offset: u64, limit: u64,
-    ) -> Result<(u64, Vec<RejectRecord>), StoreError> {
+    ) -> Result<(u64, Vec<Reject>), StoreError> {
         // PostgreSQL counts to INT64.
         let offset = offset.min(i64::MAX as u64);
         let of_job = reject::Entity::find().filter(reject::Column::JobId.eq(job_id));
         let total = of_job.clone().count(&self.database).await?;
         let rows =
             of_job.order_by_asc(reject::Column::Id).offset(offset).limit(limit).all(&self.database).await?;
-        Ok((total, rows.into_iter().map(RejectRecord::from).collect()))
+        Ok((total, rows.into_iter().map(reject_of).collect::<Result<_, _>>()?))
     }
 
     /// Tables with rejects of a job, and how many each has.
@@ -187,11 +142,11 @@ impl Catalog {
     }
 
     /// All rejects of a job's table.
-    pub async fn rejects_of(&self, job_id: i64, table: &str) -> Result<Vec<RejectRecord>, StoreError> {
+    pub async fn rejects_of(&self, job_id: i64, table: &str) -> Result<Vec<Reject>, StoreError> {
         let found = reject::Entity::find()
             .filter(reject::Column::JobId.eq(job_id))
             .filter(reject::Column::SourceTable.eq(table))
             .order_by_asc(reject::Column::Id);
-        Ok(found.all(&self.database).await?.into_iter().map(RejectRecord::from).collect())
+        found.all(&self.database).await?.into_iter().map(reject_of).collect()
     }
 }

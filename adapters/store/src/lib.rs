@@ -48,7 +48,6 @@ pub use drawings::DrawingRecord;
 pub use error::StoreError;
 pub use graph_handle::{GraphHandle, Turn};
 pub use history::KeptVersion;
-pub use jobs::{JobRecord, JobState, RejectRecord};
 pub use log::Outcome;
 pub use notebooks::NotebookRecord;
 pub use procedures::{NewProcedure, ProcedureRecord};

@@ -30,9 +30,9 @@ pub async fn demo(options: DemoOptions) -> anyhow::Result<()> {
     };
     let url = format!("http://{}", service.address()?);
     let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
-    let running = tokio::spawn(service.run(async move {
+    let running = tokio::spawn(service.run(Box::pin(async move {
         let _ = stopped.await;
-    }));
+    })));
     let client = Client::new(&url);
     let (prepared, interrupted) = tokio::select! {
         prepared = prepare(&client, &options.folder) => (prepared, false),

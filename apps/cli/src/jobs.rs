@@ -151,7 +151,7 @@ pub async fn load(client: &Client, options: LoadOptions) -> anyhow::Result<()> {
 }
 
 fn finished(job: &Job) -> anyhow::Result<()> {
-    match job.state.as_str() {
+    match job.state.name() {
         "failed" => anyhow::bail!("job {}: {}", job.id, job.detail["error"].as_str().unwrap_or("failed")),
         "cancelled" => anyhow::bail!("job {} was cancelled; nothing was published", job.id),
         _ => Ok(()),
@@ -279,7 +279,7 @@ pub async fn job(client: &Client, command: JobCommand) -> anyhow::Result<()> {
                 let started = job.started.get(..19).unwrap_or(&job.started).replace('T', " ");
                 shown.add_row(vec![
                     job.id.to_string(),
-                    job.state.clone(),
+                    job.state.to_string(),
                     job.graph.clone(),
                     started,
                     table::fold(&job.title, 60),

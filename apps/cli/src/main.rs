@@ -18,7 +18,6 @@ mod notebooks;
 mod procedures;
 mod profiles;
 mod queries;
-mod reports;
 mod runs;
 mod saved;
 mod serve;

@@ -1,6 +1,7 @@
 //! `plan` and `profile`.
 
 use anyhow::Context;
+use graphodrome_client::reports::time;
 use graphodrome_client::{Client, QueryError};
 use graphodrome_engine::{
     Finding, PlanTree, TextOptions, compare, folded_stacks, render_comparison, render_plan, render_profile,
@@ -103,15 +104,6 @@ fn warnings(answer: &Value) -> String {
 
 pub fn plan_text(answer: &Value, options: &TextOptions) -> anyhow::Result<String> {
     Ok(format!("{}{}", render_plan(&tree(answer)?, &findings(answer), options), warnings(answer)))
-}
-
-/// Microseconds for people.
-pub fn time(us: f64) -> String {
-    match us {
-        us if us < 1_000.0 => format!("{us:.0} us"),
-        us if us < 1e6 => format!("{:.2} ms", us / 1e3),
-        us => format!("{:.2} s", us / 1e6),
-    }
 }
 
 pub fn profile_text(answer: &Value, options: &TextOptions) -> anyhow::Result<String> {

@@ -6,9 +6,9 @@ use graphodrome_engine::{Comparison, folded_stacks, render_comparison, speedscop
 use serde_json::{Map, Value, json};
 
 use crate::arguments::{BaselineCommand, CheckOptions, CompareOptions, ProfileFormat, RunCommand};
-use crate::profiles::{profile_text, text_options, time, tree};
-use crate::reports::{Checked, junit, markdown};
+use crate::profiles::{profile_text, text_options, tree};
 use crate::{queries, table};
+use graphodrome_client::reports::{Checked, junit, markdown, time};
 
 /// A part of a path, as it may be written there.
 fn part(text: &str) -> String {

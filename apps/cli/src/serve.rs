@@ -80,7 +80,7 @@ pub async fn serve(options: ServeOptions) -> anyhow::Result<()> {
             stop_at_once();
         });
     };
-    service.run(stop).await?;
+    service.run(Box::pin(stop)).await?;
     println!("Stopped.");
     Ok(())
 }

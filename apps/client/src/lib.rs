@@ -1,5 +1,7 @@
 //! The typed HTTP client: the only way the command line and the tests call the service.
 
+pub mod reports;
+
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 
@@ -9,6 +11,8 @@ use reqwest::{Method, Response};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
+
+pub use graphodrome_records::{Job, JobProgress, JobState, Reject, Rejects};
 
 /// One error or warning of a query.
 #[derive(Clone, Debug, Default, Deserialize, Serialize)]
@@ -164,45 +168,6 @@ impl ErrorWatch {
             _ => Ok(()),
         }
     }
-}
-
-#[derive(Clone, Debug, Deserialize, Serialize)]
-pub struct JobProgress {
-    pub phase: String,
-    pub bytes_read: u64,
-    pub bytes_total: u64,
-    pub rows_read: u64,
-    pub elapsed_ms: u64,
-    pub left_ms: Option<u64>,
-}
-
-#[derive(Clone, Debug, Deserialize, Serialize)]
-pub struct Job {
-    pub id: i64,
-    pub kind: String,
-    pub graph: String,
-    pub state: String,
-    pub title: String,
-    pub started: String,
-    pub finished: Option<String>,
-    pub progress: Option<JobProgress>,
-    pub detail: Value,
-}
-
-#[derive(Clone, Debug, Deserialize, Serialize)]
-pub struct Reject {
-    pub table: String,
-    pub line: u64,
-    pub column: Option<String>,
-    pub value: Option<String>,
-    pub reason: String,
-    pub record: String,
-}
-
-#[derive(Clone, Debug, Deserialize, Serialize)]
-pub struct Rejects {
-    pub total: u64,
-    pub rejects: Vec<Reject>,
 }
 
 #[derive(Clone)]

@@ -5,7 +5,8 @@ use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use graphodrome_formats::Progress;
-use graphodrome_store::{GoOn, JobRecord, JobState, StoreError};
+use graphodrome_records::{Job, JobState};
+use graphodrome_store::{GoOn, StoreError};
 use tokio::sync::watch;
 
 use crate::running_job::RunningJob;
@@ -20,14 +21,14 @@ const RECORD_AGAIN: Duration = Duration::from_millis(500);
 const ROWS_BETWEEN: u64 = graphodrome_graph::ASK_EVERY as u64;
 
 /// A job from its record's beginning to its end.
-pub struct Job {
-    pub record: JobRecord,
+pub struct OwnJob {
+    pub record: Job,
     pub progress: Arc<Progress>,
     running: Arc<RunningJob>,
     finished: watch::Sender<bool>,
 }
 
-impl Job {
+impl OwnJob {
     pub fn running(&self) -> &Arc<RunningJob> {
         &self.running
     }
@@ -64,7 +65,7 @@ impl Job {
 
 impl App {
     /// Begins a job, which has a record from now on.
-    pub async fn start_job(&self, kind: &str, graph: &str, title: &str) -> Result<Job, StoreError> {
+    pub async fn start_job(&self, kind: &str, graph: &str, title: &str) -> Result<OwnJob, StoreError> {
         let record = self.catalog.create_job(kind, graph, title).await?;
         let (finished, done) = watch::channel(false);
         let progress = Arc::new(Progress::within(self.load_memory.clone()));
@@ -72,6 +73,6 @@ impl App {
             Arc::new(RunningJob { progress: progress.clone(), started: std::time::Instant::now(), done });
         self.jobs.lock().insert(record.id, running.clone());
         let _ = self.job_news.send(record.id);
-        Ok(Job { record, progress, running, finished })
+        Ok(OwnJob { record, progress, running, finished })
     }
 }

@@ -40,6 +40,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use anyhow::{Context, bail};
+use futures::future::BoxFuture;
 use graphodrome_store::{Catalog, PrivateServer};
 use tokio::net::TcpListener;
 
@@ -68,8 +69,13 @@ pub struct Service {
 }
 
 impl Service {
-    /// Starts PostgreSQL if it is ours, recovers every graph, and begins to listen.
-    pub async fn start(config: Config) -> anyhow::Result<Service> {
+    /// Starts PostgreSQL if it is ours, recovers every graph, and begins to listen. In a box, as [`Self::run`] is: what it
+    /// awaits is compiled here then, not once more in every program that calls it.
+    pub fn start(config: Config) -> BoxFuture<'static, anyhow::Result<Service>> {
+        Box::pin(Service::begin(config))
+    }
+
+    async fn begin(config: Config) -> anyhow::Result<Service> {
         if !config.listen.ip().is_loopback() {
             bail!(
                 "{} is not a loopback address: the service has no accounts yet, so it listens on 127.0.0.1 or [::1] only",
@@ -122,7 +128,11 @@ impl Service {
     }
 
     /// Serves until `stop`, then lets running requests finish for a moment, and stops PostgreSQL.
-    pub async fn run(self, stop: impl Future<Output = ()> + Send + 'static) -> anyhow::Result<()> {
+    pub fn run(self, stop: BoxFuture<'static, ()>) -> BoxFuture<'static, anyhow::Result<()>> {
+        Box::pin(self.serve_until(stop))
+    }
+
+    async fn serve_until(self, stop: BoxFuture<'static, ()>) -> anyhow::Result<()> {
         let router = routes::router(self.app.clone());
         let app = self.app.clone();
         let stopping = async move {

@@ -6,7 +6,8 @@ mod folded;
 
 use graphodrome_engine::{Finding, Limits, Parameters, parameter_findings, prepare};
 use graphodrome_graph::{
-    Element, KeyDefinition, NewEdge, NewNode, Schema, Snapshot, Transaction, Value, label_set,
+    BoundDefinition, Element, KeyDefinition, NewEdge, NewNode, Schema, Snapshot, Transaction, Value,
+    label_set,
 };
 use graphodrome_language::ast::Statement;
 use graphodrome_language::parse;
@@ -114,6 +115,55 @@ fn a_direction_that_is_missing_is_asked_for() {
     // Undirected edges have none.
     let near = "MATCH (d:Depot WHERE d.x = 5)-[:NEAR]-{1,4}(t) RETURN DISTINCT t.x";
     assert!(!rules(&findings(&snapshot, near).0).contains(&"any-direction"));
+}
+
+/// A hundred rows of a hundred crossings, each with a road to the next of its row and of its column.
+fn crossings() -> Snapshot {
+    let mut transaction = Transaction::new(Snapshot::empty(None).unwrap());
+    let mut nodes = vec![];
+    for x in 0..10_000 {
+        let properties = vec![("x".into(), Value::Int(x))];
+        nodes.push(transaction.insert_node(NewNode { labels: label_set(["Crossing"]), properties }).unwrap());
+    }
+    for x in 0..10_000usize {
+        let right = (x % 100 < 99).then_some(x + 1);
+        for other in [right, (x < 9_900).then_some(x + 100)].into_iter().flatten() {
+            let properties = vec![("metres".into(), Value::Int((x * 7 % 13) as i64 + 20))];
+            let (labels, source, target) = (label_set(["ROAD"]), nodes[x], nodes[other]);
+            transaction.insert_edge(NewEdge { labels, properties, directed: false, source, target }).unwrap();
+        }
+    }
+    folded(&transaction.finish().unwrap().0)
+}
+
+#[test]
+fn a_long_search_for_a_cheapest_path_asks_for_a_bound() {
+    let snapshot = crossings();
+    let far = "MATCH ANY SHORTEST BY e.metres (a:Crossing WHERE a.x = 101)-[e:ROAD]-+(b:Crossing WHERE b.x = 9898) RETURN SUM(e.metres) AS n";
+    let (planned, ran) = findings(&snapshot, far);
+    assert!(!rules(&planned).contains(&"no-bound"), "a plan has not looked yet");
+    let found = ran.iter().find(|f| f.rule == "no-bound").unwrap_or_else(|| panic!("{ran:?}"));
+    let statement = found.statement.as_deref().unwrap();
+    assert_eq!(statement, "CREATE DISTANCE BOUND road_metres OVER -[:ROAD {metres}]- FROM 16 LANDMARKS");
+    let [Statement::CreateBound(new)] = &parse(statement).unwrap()[..] else { panic!("{statement}") };
+    let bound = BoundDefinition {
+        name: new.name.text.clone(),
+        labels: new.labels.iter().map(|label| label.text.clone()).collect(),
+        direction: new.direction,
+        property: new.property.text.clone(),
+        source: new.source.clone(),
+    };
+    let schema = Schema { bounds: vec![bound.into()], ..Schema::default() };
+    let bounded = snapshot.with_schema(schema, &|| Ok(())).unwrap();
+    assert!(!rules(&findings(&bounded, far).1).contains(&"no-bound"));
+    // A short search, one by hops, and one for all of several paths: no reason.
+    for text in [
+        "MATCH ANY SHORTEST BY e.metres (a:Crossing WHERE a.x = 101)-[e:ROAD]-+(b:Crossing WHERE b.x = 303) RETURN SUM(e.metres) AS n",
+        "MATCH p = ANY SHORTEST (a:Crossing WHERE a.x = 101)-[e:ROAD]-+(b:Crossing WHERE b.x = 9898) RETURN PATH_LENGTH(p) AS n",
+        "MATCH SHORTEST 2 ACYCLIC BY e.metres (a:Crossing WHERE a.x = 101)-[e:ROAD]-+(b:Crossing WHERE b.x = 9898) RETURN SUM(e.metres) AS n",
+    ] {
+        assert!(!rules(&findings(&snapshot, text).1).contains(&"no-bound"), "{text}");
+    }
 }
 
 #[test]

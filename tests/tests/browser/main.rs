@@ -137,7 +137,7 @@ async fn tables_become_a_graph(Session { client, page, .. }: &Session) {
     see(page, ".job-title", "load, draft").await;
     let draft = client.jobs().await.unwrap().into_iter().find(|j| j.graph == "draft").unwrap();
     let loaded = client.wait(draft.id).await.unwrap();
-    assert_eq!((loaded.graph.as_str(), loaded.state.as_str()), ("draft", "done"), "{}", loaded.detail);
+    assert_eq!((loaded.graph.as_str(), loaded.state.name()), ("draft", "done"), "{}", loaded.detail);
 
     // Tables into the graph: columns, a proposal, a change by keyboard, a preview, a check, the load, rejects.
     see(page, "nav a", "Load").await.click().await.unwrap();
@@ -168,7 +168,7 @@ async fn tables_become_a_graph(Session { client, page, .. }: &Session) {
     see(page, ".load-page td", "it is not a number").await;
     see(page, ".reject-file", "junctions.csv").await;
     let job = client.jobs().await.unwrap().remove(0);
-    assert_eq!((job.kind.as_str(), job.state.as_str()), ("load", "done"), "{}", job.detail);
+    assert_eq!((job.kind.as_str(), job.state.name()), ("load", "done"), "{}", job.detail);
     // These tables were loaded before: one row now changes what it disagreed with.
     assert_eq!(job.detail["account"]["changed"], 1, "{}", job.detail);
 }

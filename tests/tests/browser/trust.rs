@@ -52,6 +52,7 @@ async fn results_say_what_they_are_of_and_are_exact() {
 
     // Parameters have fields; what is no literal is a text.
     run(page, "MATCH (j:Junction {code: $code}) RETURN j.code AS code, $least AS least").await;
+    see(page, "body", "the parameter $code has no value").await;
     fill(page, ".parameters label:nth-of-type(1) input", "J-00050").await;
     fill(page, ".parameters label:nth-of-type(2) input", "12").await;
     press(page, "#run", "Run").await;

@@ -74,12 +74,11 @@ fn located(plan: &TablePlan, shown: &str, rejects: &[RawReject]) -> Vec<Reject> 
     order.sort_by_key(|r| r.offset);
     let of = |reject: &RawReject, line: u64, record: String| Reject {
         table: plan.name.clone(),
-        rule: shown.to_string(),
         line,
         column: reject.column.and_then(|c| plan.columns.get(c).cloned()),
         value: reject.value.as_ref().map(|v| v.replace('\0', "\u{2400}")),
         kind: reject.kind,
-        reason: reject.reason.clone(),
+        reason: format!("{shown}: {}", reject.reason),
         record,
     };
     if plan.is_columnar() {

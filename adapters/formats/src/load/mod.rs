@@ -35,6 +35,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU8, AtomicU64, Ordering};
 
 use graphodrome_graph::{BaseParts, Change, GraphError, Snapshot};
+use graphodrome_records::{Reject, RejectKind};
 use serde::{Deserialize, Serialize};
 
 use crate::mapping::{Mapping, MappingError, RejectLimit};
@@ -108,59 +109,6 @@ impl Progress {
     pub(crate) fn check(&self) -> Result<(), LoadError> {
         if self.is_cancelled() { Err(LoadError::Cancelled) } else { Ok(()) }
     }
-}
-
-/// What is wrong with a reject, so that rejects can be counted by it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum RejectKind {
-    /// The row is no row of the table: too short, too long, no valid JSON.
-    Shape,
-    /// A value is not of its property's type.
-    Value,
-    /// An expression failed on the row.
-    Expression,
-    EmptyKey,
-    EmptyReference,
-    Label,
-    /// An end of the edge is not there.
-    NoSuchNode,
-    /// The element is there already with other values.
-    KeyConflict,
-    /// The graph type does not allow the element.
-    Type,
-}
-
-impl RejectKind {
-    pub fn name(self) -> &'static str {
-        match self {
-            RejectKind::Shape => "shape",
-            RejectKind::Value => "value",
-            RejectKind::Expression => "expression",
-            RejectKind::EmptyKey => "empty-key",
-            RejectKind::EmptyReference => "empty-reference",
-            RejectKind::Label => "label",
-            RejectKind::NoSuchNode => "no-such-node",
-            RejectKind::KeyConflict => "key-conflict",
-            RejectKind::Type => "type",
-        }
-    }
-}
-
-/// A row that could not be taken, and why.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Reject {
-    pub table: String,
-    /// What the row should have become, such as `(:Site)`.
-    pub rule: String,
-    /// Of a text file; of the others the number of the row or item. From 1.
-    pub line: u64,
-    pub column: Option<String>,
-    pub value: Option<String>,
-    pub kind: RejectKind,
-    pub reason: String,
-    /// The row as it stood in the file.
-    pub record: String,
 }
 
 /// What one rule made of its table's rows:

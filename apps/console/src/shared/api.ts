@@ -194,39 +194,24 @@ export interface RuleAccount {
   created?: number;
 }
 
-export interface Job {
-  id: number;
-  kind: string;
-  graph: string;
-  state: "running" | "done" | "failed" | "cancelled";
-  title: string;
-  started: string;
-  finished: string | null;
-  progress: {
-    phase: string;
-    bytes_read: number;
-    bytes_total: number;
-    rows_read: number;
-    elapsed_ms: number;
-    left_ms: number | null;
-  } | null;
-  detail: {
-    error?: string;
-    changed?: boolean;
-    version?: number;
-    /** A load that published nothing, and which limits a load would break. */
-    check?: boolean;
-    breaks?: string[];
-    /** Of a model that was applied. */
-    differences?: { message: string }[];
-    account?: { tables: { table: string; rows: number; rules: RuleAccount[] }[]; nodes_made: number; edges_made: number; rejects: number };
-  };
-}
+export type Job = Refined<
+  S["Job"],
+  {
+    detail: {
+      error?: string;
+      changed?: boolean;
+      version?: number;
+      /** A load that published nothing, and which limits a load would break. */
+      check?: boolean;
+      breaks?: string[];
+      /** Of a model that was applied. */
+      differences?: { message: string }[];
+      account?: { tables: { table: string; rows: number; rules: RuleAccount[] }[]; nodes_made: number; edges_made: number; rejects: number };
+    };
+  }
+>;
 
-export interface Rejects {
-  total: number;
-  rejects: { table: string; line: number; column: string | null; value: string | null; kind: string; reason: string }[];
-}
+export type Rejects = Answer<S["Rejects"]>;
 
 export type ModelProperty = Answer<S["ModelProperty"]>;
 

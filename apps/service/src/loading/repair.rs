@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 
 use graphodrome_formats::{Encoding, Mapping, TableAccount, TableFormat, TableMapping, fits_pattern};
-use graphodrome_store::RejectRecord;
+use graphodrome_records::Reject;
 use serde_json::json;
 
 /// What is put before a row of a table of text.
@@ -107,13 +107,13 @@ fn is_damaged(record: &str) -> bool {
 }
 
 /// The rejected rows of one table, each once, as a file that can be loaded.
-pub(crate) fn rows(table: &RepairTable, rejects: &[RejectRecord]) -> String {
+pub(crate) fn rows(table: &RepairTable, rejects: &[Reject]) -> String {
     // Rules of one table may refuse one row each for its own reason.
-    let mut by_line: BTreeMap<u64, Vec<&RejectRecord>> = BTreeMap::new();
+    let mut by_line: BTreeMap<u64, Vec<&Reject>> = BTreeMap::new();
     for reject in rejects {
         by_line.entry(reject.line).or_default().push(reject);
     }
-    let joined = |of: &[&RejectRecord], text: &dyn Fn(&RejectRecord) -> String| {
+    let joined = |of: &[&Reject], text: &dyn Fn(&Reject) -> String| {
         let mut texts: Vec<String> = of.iter().map(|r| text(r)).filter(|t| !t.is_empty()).collect();
         texts.dedup();
         texts.join("; ")

@@ -2,12 +2,13 @@
 
 use std::sync::Arc;
 
-use graphodrome_formats::{LoadError, LoadOutcome, Mapping, Progress, Reject, Shape, load};
+use graphodrome_formats::{LoadError, LoadOutcome, Mapping, Progress, Shape, load};
 use graphodrome_graph::GraphError;
-use graphodrome_store::{Contents, GoOn, GraphHandle, JobState, RejectRecord, StoreError};
+use graphodrome_records::JobState;
+use graphodrome_store::{Contents, GoOn, GraphHandle, StoreError};
 use serde_json::{Value, json};
 
-use crate::job::Job;
+use crate::job::OwnJob;
 use crate::loading::fetch::fetch;
 use crate::loading::upload::Sources;
 use crate::state::App;
@@ -34,7 +35,7 @@ impl From<StoreError> for Failure {
 
 /// Does the load; what became of it, with the details that the job keeps.
 pub(crate) async fn run(
-    app: &Arc<App>, graph: &Arc<GraphHandle>, job: &Job, load: Load,
+    app: &Arc<App>, graph: &Arc<GraphHandle>, job: &OwnJob, load: Load,
 ) -> (JobState, Value) {
     let (check, mapping) = (load.check, load.mapping.to_toml());
     let (state, mut detail) = match work(app, graph, job, load).await {
@@ -58,7 +59,7 @@ pub(crate) async fn run(
     (state, detail)
 }
 
-async fn work(app: &Arc<App>, graph: &Arc<GraphHandle>, job: &Job, plan: Load) -> Result<Value, Failure> {
+async fn work(app: &Arc<App>, graph: &Arc<GraphHandle>, job: &OwnJob, plan: Load) -> Result<Value, Failure> {
     let Load { mapping, mut sources, check } = plan;
     let progress = &job.progress;
     progress.enter("waiting");
@@ -95,7 +96,7 @@ async fn work(app: &Arc<App>, graph: &Arc<GraphHandle>, job: &Job, plan: Load) -
         Ok(Ok(outcome)) => outcome,
         Ok(Err(LoadError::Cancelled)) => return Err(Failure::Cancelled),
         Ok(Err(LoadError::TooManyRejects { rejects, limit, kept, account })) => {
-            app.catalog.add_rejects(job.record.id, &records(&kept)).await?;
+            app.catalog.add_rejects(job.record.id, &kept).await?;
             if check {
                 let breaks = [format!("{rejects} rejects are more than the limit of {limit}")];
                 return Ok(json!({ "account": account, "changed": false, "breaks": breaks }));
@@ -114,7 +115,7 @@ async fn work(app: &Arc<App>, graph: &Arc<GraphHandle>, job: &Job, plan: Load) -
         return Err(Failure::Cancelled);
     }
     account.fetch_ms = fetch_ms;
-    app.catalog.add_rejects(job.record.id, &records(&rejects)).await?;
+    app.catalog.add_rejects(job.record.id, &rejects).await?;
     let changes = parts.is_some() || changed.is_some();
     let Some(turn) = turn else {
         return Ok(json!({ "account": account, "changed": changes, "breaks": [] }));
@@ -155,19 +156,4 @@ async fn cancelled(progress: &Progress) {
     while !progress.is_cancelled() {
         ticks.tick().await;
     }
-}
-
-fn records(rejects: &[Reject]) -> Vec<RejectRecord> {
-    rejects
-        .iter()
-        .map(|r| RejectRecord {
-            table: r.table.clone(),
-            line: r.line,
-            column: r.column.clone(),
-            value: r.value.clone(),
-            kind: r.kind.name().into(),
-            reason: format!("{}: {}", r.rule, r.reason),
-            record: r.record.clone(),
-        })
-        .collect()
 }

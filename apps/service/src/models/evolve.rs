@@ -9,7 +9,8 @@ use graphodrome_graph::{
 };
 use graphodrome_language::ast::{Rename, Statement};
 use graphodrome_language::{Diagnostic, Span, has_name, parse};
-use graphodrome_store::{Contents, GoOn, JobState};
+use graphodrome_records::JobState;
+use graphodrome_store::{Contents, GoOn};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use utoipa::ToSchema;

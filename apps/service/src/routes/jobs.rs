@@ -11,7 +11,7 @@ use axum::response::sse::{Event, KeepAlive, Sse};
 use axum::response::{IntoResponse, Response};
 use futures::StreamExt;
 use graphodrome_formats::{Account, Mapping};
-use graphodrome_store::{JobRecord, JobState};
+use graphodrome_records::{Job, JobProgress, JobState, Rejects};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -20,37 +20,6 @@ use crate::loading::repair;
 use crate::problem::Problem;
 use crate::running_job::RunningJob;
 use crate::state::App;
-
-/// How far a running job is.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct JobProgress {
-    /// waiting, reading, resolving keys, building, writing.
-    pub phase: String,
-    pub bytes_read: u64,
-    pub bytes_total: u64,
-    pub rows_read: u64,
-    pub elapsed_ms: u64,
-    /// From the bytes read so far; absent before there are any.
-    pub left_ms: Option<u64>,
-}
-
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct JobView {
-    pub id: i64,
-    pub kind: String,
-    pub graph: String,
-    /// running, done, failed or cancelled.
-    pub state: String,
-    /// What it works on: the files of a load.
-    pub title: String,
-    pub started: String,
-    pub finished: Option<String>,
-    /// While it runs.
-    pub progress: Option<JobProgress>,
-    /// Of a finished load: `account`, `changed`, `version`; of a failed one: `error`.
-    #[schema(value_type = Object)]
-    pub detail: serde_json::Value,
-}
 
 #[derive(Deserialize, IntoParams)]
 pub struct JobParameters {
@@ -63,21 +32,6 @@ pub struct RejectParameters {
     pub offset: Option<u64>,
     /// At most 10,000.
     pub limit: Option<u64>,
-}
-
-#[derive(Serialize, ToSchema)]
-pub struct RejectView {
-    pub table: String,
-    /// Line of the file, from 1.
-    pub line: u64,
-    pub column: Option<String>,
-    pub value: Option<String>,
-    /// What is wrong, in one word: shape, value, expression, empty-key, empty-reference, label,
-    /// no-such-node, key-conflict, type.
-    pub kind: String,
-    pub reason: String,
-    /// The row as it stood in the file.
-    pub record: String,
 }
 
 /// A file of rejected rows, ready to be repaired and loaded again.
@@ -103,14 +57,9 @@ pub struct RejectFileParameters {
     pub table: String,
 }
 
-#[derive(Serialize, ToSchema)]
-pub struct Rejects {
-    pub total: u64,
-    pub rejects: Vec<RejectView>,
-}
-
-pub(crate) fn view(record: &JobRecord, running: Option<&Arc<RunningJob>>) -> JobView {
-    let progress = running.map(|job| {
+/// With how far it is, where it runs.
+pub(crate) fn with_progress(job: Job, running: Option<&Arc<RunningJob>>) -> Job {
+    let progress = running.filter(|_| job.state == JobState::Running).map(|job| {
         let p = &job.progress;
         let (read, total) = (p.bytes_read.load(Ordering::Relaxed), p.bytes_total.load(Ordering::Relaxed));
         let elapsed_ms = job.started.elapsed().as_millis() as u64;
@@ -123,41 +72,35 @@ pub(crate) fn view(record: &JobRecord, running: Option<&Arc<RunningJob>>) -> Job
             left_ms: (read > 0).then(|| elapsed_ms * total.saturating_sub(read) / read),
         }
     });
-    JobView {
-        id: record.id,
-        kind: record.kind.clone(),
-        graph: record.graph.clone(),
-        state: record.state.clone(),
-        title: record.title.clone(),
-        started: record.started.clone(),
-        finished: record.finished.clone(),
-        progress,
-        detail: record.detail.clone(),
-    }
+    Job { progress, ..job }
 }
 
-async fn find(app: &App, id: i64) -> Result<JobView, Problem> {
+async fn find(app: &App, id: i64) -> Result<Job, Problem> {
     let running = app.jobs.lock().get(&id).cloned();
-    let record =
+    let job =
         app.catalog.job(id).await?.ok_or_else(|| Problem::not_found(format!("there is no job {id}")))?;
-    Ok(view(&record, running.as_ref().filter(|_| record.state == "running")))
+    Ok(with_progress(job, running.as_ref()))
 }
 
 /// The newest 200 jobs.
-#[utoipa::path(get, path = "/v1/jobs", tag = "jobs", responses((status = 200, body = Vec<JobView>)))]
-pub async fn list_jobs(State(app): State<Arc<App>>) -> Result<Json<Vec<JobView>>, Problem> {
-    let records = app.catalog.jobs(200).await?;
+#[utoipa::path(get, path = "/v1/jobs", tag = "jobs", responses((status = 200, body = Vec<Job>)))]
+pub async fn list_jobs(State(app): State<Arc<App>>) -> Result<Json<Vec<Job>>, Problem> {
+    let jobs = app.catalog.jobs(200).await?;
     let running = app.jobs.lock();
-    Ok(Json(records.iter().map(|r| view(r, running.get(&r.id).filter(|_| r.state == "running"))).collect()))
+    let with_progress = |job: Job| {
+        let running = running.get(&job.id);
+        with_progress(job, running)
+    };
+    Ok(Json(jobs.into_iter().map(with_progress).collect()))
 }
 
 /// One job; waits for its end if asked to.
 #[utoipa::path(get, path = "/v1/jobs/{job}", tag = "jobs", params(("job" = i64, Path), JobParameters),
-    responses((status = 200, body = JobView), (status = 404, body = Problem)))]
+    responses((status = 200, body = Job), (status = 404, body = Problem)))]
 pub async fn show_job(
     State(app): State<Arc<App>>, extract::Path(id): extract::Path<i64>,
     extract::Query(parameters): extract::Query<JobParameters>,
-) -> Result<Json<JobView>, Problem> {
+) -> Result<Json<Job>, Problem> {
     let running = app.jobs.lock().get(&id).cloned();
     if let (Some(running), Some(wait)) = (running, parameters.wait_ms) {
         let mut done = running.done.clone();
@@ -170,10 +113,10 @@ pub async fn show_job(
 
 /// Cancels a running job; nothing of it is published.
 #[utoipa::path(delete, path = "/v1/jobs/{job}", tag = "jobs", params(("job" = i64, Path)),
-    responses((status = 200, body = JobView), (status = 404, body = Problem), (status = 409, body = Problem)))]
+    responses((status = 200, body = Job), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn cancel_job(
     State(app): State<Arc<App>>, extract::Path(id): extract::Path<i64>,
-) -> Result<Json<JobView>, Problem> {
+) -> Result<Json<Job>, Problem> {
     let running = app.jobs.lock().get(&id).cloned();
     let Some(running) = running else {
         let job = find(&app, id).await?;
@@ -197,18 +140,18 @@ pub async fn job_rejects(
 ) -> Result<Response, Problem> {
     find(&app, id).await?;
     let limit = parameters.limit.unwrap_or(1_000).min(10_000);
-    let (total, records) = app.catalog.rejects(id, parameters.offset.unwrap_or(0), limit).await?;
+    let (total, rejects) = app.catalog.rejects(id, parameters.offset.unwrap_or(0), limit).await?;
     let wants_csv =
         headers.get(header::ACCEPT).and_then(|a| a.to_str().ok()).is_some_and(|a| a.contains("text/csv"));
     if wants_csv {
         let mut text = String::from("table,line,column,value,kind,reason,record\r\n");
-        for r in records {
+        for r in rejects {
             let fields = [
                 r.table,
                 r.line.to_string(),
                 r.column.unwrap_or_default(),
                 r.value.unwrap_or_default(),
-                r.kind,
+                r.kind.name().into(),
                 r.reason,
                 r.record,
             ];
@@ -219,18 +162,6 @@ pub async fn job_rejects(
         }
         return Ok(([(header::CONTENT_TYPE, "text/csv; charset=utf-8")], text).into_response());
     }
-    let rejects = records
-        .into_iter()
-        .map(|r| RejectView {
-            table: r.table,
-            line: r.line,
-            column: r.column,
-            value: r.value,
-            kind: r.kind,
-            reason: r.reason,
-            record: r.record,
-        })
-        .collect();
     Ok(Json(Rejects { total, rejects }).into_response())
 }
 
@@ -288,7 +219,7 @@ pub async fn reject_rows(
 /// Between two events of a job that runs.
 const EVENT_EVERY: Duration = Duration::from_millis(250);
 
-fn event(name: &str, job: &JobView) -> Event {
+fn event(name: &str, job: &Job) -> Event {
     Event::default().event(name).id(job.id.to_string()).json_data(job).unwrap_or_default()
 }
 
@@ -313,7 +244,7 @@ pub async fn job_events(
                 find(&app, id).await.ok()?
             }
         };
-        let over = job.state != JobState::Running.name() || app.is_stopping();
+        let over = job.state != JobState::Running || app.is_stopping();
         let told = event(if over { "end" } else { "progress" }, &job);
         Some((Ok::<_, std::convert::Infallible>(told), (!over).then_some((app, None))))
     });
@@ -340,7 +271,7 @@ pub async fn all_job_events(State(app): State<Arc<App>>) -> Response {
         let mut events = vec![];
         for id in ids {
             if let Ok(job) = find(&app, id).await {
-                let over = job.state != JobState::Running.name();
+                let over = job.state != JobState::Running;
                 events.push(Ok::<_, std::convert::Infallible>(event(
                     if over { "end" } else { "progress" },
                     &job,

@@ -11,6 +11,7 @@ use graphodrome_formats::{
     ColumnLook, DraftTable, LoadError, Mapping, PreviewElement, TableFormat, TableLook, edit_mapping, look,
     preview,
 };
+use graphodrome_records::Job;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -18,7 +19,7 @@ use crate::extract;
 use crate::loading::upload::{mapping_problem, receive};
 use crate::loading::work::{Load, run};
 use crate::problem::Problem;
-use crate::routes::jobs::{JobView, view};
+use crate::routes::jobs::with_progress;
 use crate::state::App;
 use crate::who;
 
@@ -43,18 +44,18 @@ pub struct LoadParameters {
 /// Loads tables into a graph. Answers at once with the job; nothing is visible before it is done.
 #[utoipa::path(post, path = "/v1/graphs/{graph}/loads", tag = "loads", params(("graph" = String, Path), LoadParameters),
     request_body(content = LoadForm, content_type = "multipart/form-data"),
-    responses((status = 202, body = JobView), (status = 400, body = Problem), (status = 404, body = Problem), (status = 413, body = Problem)))]
+    responses((status = 202, body = Job), (status = 400, body = Problem), (status = 404, body = Problem), (status = 413, body = Problem)))]
 pub async fn start_load(
     State(app): State<Arc<App>>, extract::Path(name): extract::Path<String>,
     extract::Query(parameters): extract::Query<LoadParameters>, request: axum::extract::Request,
-) -> Result<(StatusCode, Json<JobView>), Problem> {
+) -> Result<(StatusCode, Json<Job>), Problem> {
     let graph = app.graph(&name)?;
     let upload = receive(&app, request, &["mapping"]).await?;
     let mapping = upload.mapping()?;
     let title = mapping.files().join(", ");
     let kind = if parameters.check { "check" } else { "load" };
     let job = app.start_job(kind, &name, &title).await?;
-    let answer = view(&job.record, Some(job.running()));
+    let answer = with_progress(job.record.clone(), Some(job.running()));
     let load = Load { mapping, sources: upload.sources, check: parameters.check };
     who::spawn(async move {
         let (state, detail) = run(&app, &graph, &job, load).await;

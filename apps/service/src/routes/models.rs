@@ -8,7 +8,7 @@ use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use graphodrome_formats::{DraftTable, Flow, Source, TableFormat, draft};
 use graphodrome_graph::{GraphError, observed_type, suspicions, violations};
-use graphodrome_store::JobState;
+use graphodrome_records::JobState;
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use utoipa::ToSchema;

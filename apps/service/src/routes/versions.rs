@@ -11,7 +11,8 @@ use axum::response::{IntoResponse, Response};
 use graphodrome_graph::{
     Code, Element, ElementDifference, GraphError, Properties, Snapshot, differences, same_value,
 };
-use graphodrome_store::{JobState, Moment, Retention, VersionInfo};
+use graphodrome_records::JobState;
+use graphodrome_store::{Moment, Retention, VersionInfo};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value as Js, json};
 use tokio::sync::mpsc;

@@ -4,17 +4,18 @@ use std::sync::Arc;
 
 use graphodrome_graph::{Created, Snapshot};
 use graphodrome_language::{Diagnostic, Span};
-use graphodrome_store::{JobState, StoreError, Turn};
+use graphodrome_records::JobState;
+use graphodrome_store::{StoreError, Turn};
 use serde_json::json;
 
 use super::QueryRequest;
-use crate::job::Job;
+use crate::job::OwnJob;
 use crate::problem::Problem;
 use crate::state::App;
 
 /// Builds what is to be looked up by, as the job that has begun; `elements` are those it is over.
 pub(super) async fn build(
-    app: &Arc<App>, turn: Turn<'_>, job: Job, created: Created, elements: u64,
+    app: &Arc<App>, turn: Turn<'_>, job: OwnJob, created: Created, elements: u64,
 ) -> Result<Arc<Snapshot>, StoreError> {
     job.progress.enter("building");
     let made = turn.change_lookups(created, job.go_on(app)).await;

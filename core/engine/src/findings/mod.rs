@@ -7,6 +7,7 @@ mod estimate_off;
 mod hub;
 mod late_condition;
 mod many_paths;
+mod no_bound;
 mod no_label;
 mod no_lookup;
 mod parameter_plan;
@@ -67,6 +68,7 @@ const FINDERS: &[(&str, Finder)] = &[
     ("many-paths", many_paths::find),
     ("late-condition", late_condition::find),
     ("hub", hub::find),
+    ("no-bound", no_bound::find),
     ("any-direction", any_direction::find),
     ("whole-elements", whole_elements::find),
     ("estimate-off", estimate_off::find),

@@ -136,6 +136,13 @@ impl ShortestPaths {
         }
     }
 
+    /// The property over which a distance bound would serve, where there is none.
+    pub fn would_go_towards(&self) -> Option<&str> {
+        let serves = matches!(self.method(), Method::BothEnds | Method::OneEnd) && self.spec.to.is_some();
+        let weight = self.weight.as_ref().filter(|_| serves && self.bound.is_none())?;
+        Some(weight.property()?.0)
+    }
+
     /// The bound as it serves the graph as it is now; why it does not goes into the notes.
     fn usable_bound(&self, cursor: &mut Cursor<'_>) -> Option<Arc<UsableBound>> {
         let (step, weight) = (self.spec.step.as_ref()?, self.weight.as_ref()?);

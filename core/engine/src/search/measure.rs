@@ -1,9 +1,11 @@
 //! Measures: what a shortest path is the least of. Their sums do not depend on the order in which they are added,
 //! so that what is left of a way can be measured from its end.
 
+use std::cmp::Reverse;
+use std::collections::BinaryHeap;
 use std::sync::Arc;
 
-use graphodrome_graph::{Code, Column, Dense, Ints, Value};
+use graphodrome_graph::{Code, Column, Dense, Ints, RadixHeap, Value};
 use graphodrome_language::Diagnostic;
 use hashbrown::HashSet;
 
@@ -14,6 +16,7 @@ use crate::quick;
 use crate::row::Row;
 use crate::search::cost::{BadWeight, Cost};
 use crate::search::cursor::Cursor;
+use crate::search::queue::Queue;
 
 /// The weight of an edge: an expression on the input row and the search's variables, of which it reads that of
 /// its edge alone.
@@ -26,6 +29,7 @@ pub(crate) struct EdgeWeight {
 
 pub(crate) trait Measure {
     type Sum: Copy + Ord + std::fmt::Debug + Send;
+    type Queue<T: Copy + Ord + Send>: Queue<Self::Sum, T> + Send;
     const ZERO: Self::Sum;
     /// Every edge costs the same: what is reached first is reached in the cheapest way.
     const LEVELS: bool;
@@ -59,6 +63,7 @@ pub(crate) struct Hops;
 
 impl Measure for Hops {
     type Sum = u32;
+    type Queue<T: Copy + Ord + Send> = BinaryHeap<Reverse<(u32, T)>>;
     const ZERO: u32 = 0;
     const LEVELS: bool = true;
 
@@ -142,6 +147,7 @@ impl WholeWeights {
 
 impl Measure for WholeWeights {
     type Sum = u64;
+    type Queue<T: Copy + Ord + Send> = RadixHeap<T>;
     const ZERO: u64 = 0;
     const LEVELS: bool = false;
 
@@ -252,6 +258,7 @@ pub(crate) fn endless(expression: Option<&Expr>) -> Diagnostic {
 
 impl Measure for AnyWeights {
     type Sum = Cost;
+    type Queue<T: Copy + Ord + Send> = BinaryHeap<Reverse<(Cost, T)>>;
     const ZERO: Cost = Cost::ZERO;
     const LEVELS: bool = false;
 

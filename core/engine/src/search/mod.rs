@@ -23,6 +23,7 @@ mod least_sums;
 mod measure;
 mod product;
 mod program;
+mod queue;
 mod spread;
 mod step;
 mod sums;

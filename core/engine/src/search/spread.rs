@@ -1,8 +1,6 @@
 //! Spread: the nodes that can be reached from one node over a repeated edge, cheapest first, as far as somebody
 //! asks; breadth first where every edge costs the same.
 
-use std::cmp::Reverse;
-use std::collections::BinaryHeap;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
@@ -11,6 +9,7 @@ use crate::outcome::Outcome;
 use crate::search::cursor::Cursor;
 use crate::search::hop_table::HopTable;
 use crate::search::measure::Measure;
+use crate::search::queue::Queue;
 use crate::search::step::{Expanded, Step};
 use crate::search::visited::NodeNumbers;
 
@@ -38,7 +37,9 @@ pub(crate) struct Spread<M: Measure> {
     pub reached: Vec<Reached<M::Sum>>,
     /// The numbers of settled nodes, cheapest first, where costs differ.
     order: Vec<u32>,
-    waiting: BinaryHeap<Reverse<(M::Sum, u32)>>,
+    waiting: M::Queue<u32>,
+    /// The least of those that wait, where costs differ.
+    least: Option<M::Sum>,
     /// How many nodes were expanded.
     expanded: usize,
     candidates: Vec<(u32, u32)>,
@@ -54,9 +55,9 @@ impl<M: Measure> Spread<M> {
         numbers.number(root);
         let first =
             Reached { node: root, parent: ROOT, edge: ROOT, hops: 0, sum: M::ZERO, settled: M::LEVELS };
-        let mut waiting = BinaryHeap::new();
+        let mut waiting = M::Queue::default();
         if !M::LEVELS {
-            waiting.push(Reverse((M::ZERO, 0)));
+            waiting.push(M::ZERO, 0);
         }
         Spread {
             step,
@@ -66,6 +67,7 @@ impl<M: Measure> Spread<M> {
             reached: vec![first],
             order: vec![],
             waiting,
+            least: Some(M::ZERO),
             expanded: 0,
             candidates: vec![],
             hops: HopTable::new(side),
@@ -95,7 +97,7 @@ impl<M: Measure> Spread<M> {
 
     /// No node that is not known yet costs less; `None` where all that can be reached is known.
     pub fn horizon(&self) -> Option<M::Sum> {
-        if M::LEVELS { self.next_level() } else { self.waiting.peek().map(|Reverse((sum, _))| *sum) }
+        if M::LEVELS { self.next_level() } else { self.least }
     }
 
     /// Where every edge costs the same: what the nodes reached from the next one cost.
@@ -129,7 +131,7 @@ impl<M: Measure> Spread<M> {
             self.expand_level(number, cursor)?;
             return Ok(Some(number));
         }
-        while let Some(Reverse((_, number))) = self.waiting.pop() {
+        while let Some((_, number)) = self.waiting.pop() {
             let entry = &mut self.reached[number as usize];
             if entry.settled {
                 continue;
@@ -137,8 +139,10 @@ impl<M: Measure> Spread<M> {
             entry.settled = true;
             self.order.push(number);
             self.expand_weighted(number, measure, cursor)?;
+            self.least = self.waiting.least();
             return Ok(Some(number));
         }
+        self.least = None;
         Ok(None)
     }
 
@@ -218,7 +222,7 @@ impl<M: Measure> Spread<M> {
                 Some(known) => {
                     *known = Reached { node: other, parent: number, edge, hops, sum, settled: false };
                     let other = self.numbers.number(other).0;
-                    self.waiting.push(Reverse((sum, other)));
+                    self.waiting.push(sum, other);
                 }
                 None => {
                     let place = self.numbers.number(other).0;
@@ -230,7 +234,7 @@ impl<M: Measure> Spread<M> {
                         sum,
                         settled: false,
                     });
-                    self.waiting.push(Reverse((sum, place)));
+                    self.waiting.push(sum, place);
                     new += 1;
                 }
             }

@@ -3,8 +3,6 @@
 //! paths", IEEE Transactions on Systems Science and Cybernetics 4 (1968). A bound need not fall by the weights of the
 //! edges (it may be rounded): a node to which a cheaper way is found later is followed again.
 
-use std::cmp::Reverse;
-use std::collections::BinaryHeap;
 use std::ops::ControlFlow;
 
 use graphodrome_graph::UsableBound;
@@ -15,6 +13,7 @@ use crate::search::asked::{FoundPath, GuidedSearch};
 use crate::search::cursor::Cursor;
 use crate::search::hop_table::HopTable;
 use crate::search::measure::Measure;
+use crate::search::queue::Queue;
 use crate::search::spread::{ROOT, Reached};
 use crate::search::step::Expanded;
 use crate::search::visited::NodeNumbers;
@@ -25,9 +24,6 @@ struct Met<S> {
     left: S,
 }
 
-/// What a way costs at least, its node's number, and what it cost to get there.
-type WaitingNode<S> = (S, u32, S);
-
 pub(crate) fn cheapest_towards<M: Measure>(
     search: &GuidedSearch, bound: &UsableBound, (from, to): (u32, u32), measure: &mut M,
     cursor: &mut Cursor<'_>,
@@ -37,24 +33,35 @@ pub(crate) fn cheapest_towards<M: Measure>(
     let mut numbers = NodeNumbers::new(cursor.context.scope.node_bound());
     let mut hops = HopTable::new(Side::From);
     let mut met: Vec<Met<M::Sum>> = vec![];
-    let mut waiting: BinaryHeap<Reverse<WaitingNode<M::Sum>>> = BinaryHeap::new();
+    // By what a way costs at least: its node's number, and what it cost to get there.
+    let mut waiting = M::Queue::<(u32, M::Sum)>::default();
     let (mut held, mut settled) = (0, 0u64);
     let start = Reached { node: from, parent: ROOT, edge: ROOT, hops: 0, sum: M::ZERO, settled: false };
     numbers.number(from);
     met.push(Met { reached: start, left: M::at_least(towards.ticks(from), bits) });
-    waiting.push(Reverse((met[0].left, 0, M::ZERO)));
+    waiting.push(met[0].left, (0, M::ZERO));
     let mut candidates: Vec<(u32, u32)> = vec![];
-    let mut found = None;
-    while let Some(Reverse((_, number, sum))) = waiting.pop() {
+    let mut found: Option<(u32, M::Sum)> = None;
+    while let Some((least, (number, sum))) = waiting.pop() {
+        let left = met[number as usize].left;
         let here = &mut met[number as usize].reached;
         if here.settled || here.sum != sum {
             continue;
         }
+        if let Some((_, all)) = found {
+            if least > all {
+                break;
+            }
+            // A node whose way has become cheaper than the queue can tell may still lead to a cheaper one.
+            if measure.add(sum, left)? >= all {
+                continue;
+            }
+        }
         here.settled = true;
         settled += 1;
         if here.node == to {
-            found = Some(number);
-            break;
+            found = Some((number, sum));
+            continue;
         }
         let here = *here;
         candidates.clear();
@@ -79,10 +86,10 @@ pub(crate) fn cheapest_towards<M: Measure>(
             } else {
                 continue;
             }
-            waiting.push(Reverse((measure.add(sum, met[place as usize].left)?, place, sum)));
+            waiting.push(measure.add(sum, met[place as usize].left)?, (place, sum));
         }
         let new = met.len() - known;
-        let bytes = new * (size_of::<Met<M::Sum>>() + 2 * size_of::<WaitingNode<M::Sum>>() + 12);
+        let bytes = new * (size_of::<Met<M::Sum>>() + 2 * size_of::<(M::Sum, (u32, M::Sum))>() + 12);
         cursor.context.reserve(bytes)?;
         held += bytes;
         hops.expanded(hop, Expanded { failed, ..expanded });
@@ -100,7 +107,7 @@ pub(crate) fn cheapest_towards<M: Measure>(
             met.len()
         ));
     }
-    let Some(mut number) = found else { return Ok(None) };
+    let Some((mut number, _)) = found else { return Ok(None) };
     let mut path = FoundPath::default();
     loop {
         let at = &met[number as usize].reached;

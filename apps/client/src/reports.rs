@@ -6,7 +6,14 @@ use quick_xml::events::{BytesDecl, BytesEnd, BytesStart, BytesText, Event};
 use serde::Serialize;
 use serde_json::Value;
 
-use crate::profiles::time;
+/// Microseconds for people.
+pub fn time(us: f64) -> String {
+    match us {
+        us if us < 1_000.0 => format!("{us:.0} us"),
+        us if us < 1e6 => format!("{:.2} ms", us / 1e3),
+        us => format!("{:.2} s", us / 1e6),
+    }
+}
 
 /// A saved query against its accepted run.
 #[derive(Clone, Debug, Default, Serialize)]
@@ -54,7 +61,7 @@ impl Checked {
 }
 
 /// A test case for each query, of the suite of its graph.
-pub fn junit(results: &[&Checked]) -> anyhow::Result<String> {
+pub fn junit(results: &[&Checked]) -> std::io::Result<String> {
     let mut writer = quick_xml::Writer::new_with_indent(vec![], b' ', 2);
     writer.write_event(Event::Decl(BytesDecl::new("1.0", Some("UTF-8"), None)))?;
     let mut graphs: Vec<&str> = results.iter().map(|one| one.graph.as_str()).collect();
@@ -99,7 +106,7 @@ pub fn junit(results: &[&Checked]) -> anyhow::Result<String> {
         writer.write_event(Event::End(BytesEnd::new("testsuite")))?;
     }
     writer.write_event(Event::End(BytesEnd::new("testsuites")))?;
-    Ok(String::from_utf8(writer.into_inner())? + "\n")
+    Ok(String::from_utf8(writer.into_inner()).map_err(std::io::Error::other)? + "\n")
 }
 
 /// A cell of a Markdown table.

@@ -319,3 +319,71 @@ fn what_cannot_be_a_bound_is_refused_with_the_edge() {
     let refused = with_bound(&far, bound(BoundSource::Coordinates(vec!["north".into()]))).unwrap_err();
     assert!(refused.contains("has no coordinates"), "{refused}");
 }
+
+#[test]
+fn a_bound_is_written_as_it_is_read() {
+    let name = |text: &str| Arc::<str>::from(text);
+    for (text, labels, direction, source) in [
+        (
+            "CREATE DISTANCE BOUND b OVER -[:R {w}]- FROM 16 LANDMARKS",
+            vec!["R"],
+            Direction::Any,
+            BoundSource::Landmarks(16),
+        ),
+        (
+            "CREATE DISTANCE BOUND b OVER -[:R|S {w}]-> FROM 3 LANDMARKS",
+            vec!["R", "S"],
+            Direction::Out,
+            BoundSource::Landmarks(3),
+        ),
+        (
+            "CREATE DISTANCE BOUND b OVER ~[{w}]~ FROM 1 LANDMARKS",
+            vec![],
+            Direction::Undirected,
+            BoundSource::Landmarks(1),
+        ),
+        (
+            "CREATE DISTANCE BOUND b OVER ~[:`a road` {`how far`}]~> FROM COORDINATES {x, `the y`}",
+            vec!["a road"],
+            Direction::OutOrUndirected,
+            BoundSource::Coordinates(vec![name("x"), name("the y")]),
+        ),
+        (
+            "CREATE DISTANCE BOUND b OVER <-[:R {w}]-> FROM 64 LANDMARKS",
+            vec!["R"],
+            Direction::OutOrIn,
+            BoundSource::Landmarks(64),
+        ),
+    ] {
+        let [Statement::CreateBound(new)] = &parse(text).unwrap()[..] else { panic!("{text}") };
+        let read = BoundDefinition {
+            name: new.name.text.clone(),
+            labels: new.labels.iter().map(|label| label.text.clone()).collect(),
+            direction: new.direction,
+            property: new.property.text.clone(),
+            source: new.source.clone(),
+        };
+        assert_eq!(read.to_string(), text);
+        assert_eq!(
+            (read.labels, read.direction, read.source),
+            (labels.into_iter().map(name).collect(), direction, source)
+        );
+    }
+    // Against the edges is along them from the other end.
+    let [Statement::CreateBound(new)] =
+        &parse("CREATE DISTANCE BOUND b OVER <-[:R {w}]- FROM LANDMARKS").unwrap()[..]
+    else {
+        panic!("it is a bound")
+    };
+    assert_eq!((new.direction, &new.source), (Direction::Out, &BoundSource::Landmarks(16)));
+    for (text, said) in [
+        ("CREATE DISTANCE BOUND b OVER (:R {w}) FROM LANDMARKS", "expected"),
+        ("CREATE DISTANCE BOUND b OVER -[:R {w, v}]- FROM LANDMARKS", "expected"),
+        ("CREATE DISTANCE BOUND b OVER -[:R {w}]- FROM 0 LANDMARKS", "from 1 to 64 landmarks"),
+        ("CREATE DISTANCE BOUND b OVER -[:R {w}]- FROM COORDINATES {a, b, c, d}", "at most 3 coordinates"),
+        ("CREATE DISTANCE BOUND b OVER -[:R {w}]-", "expected FROM"),
+    ] {
+        let errors = parse(text).unwrap_err();
+        assert!(errors.0[0].message.contains(said), "{text}: {}", errors.0[0].message);
+    }
+}

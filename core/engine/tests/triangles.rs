@@ -32,14 +32,16 @@ fn worded(random: &mut ChaCha8Rng, label: &str, link: &str) -> String {
 #[test]
 fn triangles_both_ways_are_as_many_as_are_made() {
     let mut random = ChaCha8Rng::seed_from_u64(12);
-    let (mut ranked, mut some) = (0, 0);
+    let (mut ranked, mut some, mut one_way) = (0, 0, 0);
     for round in 0..600 {
         let snapshot = match round % 3 {
             0 => changed_a_little(&mut random),
             _ => values_of_all_kinds(&mut random),
         };
         let label = ["", ":A", ":B"][random.random_range(0..3)];
-        let link = ["-[:R]-", "~[:R]~", "<-[:R]->", "-[]-", "-[:R|S]-", "<~[:R]~"][random.random_range(0..6)];
+        let link =
+            ["-[:R]-", "~[:R]~", "<-[:R]->", "-[]-", "-[:R|S]-", "<~[:R]~", "-[:R]->", "<-[:R]-", "-[:S]->"]
+                [random.random_range(0..9)];
         let pattern = worded(&mut random, label, link);
         let condition = [
             "",
@@ -54,15 +56,22 @@ fn triangles_both_ways_are_as_many_as_are_made() {
             " WHERE a.x <> b.x AND b.x <> c.x AND a.x <> c.x",
             " WHERE ELEMENT_ID(a) < ELEMENT_ID(b) AND ELEMENT_ID(b) < ELEMENT_ID(c)",
             " WHERE ELEMENT_ID(a) < ELEMENT_ID(b) AND b.x < c.x",
-        ][random.random_range(0..12)];
+            " WHERE ALL_DIFFERENT(a, b, c)",
+            " WHERE ALL_DIFFERENT(c, a) AND ALL_DIFFERENT(b, c, a)",
+            " WHERE ALL_DIFFERENT(a, b)",
+        ][random.random_range(0..15)];
         let text = format!("{pattern}{condition} RETURN COUNT(*) AS n");
-        ranked += plan_text(&snapshot, &text).contains("CountTriangles") as usize;
+        let is_ranked = plan_text(&snapshot, &text).contains("CountTriangles");
+        ranked += is_ranked as usize;
+        let is_one_way = ["-[:R]->", "<-[:R]-", "-[:S]->"].contains(&link);
+        one_way += (is_ranked && is_one_way && !condition.is_empty()) as usize;
         let by = |rules: Rules| numbers_by(&snapshot, &text, rules);
         let (counted, made) = (by(Rules::all()), by(Rules::all().without(Rule::CountedTriangles)));
         assert_eq!(counted, made, "round {round}: {text}");
         some += counted.is_ok_and(|n| n > 0) as usize;
     }
     assert!(ranked > 200 && some > 150, "{ranked} of 600 were counted by rank, {some} were not zero");
+    assert!(one_way > 60, "{one_way} with conditions");
 }
 
 /// DISTINCT rows of triangles are those without the rule, whatever is returned of their nodes.

@@ -19,7 +19,7 @@ use crate::batch::{Batch, NO_ELEMENT};
 use crate::context::Context;
 use crate::expression::Expr;
 use crate::operators::common_counts::Marks;
-use crate::operators::rings_both_ways::{BothWays, Edges, Told};
+use crate::operators::rings_both_ways::{BothWays, Edges, Told, classes};
 use crate::operators::sorted::{run, seek};
 use crate::operators::{FollowEdges, IntersectEdges, ScanNodes};
 use crate::outcome::{CHECK_EVERY, Outcome};
@@ -32,14 +32,16 @@ pub(crate) struct CountTriangles {
     close: IntersectEdges,
     /// From the first node to the second, from there to the third, and back to the first.
     edges: [(Direction, EdgeTest); 3],
-    /// Where all three are followed both ways and are alike, what their nodes must be to each other.
-    both_ways: Option<Told>,
+    /// All three are followed both ways and are alike.
+    both_ways: bool,
+    /// What the nodes must be to each other.
+    told: Told,
     counting: Counting,
 }
 
-/// The edges of a ring that these three operators make, and where all are followed both ways what its nodes are to each
-/// other.
-type RingEdges = ([(Direction, EdgeTest); 3], Option<Told>);
+/// The edges of a ring that these three operators make, whether all are followed both ways and are alike, and what its nodes
+/// are to each other.
+type RingEdges = ([(Direction, EdgeTest); 3], bool, Told);
 
 pub(super) fn ring(close: &IntersectEdges, step: &FollowEdges, scan: &ScanNodes) -> Option<RingEdges> {
     // Slots: the scanned node, the edge, the second node.
@@ -69,24 +71,20 @@ pub(super) fn ring(close: &IntersectEdges, step: &FollowEdges, scan: &ScanNodes)
     };
     let conditions: Vec<&Expr> = step.conditions.iter().chain(&close.conditions).collect();
     // The edges to the third node are in the slots before it.
-    let both_ways = match edges.iter().all(is_alike) {
-        true => Told::of(&conditions, [0, 2, 5]),
-        false => None,
-    };
-    if both_ways.is_none() && !conditions.is_empty()
-        || free && !both_ways.as_ref().is_some_and(Told::all_different)
-    {
+    let told = Told::of(&conditions, [0, 2, 5])?;
+    if free && !told.all_different() {
         return None;
     }
-    Some((edges, both_ways))
+    let both_ways = edges.iter().all(is_alike);
+    Some((edges, both_ways, told))
 }
 
 impl CountTriangles {
     /// The three operators in one, where they allow it.
     pub fn of(close: &IntersectEdges, step: &FollowEdges, scan: &ScanNodes) -> Option<CountTriangles> {
         let Some(counting @ Counting::Together) = close.counting else { return None };
-        let (edges, both_ways) = ring(close, step, scan)?;
-        Some(CountTriangles { step: step.clone(), close: close.clone(), edges, both_ways, counting })
+        let (edges, both_ways, told) = ring(close, step, scan)?;
+        Some(CountTriangles { step: step.clone(), close: close.clone(), edges, both_ways, told, counting })
     }
 }
 
@@ -179,6 +177,10 @@ struct Ranks {
     higher: Vec<Option<Higher>>,
     /// The nodes that are left out, in order.
     changed: Vec<Dense>,
+    /// The nodes' values, where those tell them apart.
+    classes: Option<Vec<Option<u32>>>,
+    /// Not all values can be put in one order.
+    unordered: bool,
 }
 
 /// One in so many nodes may have other edges than the base's: rings with more of them are counted the other way.
@@ -187,7 +189,21 @@ const CHANGED_SHARE: usize = 16;
 impl Ranks {
     /// Whether counting by ranks is worth it.
     fn serve(&self) -> bool {
-        self.changed.len() * CHANGED_SHARE <= self.degrees.len().max(CHANGED_SHARE)
+        !self.unordered && self.changed.len() * CHANGED_SHARE <= self.degrees.len().max(CHANGED_SHARE)
+    }
+
+    /// Whether these nodes, in the places of the pattern, are what they must be to each other.
+    fn let_through(&self, told: &Told, nodes: [Dense; 3]) -> bool {
+        let [a, b, c] = nodes;
+        if told.all_different() && (a == b || b == c || a == c) {
+            return false;
+        }
+        let (Told::ApartBy { orders, .. }, Some(classes)) = (told, &self.classes) else { return true };
+        let [Some(a), Some(b), Some(c)] = nodes.map(|node| classes[node as usize]) else { return false };
+        let mut places = [(a, 0), (b, 1), (c, 2)];
+        places.sort_unstable();
+        let apart = places[0].0 < places[1].0 && places[1].0 < places[2].0;
+        apart && orders.contains(&places.map(|(_, place)| place))
     }
 
     fn is_changed(&self, node: Dense) -> bool {
@@ -195,7 +211,7 @@ impl Ranks {
     }
 
     fn of(
-        roles: &[Role<'_>; 3], test: &NodeTest, snapshot: &Snapshot, context: &mut Context,
+        roles: &[Role<'_>; 3], (test, told): (&NodeTest, &Told), snapshot: &Snapshot, context: &mut Context,
     ) -> Outcome<Ranks> {
         let bound = snapshot.node_bound();
         context.reserve(4 * bound as usize)?;
@@ -208,7 +224,14 @@ impl Ranks {
                 as u32
         };
         let changed = snapshot.nodes_with_other_edges();
-        let mut ranks = Ranks { degrees: (0..bound).map(degree).collect(), higher: vec![], changed };
+        let (mut own_classes, mut unordered) = (None, false);
+        if let Told::ApartBy { value, .. } = told {
+            context.reserve(size_of::<Option<u32>>() * bound as usize)?;
+            own_classes = classes(value, test, snapshot, context)?;
+            unordered = own_classes.is_none();
+        }
+        let degrees = (0..bound).map(degree).collect();
+        let mut ranks = Ranks { degrees, higher: vec![], changed, classes: own_classes, unordered };
         if !ranks.serve() {
             return Ok(ranks);
         }
@@ -264,9 +287,11 @@ impl Higher {
     }
 }
 
-/// Rings of three different nodes in which `node` comes after the one that ranks lowest.
+/// Rings of three different nodes in which `node` comes after the one that ranks lowest. `weigh` says of the lowest
+/// and those that may be third how many rings there are.
 fn after_lowest(
-    role: &Role<'_>, node: Dense, ranks: &Ranks, higher: &Higher, marks: &mut Marks, looked: &mut u64,
+    role: &Role<'_>, node: Dense, (ranks, higher): (&Ranks, &Higher), marks: &mut Marks, looked: &mut u64,
+    weigh: impl Fn(&Marks, Dense, &[Dense]) -> u64,
 ) -> u64 {
     let lowest = role.near.opposite.neighbours(node);
     *looked += lowest.len() as u64;
@@ -292,7 +317,7 @@ fn after_lowest(
             }
         }
         *looked += thirds.len() as u64;
-        count += times as u64 * marks.sum(thirds);
+        count += times as u64 * weigh(marks, first, thirds);
     }
     count
 }
@@ -342,7 +367,8 @@ fn with_loops(roles: &[Role<'_>; 3], node: Dense, ranks: &Ranks, looked: &mut u6
 /// Rings with a node that is left out of the ranks, wherever it stands in the pattern: those in which no earlier node
 /// of the pattern is left out too, which are counted from that one.
 fn around_changed(
-    edges: &[(Direction, EdgeTest); 3], node: Dense, test: &NodeTest, ranks: &Ranks, context: &mut Context,
+    edges: &[(Direction, EdgeTest); 3], node: Dense, (test, told): (&NodeTest, &Told), ranks: &Ranks,
+    context: &mut Context,
 ) -> Outcome<u64> {
     let snapshot = context.scope.snapshot.clone();
     let go_on = ControlFlow::<()>::Continue(());
@@ -371,8 +397,11 @@ fn around_changed(
         }
         for (first, next) in nexts {
             let of_next = snapshot.for_each_adjacent(next, far.0, &far.1, |second, third| {
+                let mut nodes = [0; 3];
+                [nodes[place], nodes[(place + 1) % 3], nodes[(place + 2) % 3]] = [node, next, third];
                 if first != second
                     && let Some(closing) = closing.get(&third)
+                    && ranks.let_through(told, nodes)
                 {
                     count += closing.iter().filter(|third| ![first, second].contains(third)).count() as u64;
                 }
@@ -395,6 +424,8 @@ impl CountTrianglesRun {
             .iter()
             .map(|role| roles.iter().filter(|other| other.sides() == role.sides()).count() as u64)
             .collect();
+        let spec = self.spec.clone();
+        let told = &spec.told;
         let (mut total, mut since_check) = (0u64, 0);
         for row in 0..batch.len {
             let node = batch.node(0, row);
@@ -403,20 +434,49 @@ impl CountTrianglesRun {
             }
             if ranks.degrees[node as usize] == 0 {
                 if ranks.is_changed(node) {
-                    let spec = &self.spec;
-                    let around = around_changed(&spec.edges, node, &spec.close.node.test, ranks, context)?;
+                    let asked = (&spec.close.node.test, told);
+                    let around = around_changed(&spec.edges, node, asked, ranks, context)?;
                     total = total.wrapping_add(around);
                 }
                 continue;
             }
             let mut looked = 0;
-            for ((role, times), higher) in roles.iter().zip(&times).zip(&ranks.higher) {
-                if let Some(higher) = higher {
-                    let found = after_lowest(role, node, ranks, higher, &mut self.marks, &mut looked);
-                    total = total.wrapping_add(times * found);
-                }
+            for (i, (role, times)) in roles.iter().zip(&times).enumerate() {
+                let Some(higher) = &ranks.higher[i] else { continue };
+                let known = (ranks, higher);
+                let marks = &mut self.marks;
+                let found = if ranks.classes.is_none() {
+                    times
+                        * after_lowest(role, node, known, marks, &mut looked, |marks, _, thirds| {
+                            marks.sum(thirds)
+                        })
+                } else {
+                    // The lowest one stands in this role's place, or in that of one that is the same.
+                    let places: Vec<usize> = (0..3).filter(|j| roles[*j].sides() == role.sides()).collect();
+                    let ways = |first, third| {
+                        let stand = |place: &&usize| {
+                            let mut nodes = [0; 3];
+                            [nodes[**place], nodes[(**place + 1) % 3], nodes[(**place + 2) % 3]] =
+                                [first, node, third];
+                            ranks.let_through(told, nodes)
+                        };
+                        places.iter().filter(stand).count() as u64
+                    };
+                    after_lowest(role, node, known, marks, &mut looked, |marks, first, thirds| {
+                        thirds
+                            .iter()
+                            .map(|third| match marks.get(*third) {
+                                0 => 0,
+                                edges => edges * ways(first, *third),
+                            })
+                            .sum()
+                    })
+                };
+                total = total.wrapping_add(found);
             }
-            total = total.wrapping_add(with_loops(roles, node, ranks, &mut looked));
+            if !told.all_different() {
+                total = total.wrapping_add(with_loops(roles, node, ranks, &mut looked));
+            }
             context.counters().edges_looked += looked;
             since_check += looked + 1;
             if since_check >= CHECK_EVERY {
@@ -466,11 +526,9 @@ impl Operator for CountTrianglesRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         let snapshot = context.scope.snapshot.clone();
         let spec = self.spec.clone();
-        if self.rows_made.is_none()
-            && let Some(told) = &spec.both_ways
-        {
+        if self.rows_made.is_none() && spec.both_ways {
             let (direction, test) = &spec.edges[0];
-            let edges = Edges { direction: *direction, test, node: &spec.close.node.test, told };
+            let edges = Edges { direction: *direction, test, node: &spec.close.node.test, told: &spec.told };
             let known = context.made_once(|context| BothWays::of(&edges, &snapshot, context))?;
             if let Some(known) = &*known {
                 return self.both_ways(known, &edges, &snapshot, context);
@@ -478,11 +536,11 @@ impl Operator for CountTrianglesRun {
         }
         let mut by_rank = None;
         if self.rows_made.is_none()
-            && spec.both_ways.is_none()
+            && !spec.both_ways
             && let Some(roles) = Role::all(&spec.edges, &snapshot)
         {
-            let ranks =
-                context.made_once(|context| Ranks::of(&roles, &spec.close.node.test, &snapshot, context))?;
+            let asked = (&spec.close.node.test, &spec.told);
+            let ranks = context.made_once(|context| Ranks::of(&roles, asked, &snapshot, context))?;
             by_rank = ranks.serve().then_some((roles, ranks));
         }
         let Some((roles, ranks)) = by_rank else {

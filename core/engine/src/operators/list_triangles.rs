@@ -32,8 +32,10 @@ impl ListTriangles {
         if close.counting.is_some() {
             return None;
         }
-        let ([edge, ..], told) = ring(close, step, scan)?;
-        let told = told.filter(|told| !matches!(told, Told::Nothing))?;
+        let ([edge, ..], both_ways, told) = ring(close, step, scan)?;
+        if !both_ways || !told.all_different() {
+            return None;
+        }
         Some(ListTriangles { step: step.clone(), close: close.clone(), edge, told })
     }
 

@@ -6,15 +6,20 @@ use std::sync::Arc;
 
 use crate::batch::Batch;
 use crate::context::Context;
+use crate::expression::Expr;
+use crate::operators::filter::Filter;
 use crate::operators::search_paths::{SearchPaths, search_details};
 use crate::operators::shortest_paths::{MayUse, PathWeight, ShortestPaths, Wanted};
 use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
-use crate::search::{Caps, Quota, closes_alike, extent};
+use crate::search::{Caps, Quota, SumBound, closes_alike, extent};
 
 #[derive(Clone, Debug)]
 pub(crate) struct ReachWithin {
     pub search: SearchPaths,
+    /// The conditions on the sum, where they are tested here and nothing else reads the paths.
+    pub settled: Vec<Expr>,
+    pub shown: Vec<String>,
 }
 
 impl ReachWithin {
@@ -25,7 +30,7 @@ impl ReachWithin {
         let one = search.caps.as_ref()?.one_sum().is_some() && spec.outputs.len() == 1;
         let plain = spec.min == 1 && spec.max.is_none() && spec.different_from.is_empty();
         let fits = one && plain && search.any_serves && closes_alike(step) && !spec.program.ambiguous;
-        fits.then(|| ReachWithin { search: search.clone() })
+        fits.then(|| ReachWithin { search: search.clone(), settled: vec![], shown: vec![] })
     }
 
     /// The search for the nearest ends, where it is known that sums only grow and all edges have a number.
@@ -48,7 +53,7 @@ impl ReachWithin {
             may: MayUse { both_ends: false, by_walk: true, guide: true },
             bound: None,
             wanted: Wanted::Paths,
-            within: Some(caps.clone()),
+            within: Some(Arc::new(SumBound { caps: caps.clone(), settled: self.settled.clone() })),
             stop: None,
         })
     }
@@ -64,7 +69,12 @@ impl OperatorPlan for ReachWithin {
     }
 
     fn details(&self) -> Vec<(&'static str, String)> {
-        search_details(&self.search.spec, "each end once, least sum first, as far as the sum may go")
+        let mut details =
+            search_details(&self.search.spec, "each end once, least sum first, as far as the sum may go");
+        if !self.shown.is_empty() {
+            details.push(("where", format!("where {}", self.shown.join(" AND "))));
+        }
+        details
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
@@ -87,7 +97,15 @@ impl Operator for ReachWithinRun {
                 None => {
                     let note = "all paths were made: an edge may take away from the sum, or has no number";
                     context.metrics().notes.push(note.into());
-                    Arc::new(self.plan.search.clone()).open(vec![input])
+                    let paths = Arc::new(self.plan.search.clone()).open(vec![input]);
+                    match self.plan.settled.is_empty() {
+                        true => paths,
+                        false => {
+                            let conditions = self.plan.settled.clone();
+                            let shown = self.plan.shown.join(" AND ");
+                            Arc::new(Filter { conditions, shown }).open(vec![paths])
+                        }
+                    }
                 }
             });
         }

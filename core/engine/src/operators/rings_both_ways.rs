@@ -81,6 +81,23 @@ impl Told {
         let mut by: Option<By> = None;
         let mut elements = false;
         for condition in conditions {
+            if let Kind::Call(Function::AllDifferent, nodes) = &condition.kind {
+                elements = true;
+                let node = |e: &Expr| match e.kind {
+                    Kind::Slot(slot) => place(slot),
+                    _ => None,
+                };
+                let nodes: Vec<usize> = nodes.iter().map(node).collect::<Option<_>>()?;
+                for (i, &a) in nodes.iter().enumerate() {
+                    // What comes twice is not different from itself.
+                    let twice = nodes[..i].contains(&a);
+                    if twice {
+                        return None;
+                    }
+                    nodes[..i].iter().for_each(|&b| (apart[a][b], apart[b][a]) = (true, true));
+                }
+                continue;
+            }
             let Kind::Binary(operator, a, b) = &condition.kind else { return None };
             let (a, b) = match (&a.kind, &b.kind) {
                 (Kind::Slot(a), Kind::Slot(b)) if *operator == BinaryOperator::NotEqual => {
@@ -161,7 +178,7 @@ pub(super) struct BothWays {
 /// For each node a number in the order of the values, the same where they are equal; none for a node whose value is equal to
 /// nothing and before nothing. `None` where they are not all of a kind that is put in one order: some of their comparisons
 /// may be errors, or unknown.
-fn classes(
+pub(super) fn classes(
     by: &By, node: &NodeTest, snapshot: &Snapshot, context: &mut Context,
 ) -> Outcome<Option<Vec<Option<u32>>>> {
     // Numbers of all types are compared by value; of the other kinds each is compared with its own alone.

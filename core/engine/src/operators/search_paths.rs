@@ -20,6 +20,8 @@ pub(crate) struct SearchPaths {
     pub caps: Option<Caps>,
     /// Where nobody asks how many paths there are, nor which: the one condition that reads the only variable.
     pub any_serves: bool,
+    /// How many ends a row is expected to have, each once.
+    pub ends: f64,
 }
 
 pub(crate) fn bounds(min: u32, max: Option<u32>) -> String {

@@ -13,7 +13,7 @@ use crate::operators::search_paths::{mode_name, push_path, search_details};
 use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
 use crate::search::{
-    Caps, Cursor, EdgeWeight, FoundPath, GuidedSearch, PathSource, Quota, Rows, SearchSpec, Weight,
+    Caps, Cursor, EdgeWeight, FoundPath, GuidedSearch, PathSource, Quota, Rows, SearchSpec, SumBound, Weight,
     paths_from, product_search,
 };
 
@@ -27,7 +27,7 @@ pub(crate) struct ShortestPaths {
     pub bound: Option<Result<String, String>>,
     pub wanted: Wanted,
     /// Any path to an end serves that satisfies these conditions on the sum of its weights.
-    pub within: Option<Arc<Caps>>,
+    pub within: Option<Arc<SumBound>>,
     /// A condition on what its paths are the least of, past which nothing need be looked for.
     pub stop: Option<Caps>,
 }

@@ -3,12 +3,14 @@
 
 use std::sync::Arc;
 
+use graphodrome_language::ast::BinaryOperator;
+
 use crate::expression::{Expr, Kind};
 use crate::operators::shortest_paths::ShortestPaths;
 use crate::operators::{Compute, Filter, FollowEdges, ReachInOrder, ReachWithin, SearchPaths};
 use crate::plan::{OperatorPlan, PlanNode};
 use crate::planner::state::Planner;
-use crate::profile::Alternative;
+use crate::profile::{Alternative, Estimate};
 use crate::rules::Rule;
 use crate::search::{Caps, OutputKind, Places, SearchSpec};
 
@@ -18,6 +20,34 @@ impl Planner<'_> {
         if self.may(Rule::CappedPaths) {
             self.cap_below(node, conditions, &mut vec![]);
         }
+    }
+
+    /// Takes those conditions away that the search right below tests itself, as nothing else reads its paths.
+    pub(super) fn settle_in_search(
+        &self, node: &mut PlanNode, conditions: &mut Vec<Expr>, shown: &mut Vec<String>,
+    ) {
+        let ([below], Some(search)) = (&node.inputs[..], node.operator::<ReachWithin>()) else { return };
+        let mut search = search.clone();
+        let (width, mut place) = (below.schema.len(), 0);
+        let reads_paths = |condition: &Expr| {
+            let mut read = vec![];
+            condition.slots(&mut read);
+            read.iter().any(|slot| *slot >= width)
+        };
+        let whole =
+            caps_of(&search.search.spec, node, conditions, &[]).is_some_and(|c| c.one_sum().is_some());
+        if !whole || conditions.iter().filter(|c| reads_paths(c)).count() != 1 {
+            return;
+        }
+        while place < conditions.len() {
+            if reads_paths(&conditions[place]) && !is_and(&conditions[place]) {
+                search.settled.push(conditions.remove(place));
+                search.shown.push(shown.remove(place));
+            } else {
+                place += 1;
+            }
+        }
+        node.plan = Arc::new(search);
     }
 
     fn cap_below(&self, node: &mut PlanNode, conditions: &[Expr], computed: &mut Vec<(usize, Kind)>) {
@@ -71,15 +101,24 @@ impl Planner<'_> {
                 (None, None) => (Arc::new(search.clone()), None),
             };
         node.plan = plan;
-        if let Some(why) = why {
-            let cost = node.estimate.cost;
+        if let (Some(why), [below]) = (why, &node.inputs[..]) {
+            let every_path = node.estimate.cost;
+            let before = &below.estimate;
+            // Each end once, and about as many edges looked at as there are ends.
+            let rows = (before.rows * search.ends).max(0.1).min(node.estimate.rows);
+            let cost = (before.cost + rows.max(before.rows)).min(every_path);
+            node.estimate = Estimate { rows, cost, ..node.estimate.clone() };
             let every = "nobody asks how many paths there are to an end, or which";
             node.alternatives = vec![
                 Alternative::chosen("each end once", cost, why),
-                Alternative::left("every path", Some(cost), every),
+                Alternative::left("every path", Some(every_path), every),
             ];
         }
     }
+}
+
+fn is_and(condition: &Expr) -> bool {
+    matches!(condition.kind, Kind::Binary(BinaryOperator::And, ..))
 }
 
 fn caps_of(

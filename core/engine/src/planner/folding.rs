@@ -271,8 +271,8 @@ fn fold(node: &mut PlanNode, read: &BTreeSet<usize>, wishes: &Wishes, nodes: f64
         }
         foldings.push(Folding { fold: wish.fold.clone(), of_path: wish.of_path.clone(), output });
     }
-    // A row an end: no more ends than nodes.
-    let most = (below.estimate.rows * nodes).max(1.0);
+    // A row an end, each once: no more ends than nodes.
+    let most = (below.estimate.rows * search.ends.min(nodes)).max(0.1);
     let made = node.estimate.cost - below.estimate.cost;
     let plan = FoldPaths { search, foldings, counted: wishes.counted, between, by_length: false };
     node.plan = Arc::new(plan);

@@ -234,7 +234,12 @@ impl<'p> Planner<'p> {
             share *= self.filter_share(condition);
         }
         self.cap_searches(&mut node, &compiled);
-        let shown = conditions.iter().map(|c| self.shown(c)).collect::<Vec<_>>().join(" AND ");
+        let mut shown: Vec<String> = conditions.iter().map(|c| self.shown(c)).collect();
+        self.settle_in_search(&mut node, &mut compiled, &mut shown);
+        if compiled.is_empty() {
+            return Ok(node);
+        }
+        let shown = shown.join(" AND ");
         let schema = node.schema.clone();
         let estimate = Estimate {
             rows: (node.estimate.rows * share).max(1.0),

@@ -257,7 +257,8 @@ impl Planner<'_> {
         let estimate = prospect.estimate(&input, result, prospect.looked, source);
         let guided = self.may(Rule::GuidedSearch);
         let any_serves = apart && read == Wanted::Ends && any_path_serves(&spec, &variables, b);
-        let plan = SearchPaths { spec, guided, caps: None, any_serves };
+        let ends = if spec.to.is_some() { prospect.bound_end } else { prospect.distinct };
+        let plan = SearchPaths { spec, guided, caps: None, any_serves, ends };
         Ok(self.node(plan, vec![input], schema, estimate))
     }
 

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use graphodrome_graph::UsableBound;
 use graphodrome_language::ast::PathMode;
 
+use crate::expression::Expr;
 use crate::search::Cursor;
 use crate::search::Outcome;
 use crate::search::SearchSpec;
@@ -44,9 +45,18 @@ pub(crate) struct GuidedSearch {
     /// Nobody reads the paths: their ends are enough.
     pub bare: bool,
     /// Any path to an end serves that satisfies these conditions on the sum of its weights.
-    pub within: Option<Arc<Caps>>,
+    pub within: Option<Arc<SumBound>>,
     /// What no path satisfies that costs more than one which does not.
     pub stop: Option<Arc<Caps>>,
+}
+
+/// Conditions on the sum of a path's weights.
+#[derive(Clone, Debug)]
+pub(crate) struct SumBound {
+    pub caps: Arc<Caps>,
+    /// The same as they are written, on the input row with the end (where it was not bound), the path and the list of edges behind
+    /// it, where they are tested here and nowhere else: whoever asks for the ends reads nothing of the paths.
+    pub settled: Vec<Expr>,
 }
 
 /// A path as its nodes and edges, from the node the search began at.

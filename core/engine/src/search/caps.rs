@@ -9,7 +9,7 @@ use std::sync::Arc;
 use graphodrome_graph::{Decimal, EdgeTest, Extent, Value};
 use graphodrome_language::ast::{Aggregate, BinaryOperator, Progression};
 
-use crate::evaluate::Evaluator;
+use crate::evaluate::{Evaluator, holds};
 use crate::expression::{Expr, Kind, Piece};
 use crate::functions::Function;
 use crate::operators::follows;
@@ -289,6 +289,20 @@ impl Caps {
             }
             _ => false,
         }
+    }
+
+    /// Whether an exact sum satisfies the conditions.
+    pub fn sum_holds(&self, sum: Value, cursor: &mut Cursor<'_>) -> Outcome<bool> {
+        let locals = [sum];
+        let at = Row { batch: cursor.batch, row: cursor.row, locals: &locals };
+        for condition in &self.conditions {
+            let context = &mut *cursor.context;
+            let counters = &mut context.metrics[context.current].counters;
+            if !holds(condition, at, &context.scope, counters)? {
+                return Ok(false);
+            }
+        }
+        Ok(true)
     }
 
     /// Whether the sum of a path ([`Self::one_sum`]) leaves it a chance.

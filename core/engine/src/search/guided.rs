@@ -40,7 +40,7 @@ fn by_measure<M: BetweenEnds>(
     search: &Arc<GuidedSearch>, ends: (u32, Option<u32>), measure: M,
 ) -> Box<dyn PathSource> {
     match &search.within {
-        Some(caps) => Box::new(WithinSums::new(search, caps, ends, measure)),
+        Some(bound) => Box::new(WithinSums::new(search, bound, ends, measure)),
         None => Box::new(Guided::new(search, ends, measure)),
     }
 }

@@ -31,6 +31,8 @@ pub(crate) trait Measure {
     type Sum: Copy + Ord + std::fmt::Debug + Send;
     type Queue<T: Copy + Ord + Send>: Queue<Self::Sum, T> + Send;
     const ZERO: Self::Sum;
+    /// Sums are what SUM has of the same numbers.
+    const EXACT: bool;
     /// Every edge costs the same: what is reached first is reached in the cheapest way.
     const LEVELS: bool;
 
@@ -65,6 +67,7 @@ impl Measure for Hops {
     type Sum = u32;
     type Queue<T: Copy + Ord + Send> = BinaryHeap<Reverse<(u32, T)>>;
     const ZERO: u32 = 0;
+    const EXACT: bool = true;
     const LEVELS: bool = true;
 
     fn of_edge(&mut self, _: u32, _: &mut Cursor<'_>) -> Outcome<Option<u32>> {
@@ -149,6 +152,7 @@ impl Measure for WholeWeights {
     type Sum = u64;
     type Queue<T: Copy + Ord + Send> = RadixHeap<T>;
     const ZERO: u64 = 0;
+    const EXACT: bool = true;
     const LEVELS: bool = false;
 
     fn of_edge(&mut self, edge: u32, cursor: &mut Cursor<'_>) -> Outcome<Option<u64>> {
@@ -260,6 +264,7 @@ impl Measure for AnyWeights {
     type Sum = Cost;
     type Queue<T: Copy + Ord + Send> = BinaryHeap<Reverse<(Cost, T)>>;
     const ZERO: Cost = Cost::ZERO;
+    const EXACT: bool = false;
     const LEVELS: bool = false;
 
     fn of_edge(&mut self, edge: u32, cursor: &mut Cursor<'_>) -> Outcome<Option<Cost>> {

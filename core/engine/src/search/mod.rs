@@ -32,7 +32,7 @@ mod visited;
 mod within;
 
 pub(crate) use asked::PathSource;
-pub(crate) use asked::{FoundPath, GuidedSearch, Quota};
+pub(crate) use asked::{FoundPath, GuidedSearch, Quota, SumBound};
 pub(crate) use between::{Between, count_between, may_be_counted};
 pub(crate) use both_ends::meet_in_the_middle;
 pub(crate) use breadth::{cycle_exists, goes_both_ways, reach};

@@ -99,7 +99,8 @@ pub(crate) fn cheapest_towards<M: Measure>(
     hops.report(cursor);
     cursor.context.release(held);
     let notes = &mut cursor.context.metrics().notes;
-    if notes.is_empty() {
+    // One that gave up is done again by another measure.
+    if notes.is_empty() && !measure.gave_up() {
         notes.push(format!(
             "towards the end by the distance bound {} ({}): {settled} node(s) followed, {} met",
             bound.name(),

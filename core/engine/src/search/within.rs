@@ -4,14 +4,15 @@
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use graphodrome_graph::Direction;
+use graphodrome_graph::{Direction, Value};
 use graphodrome_language::ast::PathMode;
 
 use crate::counters::Side;
+use crate::evaluate::holds;
 use crate::outcome::Outcome;
+use crate::row::Row;
 use crate::search::SearchSpec;
-use crate::search::asked::{FoundPath, GuidedSearch, PathSource, path_to};
-use crate::search::caps::Caps;
+use crate::search::asked::{FoundPath, GuidedSearch, PathSource, SumBound, path_to};
 use crate::search::cursor::Cursor;
 use crate::search::measure::Measure;
 use crate::search::spread::{ROOT, Spread};
@@ -19,7 +20,7 @@ use crate::search::step::Step;
 
 pub(super) struct WithinSums<M: Measure> {
     search: Arc<GuidedSearch>,
-    caps: Arc<Caps>,
+    bound: Arc<SumBound>,
     start: u32,
     target: Option<u32>,
     measure: M,
@@ -43,10 +44,46 @@ pub(crate) fn closes_alike(step: &Step) -> bool {
 
 impl<M: Measure> WithinSums<M> {
     pub fn new(
-        search: &Arc<GuidedSearch>, caps: &Arc<Caps>, (start, target): (u32, Option<u32>), measure: M,
+        search: &Arc<GuidedSearch>, bound: &Arc<SumBound>, (start, target): (u32, Option<u32>), measure: M,
     ) -> WithinSums<M> {
-        let (search, caps) = (search.clone(), caps.clone());
-        WithinSums { search, caps, start, target, measure, spread: None, at: 0, done: false }
+        let (search, bound) = (search.clone(), bound.clone());
+        WithinSums { search, bound, start, target, measure, spread: None, at: 0, done: false }
+    }
+
+    /// An end is told by its sum, and nobody reads the path.
+    fn by_sum_alone(&self) -> bool {
+        M::EXACT && !self.bound.settled.is_empty()
+    }
+
+    /// Whether a path satisfies the conditions, where these are tested here.
+    fn settles(&self, path: &FoundPath, cursor: &mut Cursor<'_>) -> Outcome<bool> {
+        let end = path.nodes.last().map_or(Value::Null, |node| Value::Node(*node));
+        let edges = Value::list(path.edges.iter().map(|edge| Value::Edge(*edge)).collect());
+        let mut locals = vec![Value::Null, edges];
+        if self.target.is_none() {
+            locals.insert(0, end);
+        }
+        let at = Row { batch: cursor.batch, row: cursor.row, locals: &locals };
+        for condition in &self.bound.settled {
+            let context = &mut *cursor.context;
+            let counters = &mut context.metrics[context.current].counters;
+            if !holds(condition, at, &context.scope, counters)? {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    }
+
+    /// The path with this sum, where it satisfies the conditions.
+    fn taken(
+        &self, sum: M::Sum, end: u32, path: impl FnOnce() -> FoundPath, cursor: &mut Cursor<'_>,
+    ) -> Outcome<Option<FoundPath>> {
+        if self.by_sum_alone() {
+            let holds = self.bound.caps.sum_holds(self.measure.value(sum), cursor)?;
+            return Ok(holds.then(|| FoundPath { nodes: vec![end], edges: vec![], hops: None }));
+        }
+        let path = path();
+        Ok(self.settles(&path, cursor)?.then_some(path))
     }
 
     fn spread(&mut self, cursor: &Cursor<'_>) -> &mut Spread<M> {
@@ -76,12 +113,18 @@ impl<M: Measure> WithinSums<M> {
             expand(self.start, !search.backwards, cursor, &mut arcs)?;
             for &(edge, other) in &arcs {
                 if let Some(number) = spread.known(other)
-                    && self.closes(spread, (number, edge, 0), cursor)?
+                    && let Some(sum) = self.closes(spread, (number, edge, 0), cursor)?
                 {
-                    let mut path = path_to(spread, number);
-                    path.edges.push(edge);
-                    path.nodes.push(self.start);
-                    return Ok(Some(path));
+                    let start = self.start;
+                    let path = || {
+                        let mut path = path_to(spread, number);
+                        path.edges.push(edge);
+                        path.nodes.push(start);
+                        path
+                    };
+                    if let Some(path) = self.taken(sum, start, path, cursor)? {
+                        return Ok(Some(path));
+                    }
                 }
             }
             return Ok(None);
@@ -103,7 +146,11 @@ impl<M: Measure> WithinSums<M> {
                 };
                 let of_tree = edge == reached.edge || edge == spread.reached[back as usize].edge;
                 let apart = first[number as usize] != first[back as usize] || number == 0 && back == 0;
-                if !of_tree && apart && self.closes(spread, (number, edge, back), cursor)? {
+                if of_tree || !apart {
+                    continue;
+                }
+                let Some(sum) = self.closes(spread, (number, edge, back), cursor)? else { continue };
+                let path = || {
                     let mut path = path_to(spread, number);
                     path.edges.push(edge);
                     path.nodes.push(other);
@@ -111,6 +158,9 @@ impl<M: Measure> WithinSums<M> {
                         path.edges.push(edge);
                         path.nodes.push(node);
                     }
+                    path
+                };
+                if let Some(path) = self.taken(sum, self.start, path, cursor)? {
                     return Ok(Some(path));
                 }
             }
@@ -118,14 +168,14 @@ impl<M: Measure> WithinSums<M> {
         Ok(None)
     }
 
-    /// Whether the way to one node, an edge and the way back from another may satisfy the conditions.
+    /// The sum of the way to one node, an edge and the way back from another, where it may satisfy the conditions.
     fn closes(
         &mut self, spread: &Spread<M>, (there, edge, back): (u32, u32, u32), cursor: &mut Cursor<'_>,
-    ) -> Outcome<bool> {
-        let Some(weight) = self.measure.of_edge(edge, cursor)? else { return Ok(false) };
+    ) -> Outcome<Option<M::Sum>> {
+        let Some(weight) = self.measure.of_edge(edge, cursor)? else { return Ok(None) };
         let sum = self.measure.add(spread.reached[there as usize].sum, weight)?;
         let sum = self.measure.add(sum, spread.reached[back as usize].sum)?;
-        self.caps.sum_may_hold(self.measure.value(sum), cursor)
+        Ok(self.bound.caps.sum_may_hold(self.measure.value(sum), cursor)?.then_some(sum))
     }
 }
 
@@ -141,15 +191,19 @@ where
         let Some(mut spread) = self.spread.take() else { return Ok(None) };
         while let Some(number) = spread.nearest(self.at, &mut self.measure, cursor)? {
             let reached = spread.reached[number as usize];
-            if !self.caps.sum_may_hold(self.measure.value(reached.sum), cursor)? {
+            if !self.bound.caps.sum_may_hold(self.measure.value(reached.sum), cursor)? {
                 break;
             }
             self.at += 1;
             cursor.context.work(1)?;
             let wanted = self.target.is_none_or(|target| target == reached.node);
-            if number > 0 && wanted && spec.is_target(reached.node, cursor)? {
+            if number > 0
+                && wanted
+                && spec.is_target(reached.node, cursor)?
+                && let Some(path) =
+                    self.taken(reached.sum, reached.node, || path_to(&spread, number), cursor)?
+            {
                 self.done = self.target.is_some();
-                let path = path_to(&spread, number);
                 match self.done {
                     true => spread.finish(cursor),
                     false => self.spread = Some(spread),

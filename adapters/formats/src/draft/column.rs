@@ -6,6 +6,11 @@ use hashbrown::HashSet;
 
 use crate::mapping::DateOrder;
 
+/// One row in so many may break a key.
+const ROWS_A_BREACH: u64 = 100;
+/// Of fewer rows nothing is said but what all of them have.
+const LEAST_NAMED: u64 = 20;
+
 /// What all values of a column are.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum SeenKind {
@@ -57,6 +62,17 @@ impl ColumnProfile {
 
     pub fn is_unique(&self) -> bool {
         self.rows > 0 && self.nulls == 0 && !self.capped && self.distinct() == self.rows
+    }
+
+    /// Rows that have no value, or one that another row has too.
+    pub fn breaches(&self) -> u64 {
+        self.rows - self.distinct().min(self.rows)
+    }
+
+    /// Whether it names every row but a few, as a key does in a table that has some mistakes.
+    pub fn names_nearly_all(&self) -> bool {
+        let few = (self.rows / ROWS_A_BREACH).max(1);
+        self.rows >= LEAST_NAMED && !self.capped && self.can_identify() && self.breaches() <= few
     }
 
     /// Whether its values could name something: not measures, not dates.

@@ -47,6 +47,7 @@ impl Finder<'_> {
                 label,
                 table: place,
                 key: Some(columns[0]),
+                breaches: 0,
                 more_key: columns[1..].to_vec(),
                 columns: (0..table.columns.len()).filter(|c| !columns.contains(c)).collect(),
                 elsewhere: false,

@@ -25,6 +25,16 @@ const PAIRS: [(&str, &str); 9] = [
     ("upstream", "downstream"),
 ];
 
+/// Last words of the names of keys, the surest first; from [`STRONG_NAMES`] on they may be anything.
+const KEY_NAMES: [&str; 8] = ["code", "id", "number", "key", "no", "nr", "name", "title"];
+const STRONG_NAMES: usize = 6;
+/// So many of another table's values must be among those of a column that is its key.
+const NAMED_ELSEWHERE: f64 = 0.9;
+
+fn last_token(table: &TableProfile, column: usize) -> String {
+    name_tokens(&table.columns[column].name).pop().unwrap_or_default()
+}
+
 /// A proposed node type.
 #[derive(Debug)]
 pub(crate) struct Entity {
@@ -34,6 +44,8 @@ pub(crate) struct Entity {
     pub key: Option<usize>,
     /// The key's other columns, where one alone does not name a row.
     pub more_key: Vec<usize>,
+    /// Rows that have no value of the key, or one that another has too.
+    pub breaches: u64,
     /// What the key's property is called, where not as its column.
     pub key_name: Option<String>,
     pub columns: Vec<usize>,
@@ -54,6 +66,7 @@ impl Entity {
             table,
             key,
             more_key: vec![],
+            breaches: 0,
             key_name: None,
             columns,
             elsewhere: false,
@@ -207,8 +220,9 @@ impl Finder<'_> {
 
     pub(super) fn entity_of(&self, table: usize) -> Option<usize> {
         let whole = |e: &Entity| {
-            let names_rows =
-                !e.more_key.is_empty() || e.key.is_none_or(|k| self.column(table, k).is_unique());
+            let names_rows = !e.more_key.is_empty()
+                || e.breaches > 0
+                || e.key.is_none_or(|k| self.column(table, k).is_unique());
             !e.gone && e.table == table && names_rows
         };
         self.made.entities.iter().position(whole)
@@ -228,11 +242,14 @@ impl Finder<'_> {
                 .filter(|&c| table.columns[c].is_unique() && table.columns[c].can_identify())
                 .collect();
             let rank = |c: &usize| {
-                let tokens = name_tokens(&table.columns[*c].name);
-                let last = tokens.last().map_or("", String::as_str);
-                let names = ["code", "id", "number", "key", "no", "nr", "name", "title"];
-                let known = names.iter().position(|n| *n == last).unwrap_or(names.len());
-                (known, *c)
+                let known =
+                    KEY_NAMES.iter().position(|n| *n == last_token(table, *c)).unwrap_or(KEY_NAMES.len());
+                // What other tables have under its name says more than a name that may be anything.
+                let kind = match known < STRONG_NAMES {
+                    true => 0,
+                    false => 2 - self.is_named_elsewhere(place, *c) as usize,
+                };
+                (kind, known, *c)
             };
             let declared = table.declared.as_ref().map(|d| &d.primary_key).filter(|key| !key.is_empty());
             let primary = match declared.map(Vec::as_slice) {
@@ -241,10 +258,26 @@ impl Finder<'_> {
                 Some(_) => continue,
                 None => None,
             };
-            let Some(key) = primary.or_else(|| unique.iter().copied().min_by_key(rank)) else { continue };
-            let name = &table.columns[key].name;
-            let why = if primary.is_some() { "its primary key" } else { "unique and never empty" };
+            let best = unique.iter().copied().min_by_key(rank);
+            let Some(key) = primary.or_else(|| self.nearly_key(place, best)).or(best) else { continue };
+            let column = &table.columns[key];
+            let (name, breaches) = (&column.name, column.breaches());
+            let why = match (primary, breaches) {
+                (Some(_), _) => "its primary key".to_string(),
+                (None, 0) => "unique and never empty".to_string(),
+                (None, n) => format!(
+                    "its key but for {n}, which {} or one that another row has: a load rejects them",
+                    if n == 1 { "has no value" } else { "have no value" }
+                ),
+            };
             let mut notes = vec![format!("{}: {} rows; {name} is {why}", table.short(), table.rows)];
+            if primary.is_none() && breaches > 0 {
+                let of = table.rows;
+                self.made.remarks.push(format!(
+                    "{}: {breaches} of {of} rows have no {name}, or one that another row has; {name} is taken for the key all the same, and a load rejects what breaks it",
+                    table.short()
+                ));
+            }
             let others: Vec<&str> =
                 unique.iter().filter(|c| **c != key).map(|c| table.columns[*c].name.as_str()).collect();
             if !others.is_empty() {
@@ -252,8 +285,37 @@ impl Finder<'_> {
             }
             let label = self.free_label(label(&table.stem), place);
             let columns = (0..table.columns.len()).filter(|c| *c != key).collect();
-            self.made.entities.push(Entity::new(label, place, Some(key), columns, notes));
+            let breaches = if primary.is_none() { breaches } else { 0 };
+            let entity = Entity::new(label, place, Some(key), columns, notes);
+            self.made.entities.push(Entity { breaches, ..entity });
         }
+    }
+
+    /// A column that names every row of a table but a few, and says by its name, or by what other tables have under that name,
+    /// that it is the key; `best` is the one that names them all.
+    fn nearly_key(&self, place: usize, best: Option<usize>) -> Option<usize> {
+        let table = &self.tables[place];
+        let by_name = |c: usize| KEY_NAMES[..STRONG_NAMES].contains(&last_token(table, c).as_str());
+        if best.is_some_and(|best| by_name(best) || self.is_named_elsewhere(place, best)) {
+            return None;
+        }
+        (0..table.columns.len())
+            .filter(|&c| !table.columns[c].is_unique() && table.columns[c].names_nearly_all())
+            .filter(|&c| self.is_named_elsewhere(place, c) || (best.is_none() && by_name(c)))
+            .min_by_key(|&c| (!by_name(c), table.columns[c].breaches(), c))
+    }
+
+    /// Whether another table has a column of this name that repeats values, most of which are this one's.
+    fn is_named_elsewhere(&self, place: usize, column: usize) -> bool {
+        let own = self.column(place, column);
+        let others = self.tables.iter().enumerate().filter(|(other, _)| *other != place);
+        others.flat_map(|(_, table)| &table.columns).any(|other| {
+            let known = other.values.iter().filter(|value| own.values.contains(*value)).count() as f64;
+            other.name.eq_ignore_ascii_case(&own.name)
+                && other.kind == own.kind
+                && other.filled() > other.distinct()
+                && known >= NAMED_ELSEWHERE * other.distinct() as f64
+        })
     }
 
     /// Tables whose only key is another table's: where they refer to a third as well, they connect the two.
@@ -337,7 +399,8 @@ impl Finder<'_> {
     fn row_entity(&mut self, table: usize, top: usize, references: Vec<(Vec<usize>, Found)>) {
         let profile = &self.tables[table];
         let composite = !self.made.entities[top].more_key.is_empty();
-        let unique = composite || self.key_column(top).is_some_and(ColumnProfile::is_unique);
+        let nearly = self.made.entities[top].breaches > 0;
+        let unique = composite || nearly || self.key_column(top).is_some_and(ColumnProfile::is_unique);
         let Some(from) = self.own_end(top) else { return };
         // With rows that repeat the entity, what is left says something of the row's edge.
         let mut rest: Vec<usize> = vec![];
@@ -358,7 +421,8 @@ impl Finder<'_> {
             let nullable = columns.iter().any(|&c| profile.columns[c].nulls > 0);
             let target = found.entities[0];
             // A node type that was found inside another table may be missing there.
-            let hidden = self.key_column(target).is_some_and(|k| !k.is_unique());
+            let nearly = self.made.entities[target].breaches > 0;
+            let hidden = !nearly && self.key_column(target).is_some_and(|k| !k.is_unique());
             let makes = (hidden && found.share < 1.0).then_some(target);
             let mut notes = vec![found.note];
             if let Some(target) = makes {

@@ -195,7 +195,7 @@ export interface RuleAccount {
 }
 
 export type Job = Refined<
-  S["Job"],
+  Answer<S["Job"]>,
   {
     detail: {
       error?: string;

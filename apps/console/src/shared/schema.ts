@@ -255,6 +255,22 @@ export interface components {
             status: string;
             version: string;
         };
+        Job: {
+            /** @description Of a finished load: `account`, `changed`, `version`; of a failed one: `error`. */
+            detail: Record<string, never>;
+            finished?: string | null;
+            graph: string;
+            /** Format: int64 */
+            id: number;
+            /** @description load, key, index, model and others: what it does. */
+            kind: string;
+            progress?: components["schemas"]["JobProgress"] | null;
+            /** @description RFC 3339. */
+            started: string;
+            state: components["schemas"]["JobState"];
+            /** @description What it works on: the files of a load. */
+            title: string;
+        };
         /** @description How far a running job is. */
         JobProgress: {
             /** Format: int64 */
@@ -273,21 +289,8 @@ export interface components {
             /** Format: int64 */
             rows_read: number;
         };
-        JobView: {
-            /** @description Of a finished load: `account`, `changed`, `version`; of a failed one: `error`. */
-            detail: Record<string, never>;
-            finished?: string | null;
-            graph: string;
-            /** Format: int64 */
-            id: number;
-            kind: string;
-            progress?: components["schemas"]["JobProgress"] | null;
-            started: string;
-            /** @description running, done, failed or cancelled. */
-            state: string;
-            /** @description What it works on: the files of a load. */
-            title: string;
-        };
+        /** @enum {string} */
+        JobState: "running" | "done" | "failed" | "cancelled";
         /** @description How a profile is kept. */
         Keep: {
             /** @description By which it is found besides its number: the newest of several. A run with a name is never pruned. */
@@ -886,6 +889,22 @@ export interface components {
             /** @description With more rows than that, stop instead of failing: the summary then has `truncated`. */
             truncate?: boolean;
         };
+        /** @description A row that could not be taken, and why. */
+        Reject: {
+            column?: string | null;
+            kind: components["schemas"]["RejectKind"];
+            /**
+             * Format: int64
+             * @description Of a text file; of the others the number of the row or item. From 1.
+             */
+            line: number;
+            /** @description What the row should have become, such as `(:Site)`, and what is wrong. */
+            reason: string;
+            /** @description The row as it stood in the file. */
+            record: string;
+            table: string;
+            value?: string | null;
+        };
         /** @description A file of rejected rows, ready to be repaired and loaded again. */
         RejectFile: {
             /** @description What the mapping calls the file. */
@@ -900,27 +919,18 @@ export interface components {
             /** @description A mapping of these files alone, as TOML. */
             mapping: string;
         };
-        RejectView: {
-            column?: string | null;
-            /**
-             * @description What is wrong, in one word: shape, value, expression, empty-key, empty-reference, label,
-             *     no-such-node, key-conflict, type.
-             */
-            kind: string;
+        /**
+         * @description What is wrong with a reject, so that rejects can be counted by it.
+         * @enum {string}
+         */
+        RejectKind: "shape" | "value" | "expression" | "empty-key" | "empty-reference" | "label" | "no-such-node" | "key-conflict" | "type";
+        /** @description Some of a job's rejects. */
+        Rejects: {
+            rejects: components["schemas"]["Reject"][];
             /**
              * Format: int64
-             * @description Line of the file, from 1.
+             * @description Of the whole job.
              */
-            line: number;
-            reason: string;
-            /** @description The row as it stood in the file. */
-            record: string;
-            table: string;
-            value?: string | null;
-        };
-        Rejects: {
-            rejects: components["schemas"]["RejectView"][];
-            /** Format: int64 */
             total: number;
         };
         RestoreBegin: {

@@ -128,6 +128,14 @@ impl DistanceBound {
             .hint("a bound is over edges whose weights are numbers from 0 up, and never less than a straight line where it is from coordinates"))
     }
 
+    /// Which share of what a path costs it says, as far as that was tried; `None` of coordinates.
+    pub fn share(&self) -> Option<f64> {
+        match self.made.get() {
+            Some(Ok(Made::Landmarks(landmarks))) => Some(landmarks.share),
+            _ => None,
+        }
+    }
+
     /// Bytes held beside the graph.
     pub fn bytes(&self) -> usize {
         match self.made.get() {

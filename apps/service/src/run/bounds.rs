@@ -56,10 +56,13 @@ pub(super) async fn create(
     let job = app.start_job("distance bound", &graph.name, &title).await?;
     let made = build(app, turn, job, created, edges).await;
     let made = made.map_err(|error| in_the_way(error, new.span, request))?;
-    let bytes = made.base.bounds.iter().find(|made| made.definition == bound).map_or(0, |b| b.bytes());
-    let mebibytes = bytes as f64 / f64::from(1 << 20);
+    let made = made.base.bounds.iter().find(|made| made.definition == bound);
+    let mebibytes = made.map_or(0, |b| b.bytes()) as f64 / f64::from(1 << 20);
     let what = if known.is_some() { "replaced" } else { "created" };
-    Ok(format!("distance bound {name} {what}, {mebibytes:.1} MiB"))
+    let share = made
+        .and_then(|b| b.share())
+        .map_or(String::new(), |share| format!("; it says {:.0} % of what paths cost", share * 100.0));
+    Ok(format!("distance bound {name} {what}, {mebibytes:.1} MiB{share}"))
 }
 
 /// Labels and properties that nothing has are spelled wrong.

@@ -72,6 +72,9 @@ fn lies_beyond(repeated: &PatternStep, out: bool, beside: &PatternStep) -> bool 
     source == end || target == start
 }
 
+/// A distance bound that says less of what paths cost leads to more nodes than a search from both ends meets.
+const LEADING_SHARE: f64 = 0.7;
+
 /// What is to be expected of a search, by each way to run it.
 struct Prospect {
     /// Ends of a row, each once; and whether one that is bound is among them.
@@ -345,7 +348,14 @@ impl Planner<'_> {
         if !self.may(Rule::DistanceBounds) {
             return Some(Err("the rule distance-bounds is off".into()));
         }
-        Some(known.map(|bound| bound.definition.name.to_string()))
+        Some(known.and_then(|bound| match bound.share() {
+            Some(share) if share < LEADING_SHARE => Err(format!(
+                "the bound {} says {:.0} % of what paths cost, too little to lead to the end",
+                bound.definition.name,
+                share * 100.0
+            )),
+            _ => Ok(bound.definition.name.to_string()),
+        }))
     }
 
     /// Each end once.

@@ -47,6 +47,11 @@ pub(crate) trait Measure {
     /// What so many hops cost, where every edge costs the same.
     fn of_hops(hops: u32) -> Self::Sum;
 
+    /// A whole sum, where sums are whole.
+    fn of_whole(_: u64) -> Option<Self::Sum> {
+        None
+    }
+
     /// So many of 2^-`bits`, rounded down: what a distance bound says is left.
     fn at_least(ticks: u64, bits: i32) -> Self::Sum;
 
@@ -207,6 +212,10 @@ impl Measure for WholeWeights {
 
     fn of_hops(hops: u32) -> u64 {
         hops.into()
+    }
+
+    fn of_whole(sum: u64) -> Option<u64> {
+        Some(sum)
     }
 
     fn at_least(ticks: u64, bits: i32) -> u64 {

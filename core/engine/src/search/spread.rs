@@ -11,7 +11,7 @@ use crate::search::hop_table::HopTable;
 use crate::search::measure::Measure;
 use crate::search::queue::Queue;
 use crate::search::step::{Expanded, Step};
-use crate::search::visited::NodeNumbers;
+use crate::search::visited::{NodeNumbers, NodeSet};
 
 /// The root has no edge before it.
 pub(crate) const ROOT: u32 = u32::MAX;
@@ -37,7 +37,11 @@ pub(crate) struct Spread<M: Measure> {
     pub reached: Vec<Reached<M::Sum>>,
     /// The numbers of settled nodes, cheapest first, where costs differ.
     order: Vec<u32>,
+    /// The same as a set of nodes: most edges lead back to them.
+    settled: NodeSet,
     waiting: M::Queue<u32>,
+    /// No way that costs more is looked for, where costs differ.
+    pub most: Option<M::Sum>,
     /// The least of those that wait, where costs differ.
     least: Option<M::Sum>,
     /// How many nodes were expanded.
@@ -66,7 +70,9 @@ impl<M: Measure> Spread<M> {
             numbers,
             reached: vec![first],
             order: vec![],
+            settled: NodeSet::new(cursor.context.scope.node_bound()),
             waiting,
+            most: None,
             least: Some(M::ZERO),
             expanded: 0,
             candidates: vec![],
@@ -137,6 +143,7 @@ impl<M: Measure> Spread<M> {
                 continue;
             }
             entry.settled = true;
+            self.settled.insert(entry.node);
             self.order.push(number);
             self.expand_weighted(number, measure, cursor)?;
             self.least = self.waiting.least();
@@ -208,15 +215,19 @@ impl<M: Measure> Spread<M> {
         let (mut new, mut failed) = (0, expanded.failed);
         for &(edge, other) in &candidates {
             // What is settled needs no weight.
-            let known = self.numbers.get(other).map(|n| &mut self.reached[n as usize]);
-            if known.as_ref().is_some_and(|known| known.settled) {
+            if self.settled.has(other) {
                 continue;
             }
+            let known = self.numbers.get(other).map(|n| &mut self.reached[n as usize]);
             let Some(weight) = measure.of_edge(edge, cursor)? else {
                 failed += 1;
                 continue;
             };
             let sum = measure.add(from.sum, weight)?;
+            if self.most.is_some_and(|most| sum > most) {
+                failed += 1;
+                continue;
+            }
             match known {
                 Some(known) if known.sum <= sum => continue,
                 Some(known) => {

@@ -18,6 +18,9 @@ use crate::search::measure::Measure;
 use crate::search::spread::{ROOT, Spread};
 use crate::search::step::Step;
 
+/// Sums up to here are asked for.
+const GREATEST: u64 = 1 << 61;
+
 pub(super) struct WithinSums<M: Measure> {
     search: Arc<GuidedSearch>,
     bound: Arc<SumBound>,
@@ -86,12 +89,42 @@ impl<M: Measure> WithinSums<M> {
         Ok(self.settles(&path, cursor)?.then_some(path))
     }
 
-    fn spread(&mut self, cursor: &Cursor<'_>) -> &mut Spread<M> {
-        let search = &self.search;
-        self.spread.get_or_insert_with(|| {
-            let (step, back) = (search.step.clone(), search.backwards);
-            Box::new(Spread::new(step, self.start, back, Side::From, None, cursor))
-        })
+    fn begin(&mut self, cursor: &mut Cursor<'_>) -> Outcome<()> {
+        if self.spread.is_some() {
+            return Ok(());
+        }
+        let (step, back) = (self.search.step.clone(), self.search.backwards);
+        let mut spread = Spread::new(step, self.start, back, Side::From, None, cursor);
+        if M::of_whole(0).is_some() {
+            spread.most = self.most(cursor)?.and_then(M::of_whole);
+        }
+        self.spread = Some(Box::new(spread));
+        Ok(())
+    }
+
+    /// The greatest whole sum that leaves a path a chance: what is above it leaves none. `None` where any does.
+    fn most(&self, cursor: &mut Cursor<'_>) -> Outcome<Option<u64>> {
+        let mut may = |sum: u64| match M::of_whole(sum) {
+            Some(sum) => self.bound.caps.sum_may_hold(self.measure.value(sum), cursor),
+            None => Ok(true),
+        };
+        let mut above = 1u64;
+        while may(above)? {
+            if above > GREATEST {
+                return Ok(None);
+            }
+            above *= 2;
+        }
+        let mut most = above / 2;
+        while above - most > 1 {
+            let middle = most + (above - most) / 2;
+            if may(middle)? {
+                most = middle;
+            } else {
+                above = middle;
+            }
+        }
+        Ok(Some(most))
     }
 
     /// A path back to the start that satisfies the conditions, from what is known of all nodes that it may go through.
@@ -187,7 +220,7 @@ where
         if self.done {
             return Ok(None);
         }
-        self.spread(cursor);
+        self.begin(cursor)?;
         let Some(mut spread) = self.spread.take() else { return Ok(None) };
         while let Some(number) = spread.nearest(self.at, &mut self.measure, cursor)? {
             let reached = spread.reached[number as usize];

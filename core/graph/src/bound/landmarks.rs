@@ -10,6 +10,9 @@ use crate::keys::ASK_EVERY;
 use crate::radix_heap::RadixHeap;
 use crate::{Adjacency, Column, Dense, Direction, GraphError, Value};
 
+/// From so many nodes it is tried what the landmarks are worth.
+const TRIED: usize = 256;
+
 /// No path is known.
 pub(super) const UNKNOWN: u32 = u32::MAX;
 /// A weight that is null: the edge cannot be taken.
@@ -46,6 +49,9 @@ pub(super) struct Landmarks {
     from: Vec<u32>,
     /// And from there to each; `None` where edges go both ways, so that it is the same.
     to: Option<Vec<u32>>,
+    /// Which share of what a path costs the bound says, tried between nodes and landmarks without what the landmark
+    /// itself knows.
+    pub share: f64,
 }
 
 impl Landmarks {
@@ -86,7 +92,8 @@ impl Landmarks {
         let longest = nearest.iter().copied().max().unwrap_or(0);
         let shift = 64u32.saturating_sub(longest.saturating_mul(4).leading_zeros() + 32);
         let scale = Scale { shift, bits: weighed.bits };
-        let mut made = Landmarks { nodes: vec![], scale, from: vec![], to: (!both_ways).then(Vec::new) };
+        let to = (!both_ways).then(Vec::new);
+        let mut made = Landmarks { nodes: vec![], scale, from: vec![], to, share: 0.0 };
         let mut columns: Vec<(Vec<u32>, Option<Vec<u32>>)> = vec![];
         while made.nodes.len() < count {
             let Some(next) = (0..nodes).max_by_key(|&node| (nearest[node], std::cmp::Reverse(node))) else {
@@ -111,7 +118,36 @@ impl Landmarks {
         if let Some(to) = &mut made.to {
             *to = by_node(columns.iter().filter_map(|(_, to)| to.as_deref()), nodes);
         }
+        made.share = made.tried(nodes);
         Ok(Ok(made))
+    }
+
+    /// Ways to each landmark from a few nodes all over the graph: how much of them the other landmarks tell.
+    fn tried(&self, nodes: usize) -> f64 {
+        // One alone cannot be tried without itself.
+        if self.count() < 2 {
+            return 1.0;
+        }
+        let (mut told, mut all) = (0u64, 0u64);
+        for node in (0..nodes).step_by((nodes / TRIED).max(1)) {
+            let (from, to) = self.of(node as Dense);
+            for (place, &target) in self.nodes.iter().enumerate() {
+                let (target_from, target_to) = self.of(target);
+                let real = to[place];
+                if real == UNKNOWN || real == 0 {
+                    continue;
+                }
+                let differ = |far: u32, near: u32| match far.max(near) {
+                    UNKNOWN => 0,
+                    _ => far.saturating_sub(near),
+                };
+                let others = (0..self.count()).filter(|other| *other != place);
+                let least = others.map(|i| differ(target_from[i], from[i]).max(differ(to[i], target_to[i])));
+                told += u64::from(least.max().unwrap_or(0));
+                all += u64::from(real);
+            }
+        }
+        told as f64 / all.max(1) as f64
     }
 
     pub fn count(&self) -> usize {

@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used)] // A benchmark that cannot go on should stop with the place.
 
+pub mod arrays;
 pub mod graphs;
 
 use std::collections::BTreeMap;

@@ -1,7 +1,9 @@
-//! Measures through the running service, the command line and the description of the interface.
+//! Measures, views and distance bounds through the running service, the command line and the description of the
+//! interface.
 
 #![allow(clippy::unwrap_used)]
 
+use graphodrome_client::{Client, QueryRequest};
 use graphodrome_tests::*;
 use serde_json::{Value, json};
 
@@ -288,4 +290,86 @@ async fn views_are_kept_with_their_graph() {
     );
     assert_eq!(post(&service, "/v1/query", ask("DROP GRAPH VIEW opened")).await.0, 200);
     assert_eq!(post(&service, "/v1/query", ask(degrees)).await.0, 400);
+}
+
+async fn say(client: &Client, text: &str) -> String {
+    let result = query(client, "roads", text).await;
+    result.rows[0][0].as_str().unwrap_or_default().to_string()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_distance_bound_is_made_used_kept_and_dropped() {
+    let folder = folder();
+    let service = Running::start(folder.path(), &[]);
+    let client = service.client();
+    client.create_graph("roads", None).await.unwrap();
+    let text = "FOR i IN $all INSERT (:Stop {no: i, east: CAST(i AS FLOAT64)})";
+    let all: Vec<i64> = (0..60).collect();
+    let ask = QueryRequest {
+        parameters: [("all".to_string(), json!(all))].into_iter().collect(),
+        ..request("roads", text)
+    };
+    client.query(&ask).await.unwrap();
+    query(&client, "roads", "MATCH (a:Stop), (b:Stop) WHERE b.no = a.no + 1 INSERT (a)-[:ROAD {km: 2}]->(b)")
+        .await;
+    let create = "CREATE DISTANCE BOUND near OVER -[:ROAD {km}]- FROM 4 LANDMARKS";
+    assert!(say(&client, create).await.starts_with("distance bound near created"));
+    assert_eq!(say(&client, create).await, "distance bound near is there already");
+    let cheapest =
+        "MATCH ANY SHORTEST BY e.km (a:Stop {no: 5})-[e:ROAD]-+(b:Stop {no: 40}) RETURN SUM(e.km) AS km";
+    assert_eq!(json!(query(&client, "roads", cheapest).await.rows), json!([[70]]));
+    let plan = async |body: Value| client.call("POST", "/v1/plan", &body).await.unwrap().to_string();
+    let asked = json!({ "graph": "roads", "text": cheapest });
+    let planned = plan(asked).await;
+    assert!(planned.contains("by the distance bound near"), "{planned}");
+
+    // What is wrong is named, and nothing is changed.
+    for (text, said) in [
+        ("CREATE DISTANCE BOUND b OVER -[:ROADS {km}]- FROM LANDMARKS", "did you mean ROAD?"),
+        ("CREATE DISTANCE BOUND b OVER -[:ROAD {kn}]- FROM LANDMARKS", "did you mean km?"),
+        ("CREATE DISTANCE BOUND b OVER -[:ROAD {km}]- FROM COORDINATES {eest}", "did you mean east?"),
+        (
+            "CREATE DISTANCE BOUND near OVER -[:ROAD {km}]-> FROM LANDMARKS",
+            "CREATE OR REPLACE DISTANCE BOUND",
+        ),
+        ("CREATE DISTANCE BOUND b OVER -[:ROAD {km}]- FROM 1000 LANDMARKS", "from 1 to 64 landmarks"),
+        ("CREATE DISTANCE BOUND b OVER -[:ROAD {km}]-", "FROM COORDINATES {x, y}"),
+        ("DROP DISTANCE BOUND nearr", "did you mean near?"),
+        (
+            "ALTER GRAPH roads RENAME PROPERTY km TO kilometres ON EDGE ROAD",
+            "the distance bound near names km",
+        ),
+    ] {
+        let error =
+            client.query(&request("roads", text)).await.err().map(|e| e.to_string()).unwrap_or_default();
+        assert!(error.contains(said), "{text}: {error}");
+    }
+
+    // A way that is shorter than all before, and one shorter than the straight line.
+    query(&client, "roads", "MATCH (a:Stop {no: 6}), (b:Stop {no: 39}) INSERT (a)-[:ROAD {km: 1}]->(b)")
+        .await;
+    assert_eq!(json!(query(&client, "roads", cheapest).await.rows), json!([[5]]));
+    let short = "CREATE OR REPLACE DISTANCE BOUND near OVER -[:ROAD {km}]- FROM COORDINATES {east}";
+    let error = client.query(&request("roads", short)).await.err().map(|e| e.to_string()).unwrap_or_default();
+    assert!(error.contains("has km = 1, and the straight line between its ends is 33"), "{error}");
+    assert!(
+        say(&client, &create.replace("CREATE", "CREATE OR REPLACE").replace('4', "3"))
+            .await
+            .contains("replaced")
+    );
+    assert_eq!(json!(query(&client, "roads", cheapest).await.rows), json!([[5]]));
+
+    // A restart finds it, a model shows it, a drop takes it away.
+    service.kill();
+    let service = Running::start(folder.path(), &[]);
+    let client = service.client();
+    assert_eq!(json!(query(&client, "roads", cheapest).await.rows), json!([[5]]));
+    let shown = stdout(&cli(&service.url, &["model", "show", "-g", "roads"]));
+    assert!(shown.contains("CREATE DISTANCE BOUND near OVER -[:ROAD {km}]- FROM 3 LANDMARKS"), "{shown}");
+    assert_eq!(say(&client, "DROP DISTANCE BOUND near").await, "distance bound near dropped");
+    assert_eq!(say(&client, "DROP DISTANCE BOUND IF EXISTS near").await, "there is no distance bound near");
+    // What it would be worth can be asked beforehand.
+    let body = json!({ "graph": "roads", "text": cheapest, "with": [create] });
+    let planned = client.call("POST", "/v1/plan", &body).await.unwrap().to_string();
+    assert!(planned.contains("by the distance bound near"), "{planned}");
 }

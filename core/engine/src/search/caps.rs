@@ -293,8 +293,7 @@ impl Caps {
 
     /// Whether an exact sum satisfies the conditions.
     pub fn sum_holds(&self, sum: Value, cursor: &mut Cursor<'_>) -> Outcome<bool> {
-        let locals = [sum];
-        let at = Row { batch: cursor.batch, row: cursor.row, locals: &locals };
+        let at = Row { batch: cursor.batch, row: cursor.row, locals: &[sum] };
         for condition in &self.conditions {
             let context = &mut *cursor.context;
             let counters = &mut context.metrics[context.current].counters;

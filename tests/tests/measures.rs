@@ -312,6 +312,7 @@ async fn a_distance_bound_is_made_used_kept_and_dropped() {
     client.query(&ask).await.unwrap();
     query(&client, "roads", "MATCH (a:Stop), (b:Stop) WHERE b.no = a.no + 1 INSERT (a)-[:ROAD {km: 2}]->(b)")
         .await;
+    query(&client, "roads", "CREATE KEY stop OVER (:Stop {no})").await;
     let create = "CREATE DISTANCE BOUND near OVER -[:ROAD {km}]- FROM 4 LANDMARKS";
     assert!(say(&client, create).await.starts_with("distance bound near created"));
     assert_eq!(say(&client, create).await, "distance bound near is there already");

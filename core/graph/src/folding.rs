@@ -211,7 +211,7 @@ impl Snapshot {
                 let empty = Column::Other(Arc::from([]));
                 let mut parts: Vec<&Column> = vec![&added];
                 for table in tables {
-                    parts.push(crate::base::find_column(table, &name).unwrap_or(&empty));
+                    parts.push(crate::tables::find_column(table, &name).unwrap_or(&empty));
                 }
                 let mut record = 0;
                 let mut picks: Vec<Option<Pick>> = Vec::with_capacity(members.len());

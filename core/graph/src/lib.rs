@@ -38,6 +38,7 @@ mod seeking;
 mod snapshot;
 mod statistics;
 mod suspicions;
+mod tables;
 mod text;
 mod types;
 mod value;
@@ -46,7 +47,7 @@ mod view;
 mod zone;
 
 pub use adjacency::{Adjacency, Direction, ForwardBuilder};
-pub use base::{Base, BaseParts, Collision, EdgePart, EdgeTable, Ids, NodePart, NodeTable, StoredTables};
+pub use base::{Base, BaseParts, Collision, EdgePart, NodePart, StoredTables};
 pub use bound::{
     BoundDefinition, BoundSource, DistanceBound, LANDMARKS, MOST_COORDINATES, MOST_LANDMARKS, TowardsNode,
     UsableBound,
@@ -78,6 +79,7 @@ pub use schema::{Created, Schema, same_place};
 pub use snapshot::{ColumnsByTable, EdgeTest, NodeTest, NumbersByTable, PropertyReader, Snapshot};
 pub use statistics::{ColumnStatistics, DegreeStatistics, EdgeEnd, Statistics, Triple};
 pub use suspicions::suspicions;
+pub use tables::{EdgeTable, Ids, NodeTable};
 pub use text::{parse_day, parse_text, parse_whole};
 pub use types::{Field, ValueType};
 pub use value::{Duration, MAX_VALUE_DEPTH, PathValue, Truth, Value};

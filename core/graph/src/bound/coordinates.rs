@@ -1,10 +1,10 @@
 //! Coordinates: where nodes lie, of which every edge is at least as long as the straight line between its ends.
 
-use crate::base::{Base, EdgeTable};
-use crate::bound::BoundDefinition;
+use crate::bound::definition::BoundDefinition;
 use crate::bound::landmarks::weight_of;
 use crate::error::GoOn;
 use crate::keys::ASK_EVERY;
+use crate::tables::{EdgeTable, Tables};
 use crate::{Dense, GraphError, Value};
 
 /// A straight line counts as so much of itself: what rounding may have added is taken off again.
@@ -34,10 +34,10 @@ pub(super) fn coordinate(value: &Value) -> f64 {
 impl Coordinates {
     /// Or which edge is shorter than the straight line between its ends.
     pub fn read(
-        base: &Base, definition: &BoundDefinition, names: &[std::sync::Arc<str>], go_on: GoOn<'_>,
+        base: &Tables<'_>, definition: &BoundDefinition, names: &[std::sync::Arc<str>], go_on: GoOn<'_>,
     ) -> Result<Result<Coordinates, String>, GraphError> {
         let dimensions = names.len();
-        let mut places = vec![f64::NAN; base.node_count() as usize * dimensions];
+        let mut places = vec![f64::NAN; base.node_count as usize * dimensions];
         for table in base.nodes.iter() {
             for (dimension, name) in names.iter().enumerate() {
                 let Some(column) = table.column(name) else { continue };

@@ -3,11 +3,11 @@
 
 use rayon::join;
 
-use crate::base::{Base, EdgeTable};
-use crate::bound::BoundDefinition;
+use crate::bound::definition::BoundDefinition;
 use crate::error::GoOn;
 use crate::keys::ASK_EVERY;
 use crate::radix_heap::RadixHeap;
+use crate::tables::{EdgeTable, Tables};
 use crate::{Adjacency, Column, Dense, Direction, GraphError, Value};
 
 /// From so many nodes it is tried what the landmarks are worth.
@@ -57,13 +57,13 @@ pub(super) struct Landmarks {
 impl Landmarks {
     /// Or why there can be none.
     pub fn learn(
-        base: &Base, definition: &BoundDefinition, count: usize, go_on: GoOn<'_>,
+        base: &Tables<'_>, definition: &BoundDefinition, count: usize, go_on: GoOn<'_>,
     ) -> Result<Result<Landmarks, String>, GraphError> {
         let weighed = match Weighed::read(base, definition) {
             Ok(weighed) => weighed,
             Err(reason) => return Ok(Err(reason)),
         };
-        let nodes = base.node_count() as usize;
+        let nodes = base.node_count as usize;
         let forward = weighed.sides(definition.direction);
         let backward = weighed.sides(definition.direction.reversed());
         let both_ways = definition.direction == definition.direction.reversed();
@@ -207,7 +207,7 @@ struct SideRows<'w> {
 
 impl<'b> Weighed<'b> {
     /// Or which edge has no weight that can be added.
-    pub fn read(base: &'b Base, definition: &BoundDefinition) -> Result<Weighed<'b>, String> {
+    pub fn read(base: &Tables<'b>, definition: &BoundDefinition) -> Result<Weighed<'b>, String> {
         let tables: Vec<&EdgeTable> =
             base.edges.iter().map(|table| &**table).filter(|table| definition.takes(&table.labels)).collect();
         let (mut largest, mut whole) = (0f64, true);

@@ -369,7 +369,10 @@ async fn a_distance_bound_is_made_used_kept_and_dropped() {
     assert!(shown.contains("CREATE DISTANCE BOUND near OVER -[:ROAD {km}]- FROM 3 LANDMARKS"), "{shown}");
     assert_eq!(say(&client, "DROP DISTANCE BOUND near").await, "distance bound near dropped");
     assert_eq!(say(&client, "DROP DISTANCE BOUND IF EXISTS near").await, "there is no distance bound near");
-    // What it would be worth can be asked beforehand.
+    // What it would be worth can be asked beforehand, within the query's memory.
+    let little = json!({ "graph": "roads", "text": cheapest, "with": [create], "max_memory_bytes": 1024 });
+    let error = client.call("POST", "/v1/plan", &little).await.unwrap_err().to_string();
+    assert!(error.contains("R0003"), "{error}");
     let body = json!({ "graph": "roads", "text": cheapest, "with": [create] });
     let planned = client.call("POST", "/v1/plan", &body).await.unwrap().to_string();
     assert!(planned.contains("by the distance bound near"), "{planned}");

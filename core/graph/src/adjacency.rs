@@ -40,6 +40,19 @@ impl Direction {
         )
     }
 
+    /// What stands before and behind an edge of a pattern.
+    pub fn brackets(self) -> (&'static str, &'static str) {
+        match self {
+            Direction::Out => ("-[", "]->"),
+            Direction::In => ("<-[", "]-"),
+            Direction::Undirected => ("~[", "]~"),
+            Direction::OutOrIn => ("<-[", "]->"),
+            Direction::OutOrUndirected => ("~[", "]~>"),
+            Direction::InOrUndirected => ("<~[", "]~"),
+            Direction::Any => ("-[", "]-"),
+        }
+    }
+
     /// Whether it takes every edge, each way, that `other` takes.
     pub fn covers(self, other: Direction) -> bool {
         (self.takes_out() || !other.takes_out())

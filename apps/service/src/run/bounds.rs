@@ -24,6 +24,17 @@ pub(super) fn definition_of(new: &CreateBound) -> BoundDefinition {
     }
 }
 
+/// Bytes that it takes at most while it is made.
+pub(super) fn bytes_to_make(source: &BoundSource, snapshot: &Snapshot) -> u64 {
+    let each = match source {
+        // From and to each, by landmark and by node; and what a search from one of them keeps.
+        BoundSource::Landmarks(count) => 4 * 4 * u64::from(*count) + 6 * 8,
+        BoundSource::Coordinates(names) => 8 * names.len() as u64,
+    };
+    // A weight for each edge.
+    each * snapshot.node_count() + 4 * snapshot.edge_count()
+}
+
 /// Makes a bound, as a job of its own; what it names must be there.
 pub(super) async fn create(
     app: &Arc<App>, new: CreateBound, request: &QueryRequest,

@@ -7,7 +7,7 @@ use std::time::Instant;
 use graphodrome_engine::{Code, Limits};
 use graphodrome_graph::{Element, GraphError, KeyDefinition, Schema, Snapshot};
 use graphodrome_language::ast::{CreateLookup, Statement};
-use graphodrome_language::{Diagnostic, Diagnostics, parse};
+use graphodrome_language::{Diagnostic, Diagnostics, Span, parse};
 
 use super::bounds;
 use super::catalog::definition_of;
@@ -15,6 +15,22 @@ use crate::problem::Problem;
 
 /// Bytes that an element takes in a key or an index while it is built.
 const BYTES_OF_ELEMENT: u64 = 16;
+
+/// Or why what is supposed cannot be built.
+fn within(bytes: u64, limits: &Limits) -> Result<(), String> {
+    if bytes <= limits.memory_bytes {
+        return Ok(());
+    }
+    Err(format!(
+        "what is supposed needs some {} MiB, more than the query's {} MiB of memory",
+        bytes >> 20,
+        limits.memory_bytes >> 20
+    ))
+}
+
+fn too_much(span: Span, text: String) -> Diagnostic {
+    Diagnostic::error(graphodrome_graph::Code(Code::MEMORY_LIMIT), span, text)
+}
 
 /// The snapshot with what these statements create or drop. It is built within the query's time and memory.
 pub(super) fn supposed(snapshot: &Snapshot, with: &[String], limits: &Limits) -> Result<Snapshot, Problem> {
@@ -38,15 +54,7 @@ pub(super) fn supposed(snapshot: &Snapshot, with: &[String], limits: &Limits) ->
                     };
                     let own = counts.iter().filter(|(labels, _)| labels.contains(&definition.label));
                     bytes += own.map(|(_, n)| n * BYTES_OF_ELEMENT).sum::<u64>();
-                    if bytes > limits.memory_bytes {
-                        let text = format!(
-                            "what is supposed needs some {} MiB, more than the query's {} MiB of memory",
-                            bytes >> 20,
-                            limits.memory_bytes >> 20
-                        );
-                        let code = graphodrome_graph::Code(Code::MEMORY_LIMIT);
-                        return Err(located(Diagnostic::error(code, new.span, text)));
-                    }
+                    within(bytes, limits).map_err(|text| located(too_much(new.span, text)))?;
                     let list = if new.unique { &mut created.keys } else { &mut created.indexes };
                     list.push(definition.clone());
                     let list = if new.unique { &mut now.keys } else { &mut now.indexes };
@@ -67,7 +75,19 @@ pub(super) fn supposed(snapshot: &Snapshot, with: &[String], limits: &Limits) ->
                 }
                 Statement::CreateBound(new) if new.graph.is_none() => {
                     bounds::check(&now, &new).map_err(located)?;
-                    created.bounds.push(Arc::new(bounds::definition_of(&new)));
+                    bytes += bounds::bytes_to_make(&new.source, snapshot);
+                    within(bytes, limits).map_err(|text| located(too_much(new.span, text)))?;
+                    let definition = Arc::new(bounds::definition_of(&new));
+                    created.bounds.retain(|known| known.name != definition.name);
+                    created.bounds.push(definition);
+                }
+                Statement::DropBound { graph: None, name, .. } => {
+                    let before = created.bounds.len();
+                    created.bounds.retain(|known| known.name != name.text);
+                    if created.bounds.len() == before {
+                        let text = format!("no distance bound {} was created", name.text);
+                        return Err(located(Diagnostic::unknown(name.span, text)));
+                    }
                 }
                 _ => {
                     return Err(Problem::bad_request(

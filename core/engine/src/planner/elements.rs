@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use graphodrome_graph::{Direction, LabelExpression};
+use graphodrome_graph::LabelExpression;
 use graphodrome_language::ast::*;
 use graphodrome_language::{expression_variables, term_variables};
 
@@ -130,15 +130,7 @@ pub(super) fn show_filter(filter: &ElementFilter) -> String {
 }
 
 pub(super) fn show_edge(edge: &EdgePattern, quantifier: Option<&Quantifier>) -> String {
-    let (open, close) = match edge.direction {
-        Direction::Out => ("-[", "]->"),
-        Direction::In => ("<-[", "]-"),
-        Direction::Undirected => ("~[", "]~"),
-        Direction::OutOrIn => ("<-[", "]->"),
-        Direction::OutOrUndirected => ("~[", "]~>"),
-        Direction::InOrUndirected => ("<~[", "]~"),
-        Direction::Any => ("-[", "]-"),
-    };
+    let (open, close) = edge.direction.brackets();
     format!(
         "{open}{}{close}{}",
         show_filter(&edge.filter),

@@ -72,7 +72,7 @@ fn lies_beyond(repeated: &PatternStep, out: bool, beside: &PatternStep) -> bool 
     source == end || target == start
 }
 
-/// A distance bound that says less of what paths cost leads to more nodes than a search from both ends meets.
+/// A distance bound that says less of what paths cost is not followed.
 const LEADING_SHARE: f64 = 0.7;
 
 /// What is to be expected of a search, by each way to run it.

@@ -40,15 +40,7 @@ impl BoundDefinition {
 
     /// The edges it is over, as a pattern: `-[:PIPE {length_m}]->`.
     pub fn pattern(&self) -> String {
-        let (before, after) = match self.direction {
-            Direction::Out => ("-[", "]->"),
-            Direction::In => ("<-[", "]-"),
-            Direction::Undirected => ("~[", "]~"),
-            Direction::OutOrIn => ("<-[", "]->"),
-            Direction::OutOrUndirected => ("~[", "]~>"),
-            Direction::InOrUndirected => ("<~[", "]~"),
-            Direction::Any => ("-[", "]-"),
-        };
+        let (before, after) = self.direction.brackets();
         let labels: Vec<String> = self.labels.iter().map(|label| quoted(label)).collect();
         let labels = if labels.is_empty() { String::new() } else { format!(":{} ", labels.join("|")) };
         format!("{before}{labels}{{{}}}{after}", quoted(&self.property))

@@ -104,7 +104,11 @@ impl Snapshot {
     ) -> Result<UsableBound, String> {
         let along = self.covers(bound, test, direction)?;
         let made = match bound.made.get() {
-            None => return Err("it is still being made".into()),
+            None => {
+                return Err(
+                    "it is not made: after a start that takes a moment, and past versions have none".into()
+                );
+            }
             Some(Err(reason)) => return Err(reason.to_string()),
             Some(Ok(made)) => made,
         };

@@ -1,5 +1,5 @@
-//! The demo scenario's tables, at any size, and random graphs: seeded, so that the same numbers give the
-//! same bytes. All names, codes and figures are invented.
+//! The demo scenario's tables at any size, and random graphs. Generators are seeded: the same numbers give the same
+//! bytes. All names, codes and figures are invented.
 
 mod dirty;
 mod names;

@@ -1,5 +1,5 @@
-//! The network: junctions on a jittered grid, mains that branch from a few sites, ring mains, hubs and
-//! islands; then everything that hangs on it.
+//! The network: junctions on a jittered grid, mains that branch from a few sites, ring mains, hubs and islands;
+//! then all assets attached to it.
 
 use std::io::Write;
 use std::path::Path;

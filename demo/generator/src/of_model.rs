@@ -1,5 +1,5 @@
-//! A graph of one's own: elements for a graph type, so that a model can be tried before there is data.
-//! Every element conforms; keys are unique and cardinalities hold.
+//! Elements for a given graph type, to try a model before there is data. Every element conforms; keys are unique
+//! and cardinalities hold.
 
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -414,7 +414,7 @@ fn edge_rule(file: &str, edge_type: &EdgeType) -> String {
     let label = format!("label = {:?}", edge_type.labels.first().map_or("", |l| &**l));
     let undirected = if edge_type.directed { "" } else { "undirected = true\n" };
     format!(
-        "\n[[table]]\nfile = {file:?}\n[[table.edge]]\n{label}\n{undirected}from = {{ id = \"from_row\" }}\nto = {{ id = \"to_row\" }}\n{}\n",
+        "\n[[table]]\nfile = {file:?}\n[[table.edge]]\n{label}\n{undirected}source = {{ id = \"from_row\" }}\ntarget = {{ id = \"to_row\" }}\n{}\n",
         properties(&edge_type.properties)
     )
 }

@@ -235,8 +235,8 @@ properties = {{ id = \"id\"{node} }}
 file = \"{edges}\"
 [[table.edge]]
 label = \"LINK\"
-from = {{ labels = [\"Place\"], key = {{ id = \"source\" }} }}
-to = {{ labels = [\"Place\"], key = {{ id = \"target\" }} }}
+source = {{ labels = [\"Place\"], key = {{ id = \"source\" }} }}
+target = {{ labels = [\"Place\"], key = {{ id = \"target\" }} }}
 properties = {{ weight = \"weight\"{edge} }}
 same = \"keep-parallel\"
 "

@@ -1,6 +1,6 @@
-//! What counting costs: each question with what a profile shows taken down and without, in turns, in the engine alone on a skewed
-//! graph in memory. `cargo bench --workspace --bench counting`; NODES, EDGES and TURNS change its size, ONLY=TEXT takes the
-//! questions with that text in their name.
+//! Cost of counting: each question with and without the counters of a profile, in turns, in the engine on a skewed
+//! graph in memory. `cargo bench --workspace --bench counting`; NODES, EDGES and TURNS change its size, ONLY=TEXT
+//! selects questions by name.
 
 #![allow(clippy::unwrap_used)] // A benchmark that cannot go on should stop with the place.
 

@@ -1,6 +1,6 @@
-//! How good the planner's estimates are: `cargo bench --bench estimates`. Every operator of many queries, on the demo's
-//! graph, a skewed graph, a grid and a graph with a hub: its rows as estimated against those it gave. A factor of 1 is right,
-//! 10 is ten times too many or too few. ASK is a part of the names of graphs.
+//! Quality of the planner's estimates: `cargo bench --bench estimates`. Compares estimated and actual rows for
+//! every operator of many queries on the demo's graph, a skewed graph, a grid and a graph with a hub. A factor of 1
+//! is exact, 10 is ten times too many or too few. ASK selects graphs by name.
 
 #![allow(clippy::unwrap_used)] // A benchmark that cannot go on should stop with the place.
 

@@ -41,8 +41,8 @@ properties = { id = "id", kind = "kind", town = "town", score = "score" }
 file = "edges.csv"
 [[table.edge]]
 label = "LINK"
-from = { labels = ["Person", "Document"], key = { id = "source" } }
-to = { labels = ["Person", "Document"], key = { id = "target" } }
+source = { labels = ["Person", "Document"], key = { id = "source" } }
+target = { labels = ["Person", "Document"], key = { id = "target" } }
 properties = { n = "n", day = "day" }
 same = "keep-parallel"
 "#;

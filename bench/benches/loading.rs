@@ -340,7 +340,7 @@ async fn second(client: &Client, shape: Shape, first: f64, lines: &mut Vec<Line>
         writeln!(out, "{a},{b},{},2024-05-31,{}.5", a % 100, b % 1000).unwrap();
     }
     drop(out);
-    let mapping = "graph = \"random\"\n[[table]]\nfile = \"nodes.csv\"\n[[table.node]]\nlabels = [\"Place\"]\nproperties = { id = \"id\", name = \"name\", level = \"level\" }\n[[table]]\nfile = \"edges.csv\"\n[[table.edge]]\nlabel = \"LINK\"\nfrom = { labels = [\"Place\"], key = { id = \"source\" } }\nto = { labels = [\"Place\"], key = { id = \"target\" } }\nproperties = { weight = \"weight\", since = \"since\", length = \"length\" }\nsame = \"keep-parallel\"\n";
+    let mapping = "graph = \"random\"\n[[table]]\nfile = \"nodes.csv\"\n[[table.node]]\nlabels = [\"Place\"]\nproperties = { id = \"id\", name = \"name\", level = \"level\" }\n[[table]]\nfile = \"edges.csv\"\n[[table.edge]]\nlabel = \"LINK\"\nsource = { labels = [\"Place\"], key = { id = \"source\" } }\ntarget = { labels = [\"Place\"], key = { id = \"target\" } }\nproperties = { weight = \"weight\", since = \"since\", length = \"length\" }\nsame = \"keep-parallel\"\n";
     std::fs::write(place.path().join("load.toml"), mapping).unwrap();
     let (ms, job) = loaded(client, "random", place.path()).await;
     assert_eq!(job.detail["account"]["rejects"], 0);

@@ -1,6 +1,6 @@
-//! What a graph answers where nothing was changed, after many small commits elsewhere and after they were folded: in the engine
-//! alone, on a random graph in memory. `cargo bench --workspace --bench overlay`; NODES, EDGES, COMMITS and QUERIES change its
-//! size, SKEWED=1 draws the edges with a skew.
+//! Reads of unchanged parts of a graph after many small commits elsewhere, before and after a fold: in the engine
+//! on a random graph in memory. `cargo bench --workspace --bench overlay`; NODES, EDGES, COMMITS and QUERIES change
+//! its size, SKEWED=1 draws skewed edges.
 
 #![allow(clippy::unwrap_used)] // A benchmark that cannot go on should stop with the place.
 

@@ -30,8 +30,8 @@ properties = { id = "id" }
 file = "edges.csv"
 [[table.edge]]
 label = "LINK"
-from = { labels = ["Place"], key = { id = "source" } }
-to = { labels = ["Place"], key = { id = "target" } }
+source = { labels = ["Place"], key = { id = "source" } }
+target = { labels = ["Place"], key = { id = "target" } }
 properties = { weight = "weight", share = "share" }
 same = "keep-parallel"
 "#;

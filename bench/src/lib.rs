@@ -1,4 +1,4 @@
-//! What the benches share: graphs in memory, medians of several runs, and a table.
+//! Shared parts of the benches: graphs in memory, medians of several runs, and a table.
 
 #![allow(clippy::unwrap_used)] // A benchmark that cannot go on should stop with the place.
 

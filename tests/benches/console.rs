@@ -1,5 +1,6 @@
-//! What the console costs: the first page, drawings of 300, 3,000 and 20,000 nodes while they are moved and zoomed, and a
-//! table of 100,000 rows while it is scrolled. Frames are those of headless Chromium, which draws on the processor.
+//! Speed of the console: the first page, drawings of 300, 3,000 and 20,000 nodes while they are moved and zoomed,
+//! and a table of 100,000 rows while it is scrolled. Frames are those of headless Chromium, which draws on the
+//! processor.
 //!
 //! `cargo bench --bench console`
 

@@ -1,5 +1,5 @@
-//! Backups: taken while the service runs, gone on with, checked without it, and restored into the same service, another
-//! one, or to an earlier version; and what is damaged in one is found before anything is made of it.
+//! Backups: taken while the service runs, continued, verified without a service, and restored into the same or
+//! another service or to an earlier version; damage is found before anything is restored.
 
 #![allow(clippy::unwrap_used)]
 

@@ -71,7 +71,7 @@ async fn commands_print_what_people_can_read_and_say_what_went_wrong() {
     let made = stdout(&cli(&url, &["query", "-f", "demo/model.gql"]));
     assert!(made.contains("graph averley created"), "{made}");
     let loaded = stdout(&cli(&url, &["load", "demo/load.toml"]));
-    assert!(loaded.contains("rows = made + duplicates + skipped + rejects, in every line"), "{loaded}");
+    assert!(loaded.contains("rows = created + duplicates + skipped + rejects, in every line"), "{loaded}");
 
     let table = stdout(&cli(
         &url,

@@ -1,5 +1,4 @@
-//! What the workspace is built from: licences that go with ours, the crates.io registry alone, and no crate
-//! twice but those that are known.
+//! Dependencies of the workspace: compatible licences, the crates.io registry only, and known duplicates only.
 
 #![allow(clippy::unwrap_used)]
 

@@ -1,5 +1,5 @@
-//! Connections that break, servers that die, and a second service: what was answered is there, what was refused is
-//! not, and what could not be known is told later.
+//! Broken connections, dying servers, and a second service: answered changes are stored, refused ones are not, and
+//! unknown outcomes are resolved later.
 
 #![allow(clippy::unwrap_used)]
 
@@ -336,7 +336,7 @@ async fn names_that_could_not_be_stored_are_refused_everywhere() {
     assert!(failed.contains("U+0000"), "{failed}");
     let job = client.load_texts("g", mapping, &[("n.csv", "id,kind\n1,A\0B\n2,C\n")]).await.unwrap();
     let job = client.wait(job.id).await.unwrap();
-    assert_eq!(job.detail["account"]["nodes_made"], json!(1), "{}", job.detail);
+    assert_eq!(job.detail["account"]["nodes_created"], json!(1), "{}", job.detail);
     let rejects = client.get(&format!("/v1/jobs/{}/rejects", job.id)).await.unwrap();
     assert!(rejects.to_string().contains("A\u{2400}B"), "{rejects}");
     for path in ["saved/a%00b", "graphs/a%00b", "graph-types/a%00b"] {

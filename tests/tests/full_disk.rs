@@ -1,5 +1,5 @@
-//! A disk that is full, and has room again: what was answered is there, what was refused is not, reads go on, and nobody
-//! has to start anything anew.
+//! A full disk that is freed again: answered changes are stored, refused ones are not, reads continue, and nothing
+//! needs a restart.
 
 #![allow(clippy::unwrap_used)]
 

@@ -155,7 +155,7 @@ async fn folders_and_addresses_are_read_only_where_they_are_allowed() {
     graph(&client, "g").await;
     let try_file = async |file: &str| load(&client, "g", &mapping(file, "format = \"csv\"\n"), &[]).await;
     let job = try_file("served:sub/p*.csv").await;
-    assert_eq!(job.detail["account"]["nodes_made"], 2, "{}", job.detail);
+    assert_eq!(job.detail["account"]["nodes_created"], 2, "{}", job.detail);
     assert_eq!(job.detail["account"]["tables"][1]["table"], "served:sub/p2.csv");
     for address in ["d.csv", "near.csv"] {
         let job = try_file(&format!("http://{host}/{address}")).await;
@@ -192,7 +192,7 @@ async fn a_check_publishes_nothing_and_rejects_come_back_to_be_repaired() {
     file("p.csv", b"code;n;name\na;1;x\nb;two;y\nc;3\nd;4;gr\xfcn\n;5;z\ne;6;\"two\nlines;\"\"q\"\"\"\n");
     file("e.jsonl", b"{\"from\":\"a\",\"to\":\"e\",\"since\":\"2024-01-31\"}\n{\"from\":\"a\",\"to\":\"b\"}\n{\"from\":\"a\",\"to\":\"e\",\"since\":\"2024-02-31\"}\nnot json\n");
     let text = format!(
-        "reject_limit = \"30%\"\n{}[[table]]\nfile = \"e.jsonl\"\n[[table.edge]]\nlabel = \"FITS\"\nfrom = {{ labels = [\"Part\"], key = {{ code = \"from\" }} }}\nto = {{ labels = [\"Part\"], key = {{ code = \"to\" }} }}\nproperties = {{ since = \"since\" }}\n",
+        "reject_limit = \"30%\"\n{}[[table]]\nfile = \"e.jsonl\"\n[[table.edge]]\nlabel = \"FITS\"\nsource = {{ labels = [\"Part\"], key = {{ code = \"from\" }} }}\ntarget = {{ labels = [\"Part\"], key = {{ code = \"to\" }} }}\nproperties = {{ since = \"since\" }}\n",
         mapping("p.csv", "delimiter = \";\"\n")
     );
     file("load.toml", text.as_bytes());
@@ -356,7 +356,7 @@ async fn jobs_tell_of_themselves_wait_for_one_another_and_can_be_cancelled() {
     stdout(&cli(&service.url, &["graph", "empty", "g", "--confirm", "g"]));
     assert_eq!(names(&client, "g").await, json!([]));
     let job = load(&client, "g", &mapping("p.csv", ""), &[("p.csv", b"code,n,name\na,1,x\n")]).await;
-    assert_eq!(job.detail["account"]["nodes_made"], 1);
+    assert_eq!(job.detail["account"]["nodes_created"], 1);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -371,7 +371,7 @@ async fn levels_survive_restarts_and_are_merged() {
     };
     let update = mapping("p.csv", "").replace("properties", "existing = \"update\"\nproperties");
     let first = load(&client, "g", &update, &[("p.csv", table(0, 2_000).as_bytes())]).await;
-    assert_eq!(first.detail["account"]["nodes_made"], 2_000);
+    assert_eq!(first.detail["account"]["nodes_created"], 2_000);
     let mut wanted = 2_000;
     for round in 0..12 {
         // Some new, some changed, some changed by a statement, some deleted.
@@ -379,7 +379,7 @@ async fn levels_survive_restarts_and_are_merged() {
         let changed = format!("{rows}c{:05},{},renamed {round}\n", round, round);
         let job = load(&client, "g", &update, &[("p.csv", changed.as_bytes())]).await;
         assert_eq!(
-            (&job.detail["account"]["nodes_made"], &job.detail["account"]["changed"]),
+            (&job.detail["account"]["nodes_created"], &job.detail["account"]["changed"]),
             (&json!(50), &json!(1)),
             "{}",
             job.detail
@@ -392,10 +392,10 @@ async fn levels_survive_restarts_and_are_merged() {
         )
         .await;
         query(&client, "g", &format!("MATCH (p:Part {{code: 'c{:05}'}}) DELETE p", 200 + round)).await;
-        let edges = "[[table]]\nfile = \"e.csv\"\n[[table.edge]]\nlabel = \"FITS\"\nfrom = { labels = [\"Part\"], key = { code = \"a\" } }\nto = { labels = [\"Part\"], key = { code = \"b\" } }\nsame = \"same-ends-once\"\n";
+        let edges = "[[table]]\nfile = \"e.csv\"\n[[table.edge]]\nlabel = \"FITS\"\nsource = { labels = [\"Part\"], key = { code = \"a\" } }\ntarget = { labels = [\"Part\"], key = { code = \"b\" } }\nsame = \"same-ends-once\"\n";
         let rows: String = (0..20).map(|n| format!("c{:05},c{:05}\n", n, wanted - 1 - n)).collect();
         let job = load(&client, "g", edges, &[("e.csv", format!("a,b\n{rows}").as_bytes())]).await;
-        assert_eq!(job.detail["account"]["edges_made"], 20, "{}", job.detail);
+        assert_eq!(job.detail["account"]["edges_created"], 20, "{}", job.detail);
         if round % 3 == 1 {
             service.kill();
             service = Running::start(data.path(), &[]);

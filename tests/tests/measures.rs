@@ -315,7 +315,7 @@ async fn a_distance_bound_is_made_used_kept_and_dropped() {
     query(&client, "roads", "CREATE KEY stop OVER (:Stop {no})").await;
     let create = "CREATE DISTANCE BOUND near OVER -[:ROAD {km}]- FROM 4 LANDMARKS";
     assert!(say(&client, create).await.starts_with("distance bound near created"));
-    assert_eq!(say(&client, create).await, "distance bound near is there already");
+    assert_eq!(say(&client, create).await, "distance bound near already exists");
     let cheapest =
         "MATCH ANY SHORTEST BY e.km (a:Stop {no: 5})-[e:ROAD]-+(b:Stop {no: 40}) RETURN SUM(e.km) AS km";
     assert_eq!(json!(query(&client, "roads", cheapest).await.rows), json!([[70]]));

@@ -1,5 +1,5 @@
-//! Models: a draft from the demo's tables, loaded as it is, answers the demo's questions; open graphs
-//! show what is in them; checks say what breaks a model; bad tables are refused with the reason.
+//! Models: a draft from the demo's tables, loaded unchanged, answers the demo's questions; open graphs show their
+//! observed types; checks report violations; bad tables are refused with the reason.
 
 #![allow(clippy::unwrap_used)]
 

@@ -1,5 +1,5 @@
-//! Procedures of one's own through the running service and the command line: uploaded, called, bounded, granted, put back,
-//! carried to another service.
+//! User procedures through the running service and the command line: upload, calls, limits, grants, versions,
+//! export and import.
 
 #![allow(clippy::unwrap_used)]
 

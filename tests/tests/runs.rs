@@ -1,5 +1,5 @@
-//! Profiles that are kept, compared and held against; plans of what is only supposed; what runs now; and slow queries
-//! that are kept by themselves.
+//! Kept profiles, comparisons and baselines; plans with hypothetical indexes; running queries; automatically kept
+//! profiles of slow queries.
 
 #![allow(clippy::unwrap_used)]
 

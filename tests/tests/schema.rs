@@ -1,5 +1,5 @@
-//! Keys, indexes, copies, renamings and new models through the running service: what they say, what they
-//! do, and that a restart finds it all.
+//! Keys, indexes, copies, renamings and new models through the running service: their messages, their effects, and
+//! their survival of a restart.
 
 #![allow(clippy::unwrap_used)]
 
@@ -50,7 +50,7 @@ async fn keys_and_indexes_are_built_used_kept_and_dropped() {
     );
     assert_eq!(
         say(&client, "pumps", "CREATE KEY IF NOT EXISTS pump_code OVER (:Pump {code})").await,
-        "key pump_code is there already"
+        "key pump_code already exists"
     );
     assert_eq!(
         say(&client, "", "USE pumps CREATE KEY feed_no OVER -[:FEEDS {no}]->").await,
@@ -69,7 +69,7 @@ async fn keys_and_indexes_are_built_used_kept_and_dropped() {
     for (text, said) in [
         (
             "CREATE KEY twice OVER (:Pump {maker})",
-            "error G2000: there is already a node :Pump with maker = 'm0'\n  at line 1, column 1\n1 | CREATE KEY twice OVER (:Pump {maker})\n  | ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^\nhint: 270 node(s) :Pump repeat a key that is there already: maker = 'm0'; maker = 'm1'; maker = 'm2'; maker = 'm3'; maker = 'm4'",
+            "error G2000: there is already a node :Pump with maker = 'm0'\n  at line 1, column 1\n1 | CREATE KEY twice OVER (:Pump {maker})\n  | ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^\nhint: 270 nodes :Pump with a key that already exists: maker = 'm0'; maker = 'm1'; maker = 'm2'; maker = 'm3'; maker = 'm4'",
         ),
         (
             "CREATE KEY again OVER (:Pump {code})",
@@ -166,7 +166,7 @@ async fn edges_are_counted_where_the_model_says_so() {
     let said =
         refused(&client, "works", "MATCH (g:Gauge {code: 'G1'}), (t:Tank) INSERT (g)-[:WATCHES]->(t)").await;
     assert!(
-        said.starts_with("error G2000: node :Gauge {code: 'G1'}: more than 1 edge(s) :WATCHES at one node, but EACH :Gauge HAS AT MOST 1 WATCHES"),
+        said.starts_with("error G2000: node :Gauge {code: 'G1'}: more than 1 edge :WATCHES at one node, but EACH :Gauge HAS AT MOST 1 WATCHES"),
         "{said}"
     );
     // An upsert is held to the model like everything else.
@@ -188,7 +188,7 @@ async fn edges_are_counted_where_the_model_says_so() {
     query(&client, "works", "MATCH (g:Gauge {code: 'G1'})-[e:WATCHES]->() DELETE e").await;
     query(&client, "works", "MATCH (g:Gauge {code: 'G1'}), (t:Tank) INSERT (g)-[:WATCHES]->(t)").await;
     // A load keeps to it as well.
-    let mapping = "graph = \"works\"\n[[table]]\nfile = \"w.csv\"\n[[table.edge]]\nlabel = \"WATCHES\"\nfrom = { labels = [\"Gauge\"], key = { code = \"g\" } }\nto = { labels = [\"Pump\"], key = { code = \"p\" } }\n";
+    let mapping = "graph = \"works\"\n[[table]]\nfile = \"w.csv\"\n[[table.edge]]\nlabel = \"WATCHES\"\nsource = { labels = [\"Gauge\"], key = { code = \"g\" } }\ntarget = { labels = [\"Pump\"], key = { code = \"p\" } }\n";
     let job = client.load_texts("works", mapping, &[("w.csv", "g,p\nG2,P1\n")]).await.unwrap();
     let job = client.wait(job.id).await.unwrap();
     assert_eq!(job.state, "failed", "{}", job.detail);
@@ -501,7 +501,7 @@ async fn a_load_goes_by_the_key_it_means_and_is_held_to_the_others() {
     // By the rule's own key: the created one still holds, for the whole load.
     let job = load(&rule("key = [\"id\"]\n"), "id,code\n1,a\n2,b\n").await;
     assert_eq!(
-        (job.state.name(), &job.detail["account"]["nodes_made"]),
+        (job.state.name(), &job.detail["account"]["nodes_created"]),
         ("done", &json!(2)),
         "{}",
         job.detail
@@ -516,9 +516,9 @@ async fn a_load_goes_by_the_key_it_means_and_is_held_to_the_others() {
     // By the created key, where the rule names none.
     let job = load(&rule(""), "id,code\n1,a\n4,d\n").await;
     let account = &job.detail["account"];
-    assert_eq!((&account["nodes_made"], &account["unchanged"]), (&json!(1), &json!(1)), "{}", job.detail);
+    assert_eq!((&account["nodes_created"], &account["unchanged"]), (&json!(1), &json!(1)), "{}", job.detail);
     // Edges that do not give the created key's property have no such key.
-    let edges = "[[table]]\nfile = \"p.csv\"\n[[table.edge]]\nlabel = \"FITS\"\nfrom = { labels = [\"Part\"], key = { code = \"a\" } }\nto = { labels = [\"Part\"], key = { code = \"b\" } }\n";
+    let edges = "[[table]]\nfile = \"p.csv\"\n[[table.edge]]\nlabel = \"FITS\"\nsource = { labels = [\"Part\"], key = { code = \"a\" } }\ntarget = { labels = [\"Part\"], key = { code = \"b\" } }\n";
     let job = load(edges, "a,b\na,b\nb,d\n").await;
-    assert_eq!(&job.detail["account"]["edges_made"], 2, "{}", job.detail);
+    assert_eq!(&job.detail["account"]["edges_created"], 2, "{}", job.detail);
 }

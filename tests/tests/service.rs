@@ -28,18 +28,18 @@ async fn a_load_accounts_for_every_row_and_a_second_one_changes_nothing() {
         for rule in table["rules"].as_array().unwrap() {
             let n = |field: &str| rule[field].as_u64().unwrap();
             let known = n("changed") + n("unchanged") + n("duplicates");
-            assert_eq!(n("rows"), n("made") + known + n("skipped") + n("rejects"), "{rule}");
+            assert_eq!(n("rows"), n("created") + known + n("skipped") + n("rejects"), "{rule}");
             assert_eq!(rule["rows"], table["rows"]);
         }
     }
     let nodes = single(&client, "averley", "MATCH (n) RETURN COUNT(*) AS n").await;
-    assert_eq!(nodes, account["nodes_made"]);
+    assert_eq!(nodes, account["nodes_created"]);
     let edges = single(&client, "averley", "MATCH ()-[e]->() RETURN COUNT(*) AS n").await.as_u64().unwrap()
         + single(&client, "averley", "MATCH (a)~[e]~(b) RETURN COUNT(DISTINCT e) AS n")
             .await
             .as_u64()
             .unwrap();
-    assert_eq!(json!(edges), account["edges_made"]);
+    assert_eq!(json!(edges), account["edges_created"]);
 
     let second = load_demo(&client).await;
     assert_eq!(second.detail["changed"], false);
@@ -56,7 +56,7 @@ async fn a_load_accounts_for_every_row_and_a_second_one_changes_nothing() {
         ("junctions.csv", 3, Some("elevation_m"), "it is not a number"),
         ("junctions.csv", 6, Some("code"), "the key code is empty"),
         ("junctions.csv", 7, None, "the row has 2 fields, the header 4"),
-        ("junctions.csv", 9, Some("elevation_m"), "the key is there already with elevation_m = 93.0"),
+        ("junctions.csv", 9, Some("elevation_m"), "the key already exists with elevation_m = 93.0"),
         ("junctions.csv", 10, Some("code"), "not valid UTF-8"),
         ("junctions.csv", 11, Some("elevation_m"), "it is out of range"),
         ("valves.csv", 3, Some("installed"), "there is no such day"),
@@ -184,7 +184,7 @@ async fn single_elements_are_read_created_changed_and_deleted() {
     let refused = client.call("POST", "/v1/graphs/averley/nodes", &json!({ "labels": ["WorkOrder"], "properties": { "number": "W-2", "kind": "repair", "opened": "soon" } })).await;
     assert!(problem(refused.unwrap_err()).detail.contains("'soon' is not a valid DATE"));
     let edge = client
-        .call("POST", "/v1/graphs/averley/edges", &json!({ "label": "ON", "from": { "label": "WorkOrder", "key": "W-1" }, "to": { "label": "Junction", "key": "J-00007" } }))
+        .call("POST", "/v1/graphs/averley/edges", &json!({ "label": "ON", "source": { "label": "WorkOrder", "key": "W-1" }, "target": { "label": "Junction", "key": "J-00007" } }))
         .await
         .unwrap();
     assert_eq!(edge["labels"], json!(["ON"]));

@@ -1,5 +1,5 @@
-//! What goes wrong around a load: a full disk, a quote that is never closed in a long file, a file that
-//! changes while it is sent, folds in the middle of a stream of commits. Each is told clearly, and nothing is lost.
+//! Trouble around loads: a full disk, an unclosed quote in a long file, a file that changes during upload, folds
+//! during a stream of commits. Each gives a clear error, and nothing is lost.
 
 #![allow(clippy::unwrap_used)]
 
@@ -70,7 +70,7 @@ async fn a_full_database_fails_the_load_and_loses_nothing() {
     assert_eq!(count(&client).await, json!(loaded + 1));
     let job = load(&client, "more,room\n").await;
     assert_eq!(
-        (job.state.name(), &job.detail["account"]["nodes_made"]),
+        (job.state.name(), &job.detail["account"]["nodes_created"]),
         ("done", &json!(1)),
         "{}",
         job.detail

@@ -1,8 +1,7 @@
-//! Tables of a PostgreSQL database that is not ours, as sources to draft from: their rows as CSV, and what
-//! the database declares of them.
+//! Tables of a foreign PostgreSQL database as sources for drafts: their rows as CSV, and their declared keys and
+//! types.
 //!
-//! Invariant: it only reads. Everything happens in one read-only transaction, so that all tables are of one
-//! moment.
+//! Invariant: read-only. Everything happens in one read-only transaction, so that all tables are from one moment.
 
 use std::collections::BTreeMap;
 

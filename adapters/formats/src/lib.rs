@@ -1,7 +1,7 @@
-//! Readers and writers of open formats, load mappings and drafts of them: from source tables to the
-//! parts of a base, and from results to JSON, NDJSON, CSV and Arrow.
+//! Readers and writers of open formats, load mappings and drafts: from source tables to the parts of a base, and
+//! from results to JSON, NDJSON, CSV and Arrow.
 //!
-//! Invariant: no sockets and no database; a load gets its bytes and returns what it made.
+//! Invariant: no sockets and no database; a load takes bytes and returns the new parts.
 
 mod diagram;
 mod draft;

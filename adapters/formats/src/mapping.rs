@@ -125,8 +125,8 @@ pub struct EdgeRule {
     pub label_split: Option<String>,
     #[serde(default, skip_serializing_if = "is_default")]
     pub undirected: bool,
-    pub from: Reference,
-    pub to: Reference,
+    pub source: Reference,
+    pub target: Reference,
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub properties: BTreeMap<String, Field>,
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
@@ -134,7 +134,7 @@ pub struct EdgeRule {
     /// Which edges without a key are one edge.
     #[serde(default, skip_serializing_if = "is_default")]
     pub same: Same,
-    /// What to do with a row whose edge is there already, with other properties.
+    /// What to do with a row whose edge already exists, with other properties.
     #[serde(default, skip_serializing_if = "is_default")]
     pub existing: Existing,
     /// A row in which a reference is null makes no edge, instead of being rejected.
@@ -252,7 +252,7 @@ impl<'de> Deserialize<'de> for Field {
     }
 }
 
-/// What becomes of a row whose element is there already. A row that agrees with it changes nothing,
+/// What becomes of a row whose element already exists. A row that agrees with it changes nothing,
 /// whichever is chosen.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize, Serialize)]
 #[serde(rename_all = "lowercase")]
@@ -492,8 +492,8 @@ properties = { code = { expr = "TRIM(code)" }, tags = { column = "tags", split =
 [[table.edge]]
 label = "R"
 same = "keep-parallel"
-from = { labels = ["A"], key = { code = "code" }, missing = "create" }
-to = { id = "other" }
+source = { labels = ["A"], key = { code = "code" }, missing = "create" }
+target = { id = "other" }
 "#;
         let mapping = Mapping::parse(text).expect("valid");
         assert_eq!(mapping.reject_limit, Some(RejectLimit::Share(0.005)));

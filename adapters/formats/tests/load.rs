@@ -115,8 +115,8 @@ existing = "{existing}"
 file = "edges.csv"
 [[table.edge]]
 label = "R"
-from = {{ labels = ["A"], key = {{ code = "from" }}, missing = "{missing}" }}
-to = {{ labels = ["A"], key = {{ code = "to" }}, missing = "{missing}" }}
+source = {{ labels = ["A"], key = {{ code = "from" }}, missing = "{missing}" }}
+target = {{ labels = ["A"], key = {{ code = "to" }}, missing = "{missing}" }}
 properties = {{ w = "w" }}
 same = "{same}"
 existing = "{existing}"
@@ -260,7 +260,7 @@ impl Reference {
 fn counts(account: &Account, table: usize) -> Counts {
     let rule = &account.tables[table].rules[0];
     Counts {
-        made: rule.made,
+        made: rule.created,
         changed: rule.changed,
         known: rule.unchanged + rule.duplicates,
         rejects: rule.rejects,
@@ -313,23 +313,23 @@ proptest! {
             let (of_nodes, of_edges, created) = reference.load(tables, *p);
             prop_assert_eq!(counts(&account, 0), of_nodes, "nodes of {:?}", tables);
             prop_assert_eq!(counts(&account, 1), of_edges, "edges of {:?}", tables);
-            prop_assert_eq!(account.tables[1].rules[0].created, created);
+            prop_assert_eq!(account.tables[1].rules[0].created_ends, created);
             snapshot = published(&snapshot, outcome);
             let made = (snapshot.node_count() - before.0, snapshot.edge_count() - before.1);
-            prop_assert_eq!(made, (account.nodes_made, account.edges_made));
+            prop_assert_eq!(made, (account.nodes_created, account.edges_created));
             let (nodes, edges) = contents(&snapshot);
             let mut wanted = reference.edges.clone();
             wanted.sort();
             prop_assert_eq!(&nodes, &reference.nodes);
             prop_assert_eq!(edges, wanted);
-            // Once more: everything is there already, unless rows are always edges or disagree.
+            // Once more: everything already exists, unless rows are always edges or disagree.
             if p.same == "one-per-row" {
                 let again = loaded(&mapping(*p), &files, &snapshot).unwrap();
-                prop_assert_eq!(again.account.edges_made, 0);
+                prop_assert_eq!(again.account.edges_created, 0);
             }
             if p.same != "keep-parallel" && matches!(p.existing, "reject" | "keep") {
                 let again = loaded(&mapping(*p), &files, &snapshot).unwrap();
-                prop_assert_eq!((again.account.nodes_made, again.account.edges_made), (0, 0));
+                prop_assert_eq!((again.account.nodes_created, again.account.edges_created), (0, 0));
                 prop_assert!(again.changed.is_none());
             }
         }
@@ -356,7 +356,7 @@ types = {{ tags = "LIST<INT64>", built = "DATE", feet = "FLOAT64" }}
     let before = Snapshot::empty_with(Schema::default()).unwrap();
     let outcome = loaded(&mapping, &[("a.csv", text)], &before).unwrap();
     let rule = &outcome.account.tables[0].rules[0];
-    assert_eq!((rule.rows, rule.made, rule.skipped, rule.rejects), (6, 2, 1, 3));
+    assert_eq!((rule.rows, rule.created, rule.skipped, rule.rejects), (6, 2, 1, 3));
     let said: Vec<(u64, &str, &str, RejectKind)> = outcome
         .rejects
         .iter()
@@ -410,7 +410,7 @@ fn rows_that_are_edges_of_their_own_are_found_again_one_by_one() {
         let outcome = loaded(&mapping(policies), &files, &snapshot).unwrap();
         let rule = outcome.account.tables[1].rules[0].clone();
         snapshot = published(&snapshot, outcome);
-        (rule.made, rule.unchanged, snapshot.edge_count())
+        (rule.created, rule.unchanged, snapshot.edge_count())
     };
     let three = "from,to,w\nx,y,1\nx,y,1\nx,y,\nx,x,1\n";
     assert_eq!(load(three), (4, 0, 4));
@@ -433,8 +433,8 @@ properties = { name = "name" }
 file = "e.csv"
 [[table.edge]]
 label_from = "kind"
-from = { id = "a" }
-to = { id = "b" }
+source = { id = "a" }
+target = { id = "b" }
 "#;
     let files = [
         ("n.csv", "no,kinds,name\n1,A;B,x\n2,C,y\n3,,z\n2,C,other\n"),
@@ -479,7 +479,7 @@ fn bad_files_are_refused_with_place_and_way_out() {
     let error = run(bytes(&wide)).err().unwrap().to_string();
     assert!(error.contains("add encoding = \"utf-16\""), "{error}");
     let outcome = run(bytes(b"code\ngr\xfcn\nok\nnu\0l\n")).unwrap();
-    assert_eq!((outcome.account.nodes_made, outcome.account.rejects), (1, 2));
+    assert_eq!((outcome.account.nodes_created, outcome.account.rejects), (1, 2));
     assert!(outcome.rejects[0].reason.contains("windows-1252"), "{:?}", outcome.rejects[0]);
     assert_eq!(outcome.rejects[1].value.as_deref(), Some("nu\u{2400}l"));
 }
@@ -511,7 +511,7 @@ fn a_load_holds_no_more_than_it_may_and_gives_all_back() {
         let progress = Progress::within(memory.clone());
         match load(&mapping, &sources(&[("a.csv", &text)]), &before, LIMIT, &progress) {
             Ok(outcome) => {
-                assert_eq!(outcome.account.nodes_made, 20_000);
+                assert_eq!(outcome.account.nodes_created, 20_000);
                 assert!(memory.held() > 0 && memory.held() <= bound, "{} of {bound}", memory.held());
             }
             Err(error) => {
@@ -523,4 +523,73 @@ fn a_load_holds_no_more_than_it_may_and_gives_all_back() {
         assert_eq!(memory.held(), 0);
     }
     assert!((2..5).contains(&refused), "{refused}");
+}
+
+/// How often each value comes among the edges; those without one are -1.
+fn values_of_edges(snapshot: &Snapshot) -> BTreeMap<i64, u64> {
+    let mut counts = BTreeMap::new();
+    for (_, _, w) in contents(snapshot).1 {
+        *counts.entry(w.unwrap_or(-1)).or_default() += 1;
+    }
+    counts
+}
+
+/// Thousands of edges between the same two nodes: each row is compared with those that have its values, whether they
+/// are of the graph or of rows before.
+#[test]
+fn many_edges_between_two_nodes_are_told_apart_by_their_values() {
+    let nodes = "code,n,m\nc0,1,1\nc1,2,2\nc2,3,3\n";
+    // Some values come once, some often; some rows have none.
+    let value = |row: u64| match row % 11 {
+        0 => -1,
+        1 | 2 => (row % 7) as i64,
+        _ => (row * 37 % 2000) as i64,
+    };
+    let table = |rows: std::ops::Range<u64>| {
+        let cell = |v: i64| if v < 0 { String::new() } else { v.to_string() };
+        rows.fold(String::from("from,to,w\n"), |text, row| text + &format!("c0,c1,{}\n", cell(value(row))))
+    };
+    let counted = |rows: std::ops::Range<u64>| {
+        let mut counts: BTreeMap<i64, u64> = BTreeMap::new();
+        rows.for_each(|row| *counts.entry(value(row)).or_default() += 1);
+        counts
+    };
+    for same in ["identical-once", "one-per-row", "same-ends-once", "keep-parallel"] {
+        let mapping = mapping(Policies { existing: "keep", same, missing: "reject" });
+        let load = |rows: std::ops::Range<u64>, before: &Snapshot| {
+            let outcome =
+                loaded(&mapping, &[("nodes.csv", nodes), ("edges.csv", &table(rows.clone()))], before)
+                    .unwrap();
+            let account = counts(&outcome.account, 1);
+            (published(before, outcome), account)
+        };
+        // The second load has the second half of the first and as much that is new.
+        let (first, account) = load(0..3000, &graph());
+        let (second, again) = load(1500..4500, &first);
+        let expected = |known: BTreeMap<i64, u64>, rows: std::ops::Range<u64>| -> BTreeMap<i64, u64> {
+            let mut after = known.clone();
+            for (value, count) in counted(rows) {
+                let now = after.entry(value).or_default();
+                *now = match same {
+                    "identical-once" => 1,
+                    "one-per-row" => (*now).max(count),
+                    _ => *now + count,
+                };
+            }
+            after
+        };
+        if same == "same-ends-once" {
+            assert_eq!(values_of_edges(&second).values().sum::<u64>(), 1, "{same}");
+            continue;
+        }
+        let after_first = expected(BTreeMap::new(), 0..3000);
+        assert_eq!(values_of_edges(&first), after_first, "{same}: first load");
+        let after_second = expected(after_first.clone(), 1500..4500);
+        assert_eq!(values_of_edges(&second), after_second, "{same}: second load");
+        let made = |after: &BTreeMap<i64, u64>| after.values().sum::<u64>();
+        assert_eq!(account.made, made(&after_first), "{same}");
+        assert_eq!(again.made, made(&after_second) - made(&after_first), "{same}");
+        assert_eq!(account.made + account.known, 3000, "{same}: {account:?}");
+        assert_eq!(again.made + again.known, 3000, "{same}: {again:?}");
+    }
 }

@@ -1,4 +1,4 @@
-//! What a module can call: the part of the graph, the arguments, and where its rows go.
+//! Host functions for modules: the subgraph, the arguments, and the results.
 
 use std::sync::Arc;
 

@@ -1,6 +1,6 @@
-//! Procedures of one's own as WebAssembly: what a module says of itself, and running it over a part of a graph within
-//! bounds of steps, memory and time. A module has no file, no network, no clock and no chance: what it reads is what the
-//! call gives it (docs/procedures/procedure.wit).
+//! User procedures as WebAssembly: reading a module's signature, and running it over a subgraph within limits of
+//! steps, memory and time. A module has no access to files, network, clock or randomness; it reads only the data of
+//! its call (docs/procedures/procedure.wit).
 
 mod host;
 mod limits;

@@ -1,4 +1,4 @@
-//! What a module may use.
+//! Resource limits of a module.
 
 use std::time::Duration;
 

@@ -1,4 +1,4 @@
-//! What a module says of itself: `name(argument TYPE, ...) YIELD column TYPE, ...`, and what it is about.
+//! Signature of a module: `name(argument TYPE, ...) YIELD column TYPE, ...`, and its description.
 
 use std::collections::BTreeMap;
 use std::sync::{Mutex, PoisonError};

@@ -1,5 +1,5 @@
-//! Modules in queries: what the examples give is what a plain way gives, and a module that does what it should not costs its
-//! caller an error and nobody else anything.
+//! Modules in queries: the examples agree with plain implementations, and a faulty module fails its caller and
+//! affects nobody else.
 
 #![allow(clippy::unwrap_used)]
 

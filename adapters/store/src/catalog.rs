@@ -104,7 +104,7 @@ fn conforms(snapshot: &Snapshot, graph_type: &GraphType) -> Result<(), StoreErro
     let Some(first) = found.first() else { return Ok(()) };
     let total: u64 = found.iter().map(|f| f.count).sum();
     let message = format!("{} :{}: {}", first.element, first.labels.join("&"), first.message);
-    let hint = format!("{total} thing(s) break the graph type; graphodrome model check lists them");
+    let hint = format!("violations of the graph type: {total}; graphodrome model check lists them");
     Err(GraphError::new(Code::GRAPH_TYPE_VIOLATION, message).hint(hint).into())
 }
 

@@ -1,4 +1,4 @@
-//! What is published as a graph's next version.
+//! Contents of a graph's next version.
 
 use std::sync::Arc;
 

@@ -1,5 +1,5 @@
-//! Entries of a graph's log. Each says in which format it is written, so that a release that does not know one
-//! refuses it instead of misreading it.
+//! Entries of a graph's log. Each has a format version, so that a release refuses entries it does not know instead
+//! of misreading them.
 
 use futures::TryStreamExt;
 use graphodrome_graph::{Change, Created, GraphType, Schema};

@@ -1,4 +1,4 @@
-//! What can go wrong between the service and PostgreSQL, in words that say what to do.
+//! Errors between the service and PostgreSQL, with advice.
 
 use graphodrome_graph::GraphError;
 

@@ -1,9 +1,8 @@
-//! A graph that is open: its newest snapshot, its writers in turn, its commits grouped.
+//! An open graph: its newest snapshot, its writers in turn, its commits grouped.
 //!
-//! A write takes its turn, is made and checked against the newest state (published or not), queues its
-//! log entry, and gives the turn on. Whoever gets the log next writes every entry queued by then in one
-//! transaction and publishes the last state; so commits that wait together share one transaction, and
-//! nobody is answered before the entry is durable.
+//! A write takes its turn, runs and is checked against the newest state (published or not), queues its log entry,
+//! and passes the turn on. One task writes all queued entries in one transaction and publishes the last state.
+//! Commits that wait together share a transaction, and no client is answered before its entry is durable.
 
 use std::collections::VecDeque;
 use std::sync::Arc;

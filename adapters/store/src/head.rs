@@ -1,6 +1,6 @@
-//! The row that says where a graph's log ends. Every transaction that writes the graph moves it from the ticket it
-//! knows to a new one, so that PostgreSQL refuses a write that was made on another state; and whoever does not know
-//! what became of a transaction reads it there.
+//! The row with the end of a graph's log. Every transaction that writes the graph moves it from the known ticket to
+//! a new one, so PostgreSQL refuses writes based on another state. The outcome of a transaction is read from this
+//! row.
 
 use std::sync::atomic::{AtomicI64, Ordering};
 use std::time::Duration;

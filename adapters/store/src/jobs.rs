@@ -1,4 +1,4 @@
-//! Jobs and rejects as records: what a load did stays readable after the service is gone.
+//! Jobs and rejects as records, which outlive the service process.
 
 use graphodrome_records::{Job, JobState, Reject, RejectKind};
 use sea_orm::{

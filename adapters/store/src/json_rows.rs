@@ -1,4 +1,4 @@
-//! What lies in the database as JSON.
+//! Rows stored as JSON.
 
 use graphodrome_graph::GraphType;
 

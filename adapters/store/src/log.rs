@@ -1,5 +1,5 @@
-//! The commit log of a graph: what is queued is written by one task, and everybody is answered with what became
-//! of it. A write whose answer does not arrive is settled before anything else is written.
+//! The commit log of a graph: one task writes queued entries and answers every waiting client with the outcome. A
+//! write without an answer is resolved before anything else is written.
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};

@@ -1,4 +1,4 @@
-//! How the labels of a graph look in drawings, as JSON that the store does not read.
+//! Colours and captions of labels in drawings, as JSON that the store does not interpret.
 
 use sea_orm::sea_query::OnConflict;
 use sea_orm::{ActiveValue::Set, EntityTrait};

@@ -1,4 +1,4 @@
-//! Migrations. They only ever add to what is there; each runs once, in one transaction.
+//! Migrations. They only add to the schema; each runs once, in one transaction.
 
 use sea_orm_migration::prelude::*;
 

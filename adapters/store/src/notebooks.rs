@@ -1,5 +1,5 @@
-//! Notebooks as records. Each save names the revision that it was made from: of two who change one notebook at once
-//! the second is told so.
+//! Notebooks as records. Each save names the revision it is based on; of two concurrent saves the second is
+//! refused.
 
 use sea_orm::sea_query::OnConflict;
 use sea_orm::{ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect};

@@ -1,5 +1,5 @@
-//! States of a graph out of what is stored: a base out of its segments, and the log on top of it. The newest one is
-//! made when a graph is opened, others when an earlier version is read.
+//! Builds states of a graph from stored data: a base from its segments, and the log on top of it. Used to open the
+//! newest version and to read earlier ones.
 
 use std::sync::{Arc, Weak};
 

@@ -1,5 +1,5 @@
-//! Segments in PostgreSQL: each a row that says whose it is, and its bytes in pages that fill PostgreSQL's own, so
-//! that they are written and read in one stream without being cut once more.
+//! Segments in PostgreSQL: one row with the owner, and the bytes in pages of PostgreSQL's page size, written and
+//! read in one stream.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};

@@ -1,5 +1,5 @@
-//! Profiles as records: kept with what it takes to compare them later, found again, and removed by age and number. A
-//! saved query can have one that it is held against.
+//! Kept profiles as records: stored with everything needed to compare them later, searched, and removed by age and
+//! number. A saved query can have one as its baseline.
 
 use sea_orm::{
     ActiveModelTrait,

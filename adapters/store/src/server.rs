@@ -1,6 +1,6 @@
-//! The private PostgreSQL: Debian's server binaries, a data folder of our own, a Unix socket that only
-//! its owner can reach, no TCP at all. When the service runs as root, the server runs as `postgres`
-//! (or `nobody`), since PostgreSQL refuses to run as root.
+//! The private PostgreSQL: Debian's server binaries, a data folder of the service, a Unix socket accessible only to
+//! its owner, no TCP. If the service runs as root, the server runs as `postgres` (or `nobody`), because PostgreSQL
+//! refuses to run as root.
 
 use std::os::unix::fs::{PermissionsExt, chown};
 use std::os::unix::process::CommandExt;

@@ -1,5 +1,5 @@
-//! Commits of several graphs that are one: all of them are written, or none. Each graph's head moves in the same transaction of
-//! PostgreSQL, so that a start finds all of it or nothing; and who reads several graphs at once sees it so too.
+//! Atomic commits of several graphs: all heads move in one PostgreSQL transaction, so that a restart finds all of
+//! it or nothing. Readers of several graphs also see all of it or nothing.
 
 use std::sync::Arc;
 

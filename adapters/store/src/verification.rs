@@ -1,4 +1,4 @@
-//! Reads everything that is stored of a graph, and compares it with what is in memory.
+//! Reads all stored data of a graph and compares it with memory.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;

@@ -57,7 +57,7 @@ pub enum Command {
     /// Draft, show, check, compare and apply models
     #[command(subcommand)]
     Model(ModelCommand),
-    /// Load tables into a graph as a mapping says
+    /// Load tables into a graph with a mapping
     #[command(
         after_help = "Examples:\n  graphodrome load demo/load.toml\n  graphodrome load demo/load.toml --check\n  graphodrome load -g averley demo/load.toml --detach\n  zcat pipes.csv.gz | graphodrome load pipes.toml   # file = \"-\", format = \"csv\" in the mapping"
     )]
@@ -70,12 +70,12 @@ pub enum Command {
         after_help = "Examples:\n  graphodrome query -g averley 'MATCH (s:Site) RETURN s LIMIT 5'\n  graphodrome query -g averley -f question.gql -p code=V-0007 --format csv > answer.csv\n  echo 'MATCH (n) RETURN COUNT(*) AS nodes' | graphodrome query -g averley"
     )]
     Query(QueryOptions),
-    /// Show what a query would do, without running it
+    /// Show a query's plan without running it
     #[command(
         after_help = "Examples:\n  graphodrome plan -g averley \"MATCH (a:Site {code: 'S-001'})-[:PIPE]->+(b) RETURN DISTINCT b.code\"\n  graphodrome plan -g averley \"MATCH (j:Junction WHERE j.elevation_m > 200) RETURN j.code\" --with 'CREATE INDEX high OVER (:Junction {elevation_m})'"
     )]
     Plan(PlanOptions),
-    /// Run a query and show where the time went, why it was done this way, and what to change
+    /// Run a query and show where the time went, why, and what to change
     #[command(
         after_help = "Examples:\n  graphodrome profile -g averley \"MATCH (a:Site {code: 'S-001'})-[:PIPE]->+(b) RETURN DISTINCT b.code\"\n  graphodrome profile -g averley -f question.gql --repeat 10 --keep before\n  graphodrome profile -g averley -f question.gql --with 'CREATE INDEX high OVER (:Junction {elevation_m})'"
     )]
@@ -83,67 +83,67 @@ pub enum Command {
     /// List, show, name and remove kept profiles
     #[command(subcommand)]
     Run(RunCommand),
-    /// Set two kept profiles side by side: plan, work and time told apart
+    /// Compare two kept profiles by plan, work and time
     #[command(
         after_help = "Examples:\n  graphodrome compare before after\n  graphodrome compare 12 15 --hops all"
     )]
     Compare(CompareOptions),
-    /// Hold saved queries against accepted runs
+    /// Accept runs of saved queries as baselines
     #[command(subcommand)]
     Baseline(BaselineCommand),
-    /// Say which saved queries have become worse than their accepted runs: exit code 1 where one has
+    /// Compare saved queries with their baselines; exit code 1 if one became worse
     #[command(
         after_help = "Examples:\n  graphodrome check\n  graphodrome check -g averley --run --junit report.xml --markdown report.md"
     )]
     Check(CheckOptions),
-    /// Show what runs now, again and again; cancel it
+    /// Watch and cancel running queries and jobs
     #[command(
         after_help = "Examples:\n  graphodrome top\n  graphodrome top --once\n  graphodrome top --cancel 17"
     )]
     Top(TopOptions),
-    /// Show what is around a node: so many hops and nodes, of hubs a sample, and counts of what is left out
+    /// Show the neighbourhood of a node, with hubs sampled and omitted edges counted
     #[command(
         after_help = "Examples:\n  graphodrome neighbours -g averley Junction J-00297\n  graphodrome neighbours -g averley Site S-001 --hops 3 --edges PIPE --direction out --limit 40\n  graphodrome neighbours -g averley Junction J-00297 --json > around.json"
     )]
     Neighbours(NeighboursOptions),
-    /// Run measures of a whole graph or a part of it: what is central, what hangs together, what would be cut off
+    /// Run graph measures: centrality, connectivity, communities, flow and others
     #[command(subcommand)]
     Measure(MeasureCommand),
-    /// Call procedures of one's own in queries: WebAssembly modules that are uploaded, each version kept
+    /// Manage user procedures: WebAssembly modules called in queries
     #[command(subcommand)]
     Procedure(ProcedureCommand),
-    /// Lay out query files: a clause a line, keywords in capitals
+    /// Format query files: one clause a line, keywords in capitals
     #[command(
         after_help = "Examples:\n  graphodrome fmt questions/*.gql\n  graphodrome fmt --check questions/*.gql\n  echo 'match (n) return n' | graphodrome fmt"
     )]
     Fmt(FmtOptions),
-    /// Keep queries under names, call them, carry them from service to service
+    /// Save, run, export and import named queries
     #[command(subcommand)]
     Saved(SavedCommand),
-    /// List, run and remove notebooks, and write them as files
+    /// List, run, export and remove notebooks
     #[command(subcommand)]
     Notebook(NotebookCommand),
     /// Query interactively
     #[command(after_help = "Example:\n  graphodrome shell -g averley")]
     Shell(ShellOptions),
-    /// Write a graph, labels of it or what a query finds in an open format
+    /// Export a graph, some of its labels, or the result of a query in an open format
     #[command(
         after_help = "Examples:\n  graphodrome export -g averley\n  graphodrome export -g averley --out averley.graphml\n  graphodrome export -g averley --label Pump --format jsonl > pumps.jsonl\n  graphodrome export -g averley --query \"MATCH p = (:Site {code: 'S-001'})-[:PIPE]->{1,3}() RETURN p\" --out near.dot"
     )]
     Export(ExportOptions),
-    /// Take a backup of graphs while the service runs: into a folder that a backup before may be in, which is gone on with
+    /// Back up graphs while the service runs; a folder with a backup is continued incrementally
     #[command(
         args_conflicts_with_subcommands = true,
         subcommand_negates_reqs = true,
         after_help = "Examples:\n  graphodrome backup --out backups/averley\n  graphodrome backup --out backups/averley -g averley\n  graphodrome backup verify backups/averley"
     )]
     Backup(BackupOptions),
-    /// Make graphs out of a backup
+    /// Restore graphs from a backup
     #[command(
         after_help = "Examples:\n  graphodrome restore backups/averley\n  graphodrome restore backups/averley -g averley --as averley_before --to 17\n  graphodrome restore backups/averley --to 2026-11-29T10:00:00Z"
     )]
     Restore(RestoreOptions),
-    /// Make tables: the demo scenario, random graphs, or a graph for a model of one's own
+    /// Generate tables: the demo scenario, random graphs, or a graph for a given model
     #[command(
         after_help = "Examples:\n  graphodrome generate scenario --junctions 100000 --out averley\n  graphodrome generate random --nodes 1000000 --edges 10000000 --out random\n  graphodrome generate random --nodes 65536 --edges 1000000 --quarters 0.57,0.19,0.19 --out skewed\n  graphodrome generate model --for model.gql --scale 1e5 --out trial"
     )]
@@ -152,7 +152,7 @@ pub enum Command {
 
 #[derive(Subcommand)]
 pub enum ModelCommand {
-    /// Propose a model and a load mapping from tables; nothing is sent anywhere
+    /// Propose a model and a load mapping from tables; no data leaves the machine
     #[command(
         after_help = "Examples:\n  graphodrome model draft demo/tables/* --name averley_draft --out draft\n  graphodrome query -f draft/model.gql && graphodrome load draft/load.toml\n  graphodrome model draft --database postgres://localhost/utility --schema register --out draft"
     )]
@@ -172,11 +172,11 @@ pub enum ModelCommand {
         /// Folder to write model.gql and load.toml into
         #[arg(long, default_value = "draft")]
         out: PathBuf,
-        /// Replace what is there already
+        /// Replace existing files
         #[arg(long)]
         force: bool,
     },
-    /// Show a graph's model; of an open graph, what is in it in the form of a model
+    /// Show a graph's model; for an open graph the observed types
     #[command(
         after_help = "Examples:\n  graphodrome model show -g averley\n  graphodrome model show -g averley --format svg > averley.svg"
     )]
@@ -186,19 +186,19 @@ pub enum ModelCommand {
         #[arg(long, value_enum, default_value_t = ModelFormat::Gql)]
         format: ModelFormat,
     },
-    /// Report what a graph breaks of a model
+    /// Report violations of a model in a graph
     #[command(
         after_help = "Examples:\n  graphodrome model check -g scratch demo/model.gql\n  graphodrome model check -g averley"
     )]
     Check {
         #[arg(short, long)]
         graph: String,
-        /// CREATE GRAPH TYPE ... ; without it the graph's own model
+        /// CREATE GRAPH TYPE ... ; defaults to the graph's own model
         model: Option<PathBuf>,
         #[arg(long)]
         json: bool,
     },
-    /// Take the statistics that plans rest on anew, of all that is in the graph now
+    /// Refresh the statistics used by the planner
     #[command(after_help = "Example:\n  graphodrome model analyze -g averley")]
     Analyze {
         #[arg(short, long)]
@@ -206,7 +206,7 @@ pub enum ModelCommand {
         #[arg(long)]
         json: bool,
     },
-    /// Show what a new model would change in a graph, and what in it stands in the way
+    /// Show the differences, obstacles and losses of a new model
     #[command(
         after_help = "Examples:\n  graphodrome model diff -g averley new.gql\n  graphodrome model show -g averley > new.gql   # the model to begin with"
     )]
@@ -218,7 +218,7 @@ pub enum ModelCommand {
         #[arg(long)]
         json: bool,
     },
-    /// Give a graph a new model, its elements included: all of it or nothing
+    /// Apply a new model to a graph and its elements, completely or not at all
     #[command(
         after_help = "Examples:\n  graphodrome model apply -g averley new.gql\n  graphodrome model apply -g averley new.gql --save before --lose-data"
     )]
@@ -227,10 +227,10 @@ pub enum ModelCommand {
         graph: String,
         /// CREATE GRAPH TYPE ..., after any ALTER GRAPH ... RENAME ...
         model: PathBuf,
-        /// Elements and values that the new model has no place for may be lost
+        /// Allow the loss of elements and values that the new model does not contain
         #[arg(long)]
         lose_data: bool,
-        /// Write what would be lost into this folder first, JSON Lines, a file for each loss
+        /// First write the data to be lost into this folder as JSON Lines
         #[arg(long)]
         save: Option<PathBuf>,
     },
@@ -251,7 +251,7 @@ pub struct LoadOptions {
     /// Graph to load into; the mapping may name it
     #[arg(short, long)]
     pub graph: Option<String>,
-    /// Do everything but publish, and say what a load would do and which limits it would break
+    /// Do everything except publishing, and report what a load would do
     #[arg(long)]
     pub check: bool,
     /// Wait until the load is over, showing its progress (the default)
@@ -283,7 +283,7 @@ pub enum JobCommand {
     /// Cancel a running job
     #[command(after_help = "Example:\n  graphodrome job cancel 3")]
     Cancel { id: i64 },
-    /// Rows that a load could not take
+    /// Show the rows that a load rejected
     #[command(
         after_help = "Examples:\n  graphodrome job rejects 3\n  graphodrome job rejects 3 --format csv > rejects.csv\n  graphodrome job rejects 3 --out repair   # repair the rows, then: graphodrome load repair/load.toml"
     )]
@@ -294,7 +294,7 @@ pub enum JobCommand {
         /// How many to show
         #[arg(long, default_value_t = 100)]
         limit: u64,
-        /// Write the rows as they were into this folder, with a mapping to load them again
+        /// Write the rejected rows into this folder, with a mapping to load them again
         #[arg(long, value_name = "FOLDER")]
         out: Option<PathBuf>,
     },
@@ -312,7 +312,7 @@ pub enum Format {
 /// A text from the command line, a file, or standard input.
 #[derive(Args, Clone)]
 pub struct TextOptions {
-    /// The query; without it and -f it is read from standard input
+    /// The query; read from standard input if neither it nor -f is given
     pub text: Option<String>,
     /// Read the query from a file ("-" for standard input)
     #[arg(short, long, conflicts_with = "text")]
@@ -323,10 +323,10 @@ pub struct TextOptions {
     /// Parameter: a literal of the language, otherwise a text
     #[arg(short, long = "param", value_name = "NAME=VALUE")]
     pub parameters: Vec<String>,
-    /// Seconds the query may run
+    /// Time limit in seconds
     #[arg(long)]
     pub timeout: Option<f64>,
-    /// Rules of the planner that are not used, or all: the answer stays the same, the way to it changes
+    /// Rules of the planner to turn off, or all; the answer stays the same
     #[arg(long, value_delimiter = ',', value_name = "RULE")]
     pub rules_off: Vec<String>,
     #[command(flatten)]
@@ -339,7 +339,7 @@ pub struct AtOptions {
     /// Read this version of the graph; graph history lists them
     #[arg(long, value_name = "N", conflicts_with = "at_timestamp")]
     pub at_version: Option<u64>,
-    /// Read the version that was the newest then, such as 2026-11-29T10:00:00Z
+    /// Read the version that was newest at this time, such as 2026-11-29T10:00:00Z
     #[arg(long, value_name = "TIME")]
     pub at_timestamp: Option<String>,
 }
@@ -353,17 +353,17 @@ pub struct QueryOptions {
     /// Properties to show with each node and edge in a table
     #[arg(long, value_delimiter = ',', value_name = "PROPERTY")]
     pub show: Vec<String>,
-    /// Rows the result may have
+    /// Maximum number of rows in the result
     #[arg(long)]
     pub max_rows: Option<u64>,
-    /// MiB the query may hold
+    /// Memory limit in MiB
     #[arg(long)]
     pub memory_mib: Option<u64>,
 }
 
 #[derive(Args)]
 pub struct FmtOptions {
-    /// Files to lay out in place; without any, or with `-`, standard input to standard output
+    /// Files to format in place; without files, or with `-`, from standard input to standard output
     pub files: Vec<PathBuf>,
     /// Change nothing; fail and name the files that would be changed
     #[arg(long)]
@@ -382,13 +382,13 @@ pub struct ExportOptions {
     /// Graph to export
     #[arg(short, long, env = "GRAPHODROME_GRAPH")]
     pub graph: String,
-    /// csv, jsonl, graphml, parquet, arrow, nquads or dot; by the suffix of --out where it is not given
+    /// csv, jsonl, graphml, parquet, arrow, nquads or dot; defaults to the suffix of --out
     #[arg(long)]
     pub format: Option<String>,
-    /// File to write; of csv, parquet and arrow a folder, or an archive whose name ends in .zip
+    /// File to write; for csv, parquet and arrow a folder or a .zip archive
     #[arg(short, long)]
     pub out: Option<PathBuf>,
-    /// Only what has this label: nodes with the edges between them, or edges with their ends; may be given again
+    /// Only this label: nodes with the edges between them, or edges with their ends; repeatable
     #[arg(long = "label", value_name = "LABEL", conflicts_with_all = ["query", "file"])]
     pub labels: Vec<String>,
     /// Only the nodes, edges and paths that this query returns
@@ -402,7 +402,7 @@ pub struct ExportOptions {
     pub parameters: Vec<String>,
     #[command(flatten)]
     pub at: AtOptions,
-    /// What names of N-Quads begin with
+    /// Base IRI of N-Quads
     #[arg(long, value_name = "IRI")]
     pub base: Option<String>,
 }
@@ -511,7 +511,7 @@ pub enum GenerateCommand {
         #[command(flatten)]
         output: GenerateOutput,
     },
-    /// Elements for a graph type of one's own
+    /// Elements for a given graph type
     Model {
         /// A file with CREATE GRAPH TYPE
         #[arg(long = "for", value_name = "MODEL")]
@@ -519,19 +519,19 @@ pub enum GenerateCommand {
         /// Nodes altogether, such as 1e6
         #[arg(long, default_value_t = 1e4)]
         scale: f64,
-        /// Elements with a label, such as Pump=500; may be given again
+        /// Elements with a label, such as Pump=500; repeatable
         #[arg(long = "count", value_name = "LABEL=N")]
         counts: Vec<String>,
-        /// Edges a node, of edge types without a count
+        /// Edges for each node, for edge types without a count
         #[arg(long, default_value_t = 2.0)]
         degree: f64,
-        /// How degrees are spread
+        /// Distribution of degrees
         #[arg(long, value_enum, default_value_t = SpreadKind::Even)]
         degrees: SpreadKind,
-        /// How values are spread
+        /// Distribution of values
         #[arg(long, value_enum, default_value_t = SpreadKind::Even)]
         values: SpreadKind,
-        /// Share of values that are null where they may be
+        /// Share of nulls among nullable values
         #[arg(long, default_value_t = 0.1)]
         nulls: f64,
         #[command(flatten)]

@@ -1,9 +1,8 @@
-//! `backup` and `restore`: graphs into a folder and out of it. A backup is read and checked without the service that it
-//! was made of.
+//! `backup` and `restore`: graphs to a folder and back. A backup is read and verified without a service.
 //!
-//! The folder holds `backup.json`, which says what was backed up last, and a folder for each graph: `versions/N.json`, what
-//! version N is made of; `segments/`, the segments of its bases as the service stores them (Arrow IPC with LZ4, and a
-//! CRC-32 in the last four bytes); `log/A-B.jsonl.zst`, the entries after version A up to B.
+//! The folder contains `backup.json`, which describes the last backup, and a folder for each graph:
+//! `versions/N.json`, the manifest of version N; `segments/`, the segments of its bases as stored (Arrow IPC with
+//! LZ4, with a CRC-32 in the last four bytes); `log/A-B.jsonl.zst`, the entries after version A up to B.
 
 use std::collections::BTreeMap;
 use std::io::{BufRead, BufReader, IsTerminal, Write};
@@ -241,7 +240,7 @@ async fn take_graph(
         async move {
             let answer = client.stream(&format!("{backup}/segments/{number}")).await?;
             let data = answer.bytes().await.context("a segment broke off")?;
-            ensure!(is_whole(&data), "segment {number} of {name} is damaged: graph verify says more");
+            ensure!(is_whole(&data), "segment {number} of {name} is damaged; run graph verify");
             let sum = sum_of(&data);
             tokio::task::spawn_blocking(move || write_whole(&path, &data)).await??;
             bar.inc(1);
@@ -414,7 +413,7 @@ fn verify(folder: &Path) -> anyhow::Result<()> {
     for problem in &problems {
         println!("  {problem}");
     }
-    ensure!(problems.is_empty(), "{} file(s) of the backup are damaged", problems.len());
+    ensure!(problems.is_empty(), "damaged files in the backup: {}", problems.len());
     println!("Everything is as it was written.");
     Ok(())
 }

@@ -42,7 +42,7 @@ pub async fn diff(client: &Client, graph: &str, model: &Path, json: bool) -> any
     } else {
         println!("what changes:");
         say(&differences);
-        print_findings("what stands in the way", &diff["obstacles"]);
+        print_findings("obstacles", &diff["obstacles"]);
         if diff["changes_elements"] == true {
             println!("The elements change with it: the graph gets a new version.");
         }
@@ -76,7 +76,7 @@ async fn save_losses(client: &Client, graph: &str, diff: &Json, folder: &Path) -
         let mut name = labels_of(&entry["labels"]).join("_");
         name.extend(entry["property"].as_str().map(|p| format!(".{p}")));
         let path = folder.join(format!("{}_{name}.jsonl", entry["element"].as_str().unwrap_or_default()));
-        anyhow::ensure!(!path.exists(), "{} is there already; name another folder", path.display());
+        anyhow::ensure!(!path.exists(), "{} already exists; name another folder", path.display());
         let request =
             QueryRequest { text: query.into(), graph: Some(graph.into()), ..QueryRequest::default() };
         let mut rows = client.query_as(&request, "application/x-ndjson").await?;

@@ -1,4 +1,4 @@
-//! What stands in a model's way, as it is printed.
+//! Prints obstacles and violations of models.
 
 use serde_json::Value as Json;
 

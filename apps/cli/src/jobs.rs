@@ -165,13 +165,13 @@ fn account_of(job: &Job) -> Option<Account> {
 /// Columns of the account that are shown only where they say something.
 type Figure = (&'static str, fn(&RuleAccount) -> u64);
 const FIGURES: [Figure; 7] = [
-    ("made", |r| r.made),
+    ("created", |r| r.created),
     ("changed", |r| r.changed),
     ("unchanged", |r| r.unchanged),
     ("duplicates", |r| r.duplicates),
     ("skipped", |r| r.skipped),
     ("rejects", |r| r.rejects),
-    ("nodes created", |r| r.created),
+    ("nodes created", |r| r.created_ends),
 ];
 
 /// The account: what each rule made of its table's rows, and the sums.
@@ -179,7 +179,7 @@ pub fn account_text(job: &Job) -> String {
     let Some(account) = account_of(job) else { return format!("job {}: {}", job.id, job.state) };
     let rules = || account.tables.iter().flat_map(|t| &t.rules);
     let says = |figure: &&Figure| {
-        matches!(figure.0, "made" | "duplicates" | "rejects") || rules().any(|r| figure.1(r) > 0)
+        matches!(figure.0, "created" | "duplicates" | "rejects") || rules().any(|r| figure.1(r) > 0)
     };
     let figures: Vec<&Figure> = FIGURES.iter().filter(says).collect();
     let titles: Vec<&str> =
@@ -207,7 +207,7 @@ pub fn account_text(job: &Job) -> String {
     let phases = [account.fetch_ms, account.read_ms, account.resolve_ms, account.build_ms, account.write_ms];
     let seconds = phases.iter().sum::<f64>() / 1e3;
     let check = job.detail["check"].as_bool() == Some(true);
-    let made = format!("{} nodes and {} edges", account.nodes_made, account.edges_made);
+    let made = format!("{} nodes and {} edges", account.nodes_created, account.edges_created);
     let changed = match account.changed {
         0 => String::new(),
         1 => ", changed 1 element".into(),

@@ -37,7 +37,7 @@ async fn draft_from(
     if let Some(there) = targets.iter().find(|path| path.exists())
         && !force
     {
-        anyhow::bail!("{} is there already; --force replaces it", there.display());
+        anyhow::bail!("{} already exists; --force replaces it", there.display());
     }
     let out_full = std::path::absolute(out)?;
     let mut tables = vec![];
@@ -71,7 +71,7 @@ async fn draft_from(
         if let Some((there, _)) = written.iter().find(|(path, _)| path.exists())
             && !force
         {
-            anyhow::bail!("{} is there already; --force replaces it", there.display());
+            anyhow::bail!("{} already exists; --force replaces it", there.display());
         }
     }
     anyhow::ensure!(!tables.is_empty(), "there is no table to draft from");

@@ -1,4 +1,4 @@
-//! `neighbours`: what is around a node.
+//! `neighbours`: the neighbourhood of a node.
 
 use std::collections::BTreeMap;
 

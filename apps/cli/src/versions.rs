@@ -215,7 +215,7 @@ pub async fn verify(client: &Client, name: &str, json: bool) -> anyhow::Result<(
             (false, None) => println!("No version of it can be read: load it from an export or a backup."),
         }
     }
-    anyhow::ensure!(problems.is_empty(), "{} thing(s) stored of {name} are damaged", problems.len());
+    anyhow::ensure!(problems.is_empty(), "damaged data stored for {name}: {} problems", problems.len());
     Ok(())
 }
 

@@ -1,4 +1,4 @@
-//! What `check` found, for continuous integration and for people: JUnit's XML and Markdown.
+//! Results of `check` as JUnit XML and Markdown.
 
 use std::fmt::Write;
 

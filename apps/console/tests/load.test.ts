@@ -27,14 +27,14 @@ describe("the proposal of a load", () => {
     for (const [book, member] of [["isbn", "member_no"], ["book_isbn", "member"], ["book_id", "member_no"], ["Book", "Member No"]] as const) {
       const [made] = propose([table("loans.csv", book, member, "since")], library).table;
       expect(made?.node).toBeUndefined();
-      expect(made?.edge).toEqual([{ label: "LENT", from: { labels: ["Book"], key: { isbn: book } }, to: { labels: ["Member"], key: { member_no: member } }, properties: { since: "since" } }]);
+      expect(made?.edge).toEqual([{ label: "LENT", source: { labels: ["Book"], key: { isbn: book } }, target: { labels: ["Member"], key: { member_no: member } }, properties: { since: "since" } }]);
     }
   });
 
   it("makes edges of a row's node to what its other columns name", () => {
     const [made] = propose([table("books.csv", "isbn", "title", "author_id")], library).table;
     expect(made?.node).toEqual([{ labels: ["Book"], properties: { isbn: "isbn", title: "title" } }]);
-    expect(made?.edge).toEqual([{ label: "WROTE", from: { labels: ["Author"], key: { id: "author_id" } }, to: { labels: ["Book"], key: { isbn: "isbn" } }, optional: true }]);
+    expect(made?.edge).toEqual([{ label: "WROTE", source: { labels: ["Author"], key: { id: "author_id" } }, target: { labels: ["Book"], key: { isbn: "isbn" } }, optional: true }]);
     const [alone] = propose([table("members.csv", "member_no", "name")], library).table;
     expect(alone?.node?.[0]?.labels).toEqual(["Member"]);
     expect(alone?.edge).toBeUndefined();
@@ -43,10 +43,10 @@ describe("the proposal of a load", () => {
   it("tells both ends of edges between nodes of one kind by from and to", () => {
     const net = model([{ label: "Junction", key: ["code"] }, { label: "Valve", key: ["code"] }], [["PIPE", "Junction", "Junction", ["length_m"]]]);
     const [made] = propose([table("pipes.csv", "from_code", "to_code", "length_m")], net).table;
-    expect(made?.edge?.[0]).toEqual({ label: "PIPE", from: { labels: ["Junction"], key: { code: "from_code" } }, to: { labels: ["Junction"], key: { code: "to_code" } }, properties: { length_m: "length_m" } });
+    expect(made?.edge?.[0]).toEqual({ label: "PIPE", source: { labels: ["Junction"], key: { code: "from_code" } }, target: { labels: ["Junction"], key: { code: "to_code" } }, properties: { length_m: "length_m" } });
     // A key of that name does not say which end it is.
     const [own] = propose([table("pipes.csv", "code", "from", "to")], model([{ label: "Junction", key: ["code"], more: ["level"] }], [["PIPE", "Junction", "Junction"]])).table;
-    expect(own?.edge?.[0]?.from.key).not.toEqual({ code: "code" });
+    expect(own?.edge?.[0]?.source.key).not.toEqual({ code: "code" });
   });
 
   it("chooses by columns first, then by the name of the file", () => {

@@ -1,8 +1,8 @@
-//! Saved queries within queries: `CALL sites_above({level: 120}) YIELD code` stands for the saved query, run for each row
-//! with these values for its parameters.
+//! Saved queries within queries: `CALL sites_above({level: 120}) YIELD code` stands for the saved query, run for
+//! each row with these values for its parameters.
 //!
-//! Its text, with the values in the place of the parameters, follows the request's own behind a mark, so that places in
-//! it are places of one text: an error says in which saved query and in which of its lines it is.
+//! Its text, with the values in place of the parameters, is appended to the request's text behind a marker.
+//! Positions in it are positions of one text, so an error names the saved query and the line.
 
 use std::collections::{BTreeMap, BTreeSet};
 

@@ -1,6 +1,5 @@
-//! Who may talk to the service: requests that name a loopback host, and, where a browser says which
-//! page they come from, only pages of the service itself. So a web page elsewhere cannot reach it,
-//! not even by making its own name resolve to 127.0.0.1.
+//! Access control: requests must name a loopback host, and browser requests must come from pages of the service
+//! itself. A web page elsewhere cannot reach it, even if its own name resolves to 127.0.0.1.
 
 use axum::extract;
 use axum::http::{HeaderMap, Request, StatusCode, header};

@@ -1,4 +1,4 @@
-//! What the service allows: sizes, times, how much at once, and where it may reach.
+//! Limits of the service: sizes, times, concurrency, and hosts and folders for loads.
 
 use std::path::PathBuf;
 use std::time::Duration;

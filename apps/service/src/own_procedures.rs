@@ -1,4 +1,4 @@
-//! Procedures of one's own: read from the store, compiled, and put where queries can call them.
+//! User procedures: read from the store, compiled, and registered for queries.
 
 use std::collections::HashMap;
 use std::sync::Arc;

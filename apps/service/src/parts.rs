@@ -1,4 +1,5 @@
-//! What the tests of this crate's parts reach, so that they need not build the whole service a second time. Nothing else uses it.
+//! Re-exports for tests of single parts of this crate, which need not build the whole service again. Not used
+//! otherwise.
 
 pub use crate::called::{Known, Writer, called_names, changes, texts};
 pub use crate::guard::is_loopback_host;

@@ -1,5 +1,5 @@
-//! Problem documents (RFC 9457): every error of the service, with the standard's status code, the
-//! place in the query and a hint where there are any.
+//! Problem documents (RFC 9457): every error of the service, with the standard's status code, the position in the
+//! query and a hint if available.
 
 use axum::Json;
 use axum::http::{HeaderValue, StatusCode, header};

@@ -1,6 +1,5 @@
-//! Connections and their requests. A query that is brief and whose plan is there is answered at once;
-//! every other request goes to the routes, also such a query where anything about it is unusual, so that
-//! what is refused is refused in one place.
+//! Connections and their requests. A short query with a cached plan is answered immediately; all other requests,
+//! and anything unusual, go to the routes, so that errors are reported in one place.
 
 use std::convert::Infallible;
 use std::future::Future;

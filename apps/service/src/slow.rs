@@ -1,4 +1,5 @@
-//! Which slow queries have their profiles kept: so many a minute and graph, so that a bad hour does not fill the database.
+//! Limits the profiles of slow queries that are kept for each minute and graph, so that a bad hour does not fill
+//! the database.
 
 use std::collections::HashMap;
 use std::time::{Duration, Instant};

@@ -1,4 +1,4 @@
-//! How long a connection may stand still.
+//! Time limit for stalled connections.
 
 use std::time::Duration;
 

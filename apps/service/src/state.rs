@@ -1,4 +1,4 @@
-//! What the routes share: the catalog, the limits, the queries and jobs that run.
+//! State shared by the routes: catalog, limits, running queries and jobs.
 
 use std::collections::HashMap;
 use std::sync::Arc;

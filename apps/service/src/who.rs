@@ -1,4 +1,4 @@
-//! Who asks: what a request says of its client, for the history of the graph that it changes.
+//! The client of a request, as recorded in the history of graphs.
 
 use std::sync::Arc;
 

@@ -1,8 +1,8 @@
-//! Texts nobody would write, against what reads them: `cargo run --release --bin fuzz -- parser 60`.
+//! Fuzzing of parser, checker and executor: `cargo run --release --bin fuzz -- parser 60`.
 //!
-//! Takes `parser`, `checker` or `executor`, for how many seconds, and a seed. Texts are made of pieces of
-//! the language's own test cases, cut, repeated, nested and joined. Whatever comes, it must be an answer or
-//! an error: a panic is printed with its text and seed, and ends the run badly.
+//! Arguments are `parser`, `checker` or `executor`, seconds, and a seed. Texts are pieces of the language's test
+//! cases, cut, repeated, nested and joined. Every text must give an answer or an error: a panic is printed with its
+//! text and seed, and fails the run.
 
 #![allow(clippy::unwrap_used)] // A tool for developers: it should stop with the place.
 

@@ -1,4 +1,4 @@
-//! What hangs together: weakly and strongly connected components.
+//! Weakly and strongly connected components.
 
 use crate::{Arcs, Ask, Steps, Stopped, Subgraph, renumbered};
 

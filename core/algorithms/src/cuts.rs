@@ -1,4 +1,4 @@
-//! What would be cut off: edges and nodes without which a part falls into more parts. Edges are read both ways.
+//! Bridges and articulation points. Edges are read both ways.
 
 use crate::{Arcs, Ask, Steps, Stopped, Subgraph};
 

@@ -1,9 +1,8 @@
-//! Measures of a whole graph or of a part of it: what is central, what hangs together, in which order, what
-//! would be cut off.
+//! Measures of graphs: centrality, connectivity, order, communities and flow.
 //!
-//! Invariant: pure computation over a [`Subgraph`]. Nothing here knows queries, properties, sockets or files.
-//! Every function asks [`Ask`] often enough that it can be stopped within a few milliseconds, gives the same
-//! result on any number of threads, and names its source and what it costs: `n` are nodes, `m` edges.
+//! Invariant: pure computation over a [`Subgraph`]. Nothing here knows queries, properties, sockets or files. Every
+//! function asks [`Ask`] often enough to be stopped within a few milliseconds, gives the same result on any number
+//! of threads, and documents its source and cost: `n` is the number of nodes, `m` of edges.
 
 mod betweenness;
 mod centrality;

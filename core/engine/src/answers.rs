@@ -1,5 +1,5 @@
-//! Answers to conditions that look at one node alone: the same wherever the node comes, so that each is asked once
-//! a node and not once an edge that leads to it.
+//! Cached results of conditions on a single node or text, so that each is evaluated once for each node or text and
+//! not once for each edge.
 
 use std::any::Any;
 use std::collections::HashMap;
@@ -99,6 +99,7 @@ impl NodeCounts {
 #[derive(Debug, Default)]
 pub(crate) struct AnswerBook {
     answers: Mutex<HashMap<usize, Arc<NodeAnswers>>>,
+    of_texts: Mutex<HashMap<(usize, usize), Arc<NodeAnswers>>>,
     counts: Mutex<HashMap<usize, Arc<NodeCounts>>>,
     kept: Mutex<HashMap<(usize, Dense), KeptAnswer>>,
 }
@@ -116,11 +117,25 @@ impl AnswerBook {
         book.entry(key).or_insert_with(|| Arc::new(NodeAnswers::new(bound))).clone()
     }
 
+    /// The answers of a condition to the texts of a table, of which there are so many.
+    pub fn of_texts(&self, condition: &Expr, table: usize, texts: Dense) -> Arc<NodeAnswers> {
+        let key = (std::ptr::from_ref(condition) as usize, table);
+        let mut book = self.of_texts.lock().unwrap_or_else(PoisonError::into_inner);
+        book.entry(key).or_insert_with(|| Arc::new(NodeAnswers::new(texts))).clone()
+    }
+
     /// What an operator keeps for a node in all its runs within the query; `None` where it keeps something for too
     /// many of them.
     pub fn kept<K: Default + Send + Sync + 'static>(&self, operator: usize, node: Dense) -> Option<Arc<K>> {
+        self.kept_for(operator, node, MOST_KEPT)
+    }
+
+    /// The same for at most so many nodes.
+    pub fn kept_for<K: Default + Send + Sync + 'static>(
+        &self, operator: usize, node: Dense, most: usize,
+    ) -> Option<Arc<K>> {
         let mut book = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
-        if book.len() >= MOST_KEPT && !book.contains_key(&(operator, node)) {
+        if book.len() >= most && !book.contains_key(&(operator, node)) {
             return None;
         }
         let kept = book.entry((operator, node)).or_insert_with(|| Arc::<K>::default());

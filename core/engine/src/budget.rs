@@ -1,5 +1,5 @@
-//! What a query may use: time, memory, and whether it was cancelled. One budget is shared by the threads of a
-//! query and by the evaluation of its expressions; the memory of all queries together may have a bound too.
+//! Budget of a query: time, memory, and cancellation. The threads of a query and the evaluation of its expressions
+//! share one budget; the memory of all queries together may be bounded too.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};

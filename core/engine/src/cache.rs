@@ -1,5 +1,5 @@
-//! Plans kept for the next request with the same text, or with one of the same shape. A plan refers to its base's tables by number, so
-//! it lives as long as that base; it is made anew when the graph has grown much since.
+//! Plan cache: plans kept for requests with the same text or shape. A plan refers to its base's tables by number,
+//! so it is valid as long as that base; it is replaced when the graph has grown much.
 
 use std::num::NonZeroUsize;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};

@@ -1,12 +1,22 @@
-//! Expressions on all rows of a batch at once: numbers and days as columns of one type, without a value made for each
-//! cell. Where a row has a value of another type, or an operation has no result, there is no column, and the full
-//! evaluation decides row by row: it alone makes errors.
+//! Evaluates expressions and conditions for all rows of a batch: numbers and dates as typed columns, without a
+//! value for each cell. If a row has a value of another type, or an operation has no result, there is no column,
+//! and the general evaluation decides row by row; only it raises errors.
 
 use graphodrome_graph::{Column, ColumnsByTable, Dense, Element, Value};
 use graphodrome_language::ast::BinaryOperator;
 
+use hashbrown::HashMap;
+
 use crate::batch::{Batch, NO_ELEMENT, Vector};
+use crate::counters::Counters;
+use crate::evaluate::Evaluator;
 use crate::expression::{Expr, Kind};
+use crate::functions::Function;
+use crate::number_columns::{
+    FALSE, TRUE, TruthOfRow, UNKNOWN, all_null, combined, compared, negated, put_together,
+};
+use crate::of_text::{TextColumns, TextPlace};
+use crate::row::Row;
 use crate::scope::Scope;
 use crate::{Cells, Numbers};
 
@@ -164,8 +174,236 @@ fn evaluated(e: &Expr, batch: &Batch, scope: &Scope, reads: &mut u64) -> Option<
             let a = evaluated(a, batch, scope, reads)?;
             combined(*operator, a, evaluated(b, batch, scope, reads)?)
         }
+        Kind::Call(function, arguments) => called(*function, arguments, batch, scope, reads),
+        Kind::Case { operand, branches, otherwise } => {
+            chosen((operand.as_deref(), branches, otherwise.as_deref()), batch, scope, reads)
+        }
         _ => None,
     }
+}
+
+/// What some functions make of columns.
+fn called(
+    function: Function, arguments: &[Expr], batch: &Batch, scope: &Scope, reads: &mut u64,
+) -> Option<Numbers> {
+    match (function, arguments) {
+        (Function::Abs, [a]) => {
+            let mut numbers = evaluated(a, batch, scope, reads)?;
+            match &mut numbers.cells {
+                Cells::Ints(ints) => {
+                    for int in ints {
+                        *int = int.checked_abs()?;
+                    }
+                }
+                Cells::Floats(floats) => floats.iter_mut().for_each(|float| *float = float.abs()),
+                Cells::Days(_) => return None,
+            }
+            Some(numbers)
+        }
+        (Function::Coalesce, all) => {
+            let columns: Vec<Numbers> =
+                all.iter().map(|e| evaluated(e, batch, scope, reads)).collect::<Option<_>>()?;
+            let first = |row: usize| columns.iter().position(|c| !c.is_null(row)).unwrap_or(0);
+            put_together(&columns, (0..batch.len).map(first).collect())
+        }
+        _ => None,
+    }
+}
+
+/// CASE: of each row the value of the first branch that is true, where all values are of one type.
+fn chosen(
+    (operand, branches, otherwise): (Option<&Expr>, &[(Expr, Expr)], Option<&Expr>), batch: &Batch,
+    scope: &Scope, reads: &mut u64,
+) -> Option<Numbers> {
+    let value = |e: &Expr, reads: &mut u64| match &e.kind {
+        Kind::Constant(Value::Null) => Some(all_null(batch.len)),
+        _ => evaluated(e, batch, scope, reads),
+    };
+    let operand = match operand {
+        Some(operand) => Some(evaluated(operand, batch, scope, reads)?),
+        None => None,
+    };
+    // The branch of each row; those after the last one take the other value.
+    let mut taken = vec![branches.len(); batch.len];
+    let mut values = Vec::with_capacity(branches.len() + 1);
+    for (place, (when, then)) in branches.iter().enumerate() {
+        let truths = match &operand {
+            None => truths(when, batch, scope, reads)?,
+            Some(operand) => {
+                compared(BinaryOperator::Equal, operand, &evaluated(when, batch, scope, reads)?)?
+            }
+        };
+        for (taken, truth) in taken.iter_mut().zip(truths) {
+            if truth == TRUE && *taken == branches.len() {
+                *taken = place;
+            }
+        }
+        values.push(value(then, reads)?);
+    }
+    values.push(match otherwise {
+        Some(otherwise) => value(otherwise, reads)?,
+        None => all_null(batch.len),
+    });
+    put_together(&values, taken)
+}
+
+/// What a condition says of every row of the batch; `None` where the full evaluation must be asked.
+pub(crate) fn condition(e: &Expr, batch: &Batch, scope: &Scope, reads: &mut u64) -> Option<Vec<TruthOfRow>> {
+    if !scope.typed_reads {
+        return None;
+    }
+    truths(e, batch, scope, reads)
+}
+
+fn truths(e: &Expr, batch: &Batch, scope: &Scope, reads: &mut u64) -> Option<Vec<TruthOfRow>> {
+    if let Some(found) = truths_of_texts(e, batch, scope, reads) {
+        return Some(found);
+    }
+    match &e.kind {
+        Kind::Not(a) => Some(truths(a, batch, scope, reads)?.into_iter().map(negated).collect()),
+        Kind::IsNull(a, is_not) => {
+            let numbers = evaluated(a, batch, scope, reads)?;
+            Some((0..batch.len).map(|row| u8::from(numbers.is_null(row) != *is_not)).collect())
+        }
+        Kind::Binary(operator, a, b) => {
+            use BinaryOperator::*;
+            match operator {
+                And | Or => {
+                    let decisive = if *operator == Or { TRUE } else { FALSE };
+                    let (a, b) = (truths(a, batch, scope, reads)?, truths(b, batch, scope, reads)?);
+                    let both = |(a, b): (TruthOfRow, TruthOfRow)| match (a, b) {
+                        _ if a == decisive || b == decisive => decisive,
+                        (UNKNOWN, _) | (_, UNKNOWN) => UNKNOWN,
+                        _ => negated(decisive),
+                    };
+                    Some(a.into_iter().zip(b).map(both).collect())
+                }
+                Equal | NotEqual | Less | LessOrEqual | Greater | GreaterOrEqual => {
+                    let (a, b) = (side(a, batch, scope, reads)?, side(b, batch, scope, reads)?);
+                    compared(*operator, &a, &b)
+                }
+                _ => None,
+            }
+        }
+        Kind::Between(a, low, high, is_not) => {
+            let a = side(a, batch, scope, reads)?;
+            let above = compared(BinaryOperator::GreaterOrEqual, &a, &side(low, batch, scope, reads)?)?;
+            let below = compared(BinaryOperator::LessOrEqual, &a, &side(high, batch, scope, reads)?)?;
+            let both = |(above, below): (TruthOfRow, TruthOfRow)| match (above, below) {
+                (FALSE, _) | (_, FALSE) => FALSE,
+                (TRUE, TRUE) => TRUE,
+                _ => UNKNOWN,
+            };
+            let within = above.into_iter().zip(below).map(both);
+            Some(within.map(|within| if *is_not { negated(within) } else { within }).collect())
+        }
+        Kind::In(a, list, is_not) => {
+            let numbers = evaluated(a, batch, scope, reads)?;
+            let Cells::Ints(ints) = &numbers.cells else { return None };
+            let (wanted, with_null) = whole_numbers_of(list, scope)?;
+            let is_in = |(row, int): (usize, &i64)| match () {
+                () if numbers.is_null(row) => {
+                    if wanted.is_empty() && !with_null {
+                        FALSE
+                    } else {
+                        UNKNOWN
+                    }
+                }
+                () if wanted.binary_search(int).is_ok() => TRUE,
+                () if with_null => UNKNOWN,
+                () => FALSE,
+            };
+            let within = ints.iter().enumerate().map(is_in);
+            Some(within.map(|within| if *is_not { negated(within) } else { within }).collect())
+        }
+        _ => None,
+    }
+}
+
+/// The whole numbers of a list that is known before the rows, in their order, and whether null is among them.
+fn whole_numbers_of(list: &Expr, scope: &Scope) -> Option<(Vec<i64>, bool)> {
+    let known = |e: &Expr| match &e.kind {
+        Kind::Constant(value) => Some(value.clone()),
+        Kind::Parameter(number) => scope.parameters.get(*number).cloned(),
+        _ => None,
+    };
+    let values: Vec<Value> = match &list.kind {
+        Kind::List(items) => items.iter().map(known).collect::<Option<_>>()?,
+        _ => match known(list)? {
+            Value::List(items) => items.to_vec(),
+            _ => return None,
+        },
+    };
+    let (mut numbers, mut with_null) = (vec![], false);
+    for value in values {
+        match value {
+            Value::Int(number) => numbers.push(number),
+            Value::Null => with_null = true,
+            _ => return None,
+        }
+    }
+    numbers.sort_unstable();
+    Some((numbers, with_null))
+}
+
+/// One side of a comparison: a decimal that a FLOAT64 is equal to compares as that does.
+fn side(e: &Expr, batch: &Batch, scope: &Scope, reads: &mut u64) -> Option<Numbers> {
+    let known = match &e.kind {
+        Kind::Constant(value) => Some(value),
+        Kind::Parameter(number) => Some(scope.parameters.get(*number)?),
+        _ => None,
+    };
+    match known {
+        Some(Value::Null) => Some(all_null(batch.len)),
+        Some(value @ Value::Decimal(decimal)) => {
+            let float = Value::Float(decimal.to_f64());
+            constant(
+                Some(float)
+                    .filter(|float| float.compare(value).ok().flatten().is_some_and(|o| o.is_eq()))
+                    .as_ref()?,
+                batch.len,
+            )
+        }
+        Some(value @ Value::Date(_)) => {
+            Some(Numbers { cells: Cells::Days(vec![value.days()?; batch.len]), nulls: vec![] })
+        }
+        _ => evaluated(e, batch, scope, reads),
+    }
+}
+
+/// A condition on one text: asked once for each text of the batch.
+fn truths_of_texts(e: &Expr, batch: &Batch, scope: &Scope, reads: &mut u64) -> Option<Vec<TruthOfRow>> {
+    let only = e.only_property()?;
+    let (Vector::Nodes(ids) | Vector::Edges(ids)) = batch.columns.get(only.slot)? else { return None };
+    let columns = TextColumns::of(only.element, only.reader, scope)?;
+    let mut known: HashMap<TextPlace, TruthOfRow> = HashMap::new();
+    let mut found = Vec::with_capacity(ids.len());
+    let mut last: Option<(TextPlace, TruthOfRow)> = None;
+    for (row, &id) in ids.iter().enumerate() {
+        let place = columns.place(id, scope)?;
+        if let Some((_, truth)) = last.filter(|(at, _)| *at == place) {
+            found.push(truth);
+            continue;
+        }
+        let truth = match known.get(&place) {
+            Some(truth) => *truth,
+            None => {
+                let counters = &mut Counters::default();
+                let value = Evaluator { scope, counters }.value(e, Row { batch, row, locals: &[] });
+                let truth = match value.ok()? {
+                    Value::Bool(truth) => u8::from(truth),
+                    Value::Null => UNKNOWN,
+                    _ => return None,
+                };
+                known.insert(place, truth);
+                truth
+            }
+        };
+        last = Some((place, truth));
+        found.push(truth);
+    }
+    *reads += ids.len() as u64;
+    Some(found)
 }
 
 fn constant(value: &Value, rows: usize) -> Option<Numbers> {
@@ -184,7 +422,6 @@ fn property(
 ) -> Option<Numbers> {
     let all_base = scope.elements_are_base(element);
     if let (true, [(first, Some(column))]) = (all_base, &tables[..])
-        && column.nulls() == 0
         && !ids.contains(&NO_ELEMENT)
     {
         let row = |id: &Dense| (id - first) as usize;
@@ -196,7 +433,12 @@ fn property(
             let days = column.days()?;
             Cells::Days(ids.iter().map(|id| days[row(id)]).collect())
         };
-        return Some(Numbers { cells, nulls: vec![] });
+        let nulls: Vec<bool> = match column.nulls() {
+            0 => vec![],
+            _ => ids.iter().map(|id| column.is_null(row(id))).collect(),
+        };
+        let nulls = if nulls.contains(&true) { nulls } else { vec![] };
+        return Some(Numbers { cells, nulls });
     }
     let is_base = |id: Dense| match element {
         _ if all_base => true,
@@ -226,61 +468,4 @@ fn property(
         }
     }
     Some(made.finish())
-}
-
-fn combined(operator: BinaryOperator, a: Numbers, b: Numbers) -> Option<Numbers> {
-    let nulls = match (a.nulls.is_empty(), b.nulls.is_empty()) {
-        (true, _) => b.nulls,
-        (_, true) => a.nulls,
-        _ => a.nulls.iter().zip(&b.nulls).map(|(a, b)| *a || *b).collect(),
-    };
-    let is_null = |row: usize| !nulls.is_empty() && nulls[row];
-    let cells = match (a.cells, b.cells) {
-        (Cells::Ints(a), Cells::Ints(b)) => {
-            let of: fn(i64, i64) -> Option<i64> = match operator {
-                BinaryOperator::Add => i64::checked_add,
-                BinaryOperator::Subtract => i64::checked_sub,
-                BinaryOperator::Multiply => i64::checked_mul,
-                _ => i64::checked_div,
-            };
-            let mut made = Vec::with_capacity(a.len());
-            for (row, (a, b)) in a.into_iter().zip(b).enumerate() {
-                made.push(match of(a, b) {
-                    Some(result) => result,
-                    // What a row that is null holds has no say.
-                    None if is_null(row) => 0,
-                    None => return None,
-                });
-            }
-            Cells::Ints(made)
-        }
-        (Cells::Days(_), _) | (_, Cells::Days(_)) => return None,
-        (a, b) => {
-            let floats = |cells: Cells| match cells {
-                Cells::Ints(ints) => ints.into_iter().map(|int| int as f64).collect(),
-                Cells::Floats(floats) => floats,
-                Cells::Days(_) => vec![],
-            };
-            let (mut a, b) = (floats(a), floats(b));
-            let (mut lost, mut zero) = (false, false);
-            for (row, (x, y)) in a.iter_mut().zip(&b).enumerate() {
-                let result = match operator {
-                    BinaryOperator::Add => *x + y,
-                    BinaryOperator::Subtract => *x - y,
-                    BinaryOperator::Multiply => *x * y,
-                    _ => {
-                        zero |= *y == 0.0 && !is_null(row);
-                        *x / y
-                    }
-                };
-                lost |= result.is_infinite() && x.is_finite() && y.is_finite() && !is_null(row);
-                *x = result;
-            }
-            if lost || zero {
-                return None;
-            }
-            Cells::Floats(a)
-        }
-    };
-    Some(Numbers { cells, nulls })
 }

@@ -1,4 +1,4 @@
-//! What a running query carries: the snapshot, its limits, its counters.
+//! State of a running query: snapshot, limits, counters.
 
 use std::any::Any;
 use std::collections::HashMap;

@@ -1,4 +1,4 @@
-//! What the operators of a query are counted by.
+//! Counters of operators.
 
 use std::time::Duration;
 

@@ -1,5 +1,4 @@
-//! What is said of a query that a limit cut off: which search it was in, how far that got, and with which texts it would
-//! have less to do.
+//! Report for a query that hit a limit: its search, the progress, and texts that would do less work.
 
 use graphodrome_language::Diagnostic;
 use graphodrome_language::ast::PathMode;

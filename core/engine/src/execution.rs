@@ -217,8 +217,10 @@ impl Prepared {
             watch.begin(|| self.root.operator_names(), &budget);
         }
         let known_nodes = self.rules.has(Rule::KnownNodes);
+        let known_texts = self.rules.has(Rule::KnownTexts);
         let answers = Arc::default();
-        let scope = Scope { snapshot, parameters, now, typed_reads, known_nodes, answers, budget };
+        let scope =
+            Scope { snapshot, parameters, now, typed_reads, known_nodes, known_texts, answers, budget };
         let context = Context::new(scope, limits, self.operators);
         Execution { prepared: self, root: self.root.open(), context, rows: 0, first_row: None, done: false }
     }

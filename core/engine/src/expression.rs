@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use graphodrome_graph::{LabelExpression, PropertyReader, Truth, Value, ValueType};
+use graphodrome_graph::{Element, LabelExpression, PropertyReader, Truth, Value, ValueType};
 use graphodrome_language::Span;
 use graphodrome_language::ast::{Aggregate, BinaryOperator, NormalForm};
 
@@ -90,6 +90,14 @@ pub(crate) enum Kind {
     NoSharedEdge(usize, usize),
 }
 
+/// One property of the element in a slot.
+#[derive(Clone, Copy)]
+pub(crate) struct OnlyProperty<'e> {
+    pub slot: usize,
+    pub element: Element,
+    pub reader: &'e PropertyReader,
+}
+
 impl Expr {
     /// Calls `visit` for every direct part.
     fn each_part<'e>(&'e self, visit: &mut dyn FnMut(&'e Expr)) {
@@ -140,6 +148,36 @@ impl Expr {
                 visit(body);
             }
         }
+    }
+
+    /// What it reads of a row, where that is one property of one element, however often.
+    pub fn only_property(&self) -> Option<OnlyProperty<'_>> {
+        let mut found = None;
+        self.reads_only(&mut found).then_some(found)?
+    }
+
+    fn reads_only<'e>(&'e self, found: &mut Option<OnlyProperty<'e>>) -> bool {
+        let property = match &self.kind {
+            Kind::NodeProperty(slot, reader) => OnlyProperty { slot: *slot, element: Element::Node, reader },
+            Kind::EdgeProperty(slot, reader) => OnlyProperty { slot: *slot, element: Element::Edge, reader },
+            // They read elements, or fill slots of their own.
+            Kind::Slot(_)
+            | Kind::Property(..)
+            | Kind::Fold { .. }
+            | Kind::Let { .. }
+            | Kind::Path(_)
+            | Kind::Length(_)
+            | Kind::NoSharedEdge(..) => return false,
+            _ => {
+                let mut only = true;
+                self.each_part(&mut |part| only = only && part.reads_only(found));
+                return only;
+            }
+        };
+        let known = found.get_or_insert(property);
+        known.slot == property.slot
+            && known.element == property.element
+            && known.reader.name == property.reader.name
     }
 
     /// Adds the slots that it reads, without those that it fills itself.

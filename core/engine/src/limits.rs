@@ -1,4 +1,4 @@
-//! What a query may use.
+//! Limits of a query.
 
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;

@@ -1,4 +1,4 @@
-//! Finding elements by a key or an index, as planned: what is looked for, on the row at hand.
+//! Finds elements by a key or an index with the values of the current row.
 
 use graphodrome_graph::{Element, IndexSearch, Value, ValueRange};
 use graphodrome_language::Span;

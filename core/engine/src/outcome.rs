@@ -1,4 +1,4 @@
-//! How a query fails, and how it is told to stop.
+//! Outcomes of operators: errors and cancellation.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};

@@ -1,4 +1,4 @@
-//! Plans: a tree of operators, each knowing what it needs, what it yields and how it is shown.
+//! Plans: a tree of operators with their inputs, outputs and descriptions.
 
 use std::any::Any;
 use std::fmt::Debug;

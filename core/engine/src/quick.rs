@@ -1,9 +1,9 @@
-//! Conditions on whole numbers without a value made for each: what most filters on edges are. Where
-//! anything is not a whole number, overflows or has no answer here, the full evaluation decides.
+//! Conditions on numbers, texts and dates without building values: the majority of filters on edges. Other types,
+//! overflow and undefined results are left to the general evaluation.
 
 use std::cmp::Ordering;
 
-use graphodrome_graph::{Dense, Element, NumbersByTable, Value, WholeNumbers};
+use graphodrome_graph::{Column, Dense, Element, NumbersByTable, Value, WholeNumbers};
 use graphodrome_language::ast::BinaryOperator;
 
 use crate::batch::{Batch, NO_ELEMENT, Vector};
@@ -80,13 +80,162 @@ fn same_node(row: Row<'_>, a: usize, b: usize) -> Option<Option<bool>> {
     Some((a != NO_ELEMENT && b != NO_ELEMENT).then_some(a == b))
 }
 
+/// A value without anything of its own: a number, a text where it lies, or any other value where it lies.
+#[derive(Clone, Copy)]
+enum Scalar<'a> {
+    Null,
+    Int(i64),
+    Float(f64),
+    Bool(bool),
+    /// Days since 1970-01-01.
+    Day(i32),
+    Text(&'a str),
+    Kept(&'a Value),
+}
+
+impl Scalar<'_> {
+    /// As [`Value::compare`]; the outer `None` where that is an error.
+    #[inline]
+    fn compare(self, other: Scalar<'_>) -> Option<Option<Ordering>> {
+        match (self, other) {
+            (Scalar::Null, _) | (_, Scalar::Null) => Some(None),
+            (Scalar::Int(a), Scalar::Int(b)) => Some(Some(a.cmp(&b))),
+            (Scalar::Float(a), Scalar::Float(b)) => Some(a.partial_cmp(&b)),
+            (Scalar::Text(a), Scalar::Text(b)) => Some(Some(a.cmp(b))),
+            (Scalar::Day(a), Scalar::Day(b)) => Some(Some(a.cmp(&b))),
+            (Scalar::Kept(a), Scalar::Kept(b)) => a.compare(b).ok(),
+            (Scalar::Kept(a), b) => a.compare(&b.value()?).ok(),
+            (a, Scalar::Kept(b)) => a.value()?.compare(b).ok(),
+            (a, b) => a.value()?.compare(&b.value()?).ok(),
+        }
+    }
+
+    /// A value that is made without a copy of a text.
+    fn value(self) -> Option<Value> {
+        Some(match self {
+            Scalar::Null => Value::Null,
+            Scalar::Int(int) => Value::Int(int),
+            Scalar::Float(float) => Value::Float(float),
+            Scalar::Bool(truth) => Value::Bool(truth),
+            Scalar::Day(day) => Column::date(day),
+            Scalar::Text(_) | Scalar::Kept(_) => return None,
+        })
+    }
+}
+
+fn known(value: &Value) -> Option<Scalar<'_>> {
+    Some(match value {
+        Value::Null => Scalar::Null,
+        Value::Int(int) => Scalar::Int(*int),
+        Value::Float(float) => Scalar::Float(*float),
+        Value::Bool(truth) => Scalar::Bool(*truth),
+        Value::Text(text) => Scalar::Text(text),
+        // Whether lists and records are equal is another question than how they compare.
+        Value::List(_) | Value::Record(_) => return None,
+        Value::Date(_) => value.days().map_or(Scalar::Kept(value), Scalar::Day),
+        other => Scalar::Kept(other),
+    })
+}
+
+/// Of longer lists the full evaluation asks now and then whether to go on.
+const SHORT_LIST: usize = 64;
+
+/// A value that is read without a copy of its text, or a sum, difference, product or quotient of numbers; `None` where the
+/// full evaluation must be asked.
+#[inline]
+fn scalar<'s>(e: &'s Expr, row: Row<'_>, scope: &'s Scope, counters: &mut Counters) -> Option<Scalar<'s>> {
+    match &e.kind {
+        Kind::Constant(value) => known(value),
+        Kind::Parameter(n) => known(scope.parameters.get(*n)?),
+        Kind::NodeProperty(slot, reader) => {
+            counters.properties_read += 1;
+            cell(scope.snapshot.node_cell(row.element(*slot)?, reader)?)
+        }
+        Kind::EdgeProperty(slot, reader) => {
+            counters.properties_read += 1;
+            cell(scope.snapshot.edge_cell(row.element(*slot)?, reader)?)
+        }
+        Kind::Binary(operator, a, b) => {
+            let (a, b) = (scalar(a, row, scope, counters)?, scalar(b, row, scope, counters)?);
+            computed(*operator, a, b)
+        }
+        Kind::Call(Function::Mod, _) => {
+            number(e, row, scope, counters).map(|number| number.map_or(Scalar::Null, Scalar::Int))
+        }
+        _ => None,
+    }
+}
+
+#[inline]
+fn cell(found: Option<(&Column, usize)>) -> Option<Scalar<'_>> {
+    let Some((column, at)) = found else { return Some(Scalar::Null) };
+    if let Column::Int(ints) = column {
+        return Some(if ints.is_null(at) { Scalar::Null } else { Scalar::Int(ints.value(at)) });
+    }
+    if column.is_null(at) {
+        return Some(Scalar::Null);
+    }
+    match column {
+        Column::Text(_) | Column::Coded(..) => column.text(at).map(Scalar::Text),
+        Column::Float(_) => column.floats().map(|floats| Scalar::Float(floats[at])),
+        Column::Date(_) => column.days().map(|days| Scalar::Day(days[at])),
+        Column::Other(values) => known(&values[at]),
+        Column::Bool(_) | Column::Int(_) => match column.value(at) {
+            Value::Bool(truth) => Some(Scalar::Bool(truth)),
+            _ => None,
+        },
+    }
+}
+
+fn computed<'a>(operator: BinaryOperator, a: Scalar<'_>, b: Scalar<'_>) -> Option<Scalar<'a>> {
+    let (a, b) = match (a, b) {
+        (Scalar::Null, other) | (other, Scalar::Null) => {
+            let number = matches!(other, Scalar::Null | Scalar::Int(_) | Scalar::Float(_));
+            return number.then_some(Scalar::Null);
+        }
+        (Scalar::Int(a), Scalar::Int(b)) => {
+            let result = match operator {
+                BinaryOperator::Add => a.checked_add(b),
+                BinaryOperator::Subtract => a.checked_sub(b),
+                BinaryOperator::Multiply => a.checked_mul(b),
+                _ => None,
+            };
+            return result.map(Scalar::Int);
+        }
+        (Scalar::Int(a), Scalar::Float(b)) => (a as f64, b),
+        (Scalar::Float(a), Scalar::Int(b)) => (a, b as f64),
+        (Scalar::Float(a), Scalar::Float(b)) => (a, b),
+        _ => return None,
+    };
+    let result = match operator {
+        BinaryOperator::Add => a + b,
+        BinaryOperator::Subtract => a - b,
+        BinaryOperator::Multiply => a * b,
+        BinaryOperator::Divide if b != 0.0 => a / b,
+        _ => return None,
+    };
+    // What is out of range, or no number, the full evaluation tells.
+    result.is_finite().then_some(Scalar::Float(result))
+}
+
+/// How two values compare; `None` in it where one is null, the outer one where the full evaluation must be asked.
+#[inline]
+fn compared(
+    a: &Expr, b: &Expr, row: Row<'_>, scope: &Scope, counters: &mut Counters,
+) -> Option<Option<Ordering>> {
+    scalar(a, row, scope, counters)?.compare(scalar(b, row, scope, counters)?)
+}
+
 /// True, false or unknown; the outer `None` where the full evaluation must be asked.
 #[inline]
 pub(crate) fn truth(e: &Expr, row: Row<'_>, scope: &Scope, counters: &mut Counters) -> Option<Option<bool>> {
     if !scope.typed_reads {
         return None;
     }
-    let Kind::Binary(operator, a, b) = &e.kind else { return None };
+    let (operator, a, b) = match &e.kind {
+        Kind::Binary(operator, a, b) => (operator, a, b),
+        _ => return other_truth(e, row, scope, counters),
+    };
     if let (BinaryOperator::Equal | BinaryOperator::NotEqual, Kind::Slot(a), Kind::Slot(b)) =
         (operator, &a.kind, &b.kind)
     {
@@ -109,9 +258,66 @@ pub(crate) fn truth(e: &Expr, row: Row<'_>, scope: &Scope, counters: &mut Counte
         }
         other => comparison(*other)?,
     };
-    let a = number(a, row, scope, counters)?;
-    let b = number(b, row, scope, counters)?;
-    Some(a.zip(b).map(|(a, b)| wanted(a.cmp(&b))))
+    Some(compared(a, b, row, scope, counters)?.map(wanted))
+}
+
+/// [`truth`] of what is no comparison of two values.
+fn other_truth(e: &Expr, row: Row<'_>, scope: &Scope, counters: &mut Counters) -> Option<Option<bool>> {
+    match &e.kind {
+        Kind::Not(a) => Some(truth(a, row, scope, counters)?.map(|truth| !truth)),
+        Kind::IsNull(a, negated) => {
+            let is_null = matches!(scalar(a, row, scope, counters)?, Scalar::Null);
+            Some(Some(is_null != *negated))
+        }
+        Kind::Between(a, low, high, negated) => {
+            let (a, low, high) = (
+                scalar(a, row, scope, counters)?,
+                scalar(low, row, scope, counters)?,
+                scalar(high, row, scope, counters)?,
+            );
+            let (above, below) =
+                (a.compare(low)?.map(Ordering::is_ge), a.compare(high)?.map(Ordering::is_le));
+            let within = match (above, below) {
+                (Some(false), _) | (_, Some(false)) => Some(false),
+                (Some(true), Some(true)) => Some(true),
+                _ => None,
+            };
+            Some(within.map(|within| within != *negated))
+        }
+        Kind::In(a, list, negated) => {
+            let a = scalar(a, row, scope, counters)?;
+            let mut found = Some(false);
+            let mut is_it = |item: Scalar<'_>| -> Option<bool> {
+                let order = a.compare(item)?;
+                found = if order.is_none() { None } else { found };
+                Some(order.is_some_and(Ordering::is_eq))
+            };
+            // A list of values that are known: a computed one may have errors, wherever the value is in it.
+            let any = match &list.kind {
+                Kind::List(items) if items.len() <= SHORT_LIST => {
+                    let mut any = false;
+                    for item in items {
+                        if !matches!(item.kind, Kind::Constant(_) | Kind::Parameter(_)) {
+                            return None;
+                        }
+                        any = any || is_it(scalar(item, row, scope, counters)?)?;
+                    }
+                    any
+                }
+                Kind::Constant(Value::List(items)) if items.len() <= SHORT_LIST => {
+                    let mut any = false;
+                    for item in items.iter() {
+                        any = any || is_it(known(item)?)?;
+                    }
+                    any
+                }
+                _ => return None,
+            };
+            let found = if any { Some(true) } else { found };
+            Some(found.map(|found| found != *negated))
+        }
+        _ => None,
+    }
 }
 
 /// Where an element is: the new edge or node of an operator, or one of its input's rows.

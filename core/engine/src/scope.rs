@@ -1,4 +1,4 @@
-//! What expressions are evaluated against.
+//! Scope of expression evaluation.
 
 use std::sync::Arc;
 
@@ -21,6 +21,8 @@ pub(crate) struct Scope {
     pub typed_reads: bool,
     /// Answers to conditions on one node may be kept.
     pub known_nodes: bool,
+    /// Answers to conditions on one text may be kept.
+    pub known_texts: bool,
     pub answers: Arc<AnswerBook>,
     pub budget: Arc<Budget>,
 }
@@ -33,6 +35,7 @@ impl Scope {
             now: Utc::now().fixed_offset(),
             typed_reads: true,
             known_nodes: true,
+            known_texts: true,
             answers: Arc::default(),
             budget: Arc::new(Limits::default().budget()),
         }

@@ -1,6 +1,6 @@
-//! The shape of a query's text: the text with compared and given literals as parameters, so that one plan serves
-//! texts that differ in these alone. A literal is taken out only where a parameter may stand for it whatever
-//! the query: behind a comparison, and behind the colon of a property.
+//! The shape of a query's text: compared and assigned literals become parameters, so that one plan serves texts
+//! that differ only in them. A literal is replaced only where a parameter is allowed in every query: after a
+//! comparison, and after the colon of a property.
 
 use graphodrome_graph::Value;
 use graphodrome_language::{TokenKind, tokenize};

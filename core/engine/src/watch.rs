@@ -1,5 +1,5 @@
-//! What a running query tells to those who watch it from outside: at which operator it is, how much it has done, what it
-//! holds. Numbers are told now and then, not at every edge.
+//! Progress of a running query for observers: its operator, its work and its memory, updated every few thousand
+//! edges.
 
 use std::sync::atomic::{AtomicU32, AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, OnceLock, Weak};

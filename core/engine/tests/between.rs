@@ -1,5 +1,5 @@
-//! How many paths lead from one node to another, counted from their beginnings, against the same questions asked the plain
-//! way: in every mode and direction, on graphs with loops, parallel and undirected edges and changes since the last fold.
+//! Paths between two nodes, counted from their prefixes, against enumeration: in every mode and direction, on
+//! graphs with loops, parallel and undirected edges and changes since the last fold.
 
 #![allow(clippy::unwrap_used)]
 

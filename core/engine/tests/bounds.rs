@@ -246,8 +246,10 @@ const ACROSS: &str =
 fn followed(said: &str) -> u64 {
     let (_, rest) =
         said.split_once("towards the end by the distance bound near (").unwrap_or_else(|| panic!("{said}"));
-    let rest = rest.split_once("): ").unwrap().1;
-    rest.split(' ').next().unwrap().replace(',', "").parse().unwrap_or_else(|_| panic!("{said}"))
+    // `): nodes expanded 106, met 143`, over two lines where it does not fit into one.
+    let mut words = rest.split_once("):").unwrap().1.split_whitespace();
+    let settled = words.nth(2).unwrap().trim_end_matches(',');
+    settled.parse().unwrap_or_else(|_| panic!("{said}"))
 }
 
 #[test]

@@ -225,7 +225,8 @@ fn ends_in_order(rng: &mut ChaCha8Rng) -> String {
     let other = if end == "b" && rng.random_bool(0.5) { " AND a <> b" } else { "" };
     let result = pick(rng, &["DISTINCT a.x AS a, b.x AS b", "DISTINCT b.x AS b", "COUNT(DISTINCT b) AS n"]);
     let result = result.replace('b', end).replace("a.x AS a, a.x AS a", "a.x AS a");
-    format!("MATCH {mode}{first}{edge}+{last} WHERE {function}({value}){other} RETURN {result}")
+    let times = pick(rng, &["+", "+", "{1,1}", "{1,2}", "{1,3}", "{1,5}"]);
+    format!("MATCH {mode}{first}{edge}{times}{last} WHERE {function}({value}){other} RETURN {result}")
 }
 
 /// Shortest and cheapest paths that are no longer than so much: conditions on a path that was chosen before.

@@ -1,5 +1,5 @@
-//! Rows that are counted without being made, and edges filtered by their columns, against the same rows made
-//! one by one: on graphs full of loops and parallel edges, where one edge could easily count twice.
+//! Counted rows and edges filtered by columns, against enumerated rows: on graphs with many loops and parallel
+//! edges, where an edge could easily count twice.
 
 #![allow(clippy::unwrap_used)]
 

@@ -1,4 +1,4 @@
-//! What plans and profiles give reason to change: each rule where it is to speak, and where it is to be silent.
+//! Findings of plans and profiles: positive and negative cases for each rule.
 
 #![allow(clippy::unwrap_used)]
 

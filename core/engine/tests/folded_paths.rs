@@ -55,7 +55,7 @@ fn graph(rng: &mut ChaCha8Rng) -> Snapshot {
 fn question(rng: &mut ChaCha8Rng) -> String {
     let pick = |rng: &mut ChaCha8Rng, all: &[&str]| all[rng.random_range(0..all.len())].to_string();
     let mode = pick(rng, &["", "", "TRAIL ", "ACYCLIC ", "SIMPLE ", "WALK "]);
-    let bound = pick(rng, &["+", "*", "{2,}", "{1,3}", "{0,4}", "{2,4}", "{3,5}"]);
+    let bound = pick(rng, &["+", "*", "{2,}", "{1,2}", "{0,3}", "{2,3}", "{1,3}", "{0,4}", "{2,4}", "{3,5}"]);
     let endless = matches!(&bound[..], "+" | "*" | "{2,}");
     let repeatable = !endless && rng.random_bool(0.3);
     let elements = if repeatable { "REPEATABLE ELEMENTS " } else { "" };

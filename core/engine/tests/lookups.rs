@@ -263,7 +263,7 @@ fn a_key_that_the_elements_break_is_refused_with_them() {
     let error = snapshot.with_schema(schema, &|| Ok(())).unwrap_err();
     assert_eq!(error.message, "there is already a node :A with y = 0");
     let hint = error.hint.unwrap();
-    assert!(hint.starts_with("490 node(s) :A repeat a key that is there already: y = 0; y = 1;"), "{hint}");
+    assert!(hint.starts_with("490 nodes :A with a key that already exists: y = 0; y = 1;"), "{hint}");
 }
 
 #[test]

@@ -1,5 +1,5 @@
-//! Paths that nobody reads, and those of which only the length is read: what a query says of them is the same whether they
-//! are made or not, in every kind of search and wherever the length stands.
+//! Unread paths, and paths of which only the length is read: the same answers with and without building them, in
+//! every kind of search.
 
 #![allow(clippy::unwrap_used)]
 

@@ -1,5 +1,5 @@
-//! Who can be reached, from one node and from many, against a plain search over lists of neighbours: on graphs large enough
-//! that most of a level's nodes are found from the other side.
+//! Reachability from one node and from many, against a plain search over lists of neighbours: on graphs large
+//! enough for the search to pull.
 
 #![allow(clippy::unwrap_used)]
 

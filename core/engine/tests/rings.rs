@@ -1,5 +1,5 @@
-//! Paths between two nodes that are known, and rings through one: what is looked up near the end is what going through
-//! all edges finds, in the same order, in every mode, on bases with parallel edges and on what was changed since.
+//! Paths between two known nodes, and rings through one: lookups near the end find the same paths in the same order
+//! as full expansion, in every mode, with parallel edges and changes above the base.
 
 #![allow(clippy::unwrap_used)]
 

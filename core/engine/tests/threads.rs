@@ -1,5 +1,5 @@
-//! A query on several threads gives what it gives on one: the same rows in the same order, the same sums to
-//! the last bit, the same work, the same error.
+//! Queries on several threads: the same rows in the same order, the same sums to the last bit, the same work and
+//! the same errors as on one.
 
 #![allow(clippy::unwrap_used)]
 

@@ -1,5 +1,5 @@
-//! Views: a measure over a view gives what it gives over the same nodes, edges and weights; a view follows its graph, and
-//! what was read for a version is kept for it.
+//! Views: a measure over a view equals the measure over the same nodes, edges and weights; a view follows its
+//! graph, and its subgraph is cached for each version.
 
 #![allow(clippy::unwrap_used)]
 

@@ -1,5 +1,5 @@
-//! The base of a snapshot: every element as of one version, in columns and compressed sparse rows.
-//! Nodes of one label set are contiguous, so that a label test is a range test.
+//! The base of a snapshot: all elements of one version in columns and compressed sparse rows. Nodes of one label
+//! set are contiguous, so a label test is a range test.
 
 use std::collections::HashMap;
 use std::sync::{Arc, OnceLock};
@@ -7,6 +7,7 @@ use std::sync::{Arc, OnceLock};
 use rayon::prelude::*;
 
 use crate::bound::DistanceBound;
+use crate::counted::counted;
 use crate::error::GoOn;
 use crate::extents::Extents;
 use crate::keys::KeyTable;
@@ -368,9 +369,8 @@ impl Base {
             }
         }
         key.taken(&values(broken[0].1)).hint(format!(
-            "{} {}(s) :{} repeat a key that is there already: {}",
-            broken.len(),
-            key.element,
+            "{} :{} with a key that already exists: {}",
+            counted(broken.len() as u64, &key.element.to_string()),
             key.label,
             shown.join("; ")
         ))

@@ -7,6 +7,7 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
+use crate::counted::counted;
 use crate::overlay::{EdgeRecord, NodeRecord};
 use crate::properties::Properties;
 use crate::{
@@ -336,7 +337,11 @@ impl Transaction {
                 if left > 0 {
                     return Err(GraphError::new(
                         Code::DEPENDENT_EDGES,
-                        format!("{} still has {left} edge(s)", self.name_of(Element::Node, id)),
+                        format!(
+                            "{} still has {}",
+                            self.name_of(Element::Node, id),
+                            counted(left as u64, "edge")
+                        ),
                     )
                     .hint("write DETACH DELETE to delete them with it"));
                 }

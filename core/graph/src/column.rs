@@ -40,7 +40,43 @@ pub enum Column {
     Other(Arc<[Value]>),
 }
 
+/// Texts that repeat: the code of each row, and the texts by their codes.
+#[derive(Clone, Copy, Debug)]
+pub struct TextCodes<'a> {
+    codes: &'a UInt32Array,
+    texts: &'a Arc<[Arc<str>]>,
+}
+
+impl<'a> TextCodes<'a> {
+    /// The code of a row; that of null is one more than the last text's.
+    #[inline]
+    pub fn code(&self, row: usize) -> u32 {
+        if self.codes.is_null(row) { self.texts.len() as u32 } else { self.codes.value(row) }
+    }
+
+    /// Rows.
+    pub fn len(&self) -> usize {
+        self.codes.len()
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.codes.is_empty()
+    }
+
+    pub fn texts(&self) -> &'a Arc<[Arc<str>]> {
+        self.texts
+    }
+}
+
 impl Column {
+    /// `None` where they are no texts that repeat.
+    pub fn text_codes(&self) -> Option<TextCodes<'_>> {
+        match self {
+            Column::Coded(codes, texts) => Some(TextCodes { codes, texts }),
+            _ => None,
+        }
+    }
+
     /// `None` where they are not all whole numbers or null.
     pub fn whole_numbers(&self) -> Option<WholeNumbers<'_>> {
         match self {

@@ -1,4 +1,4 @@
-//! What is different between two states of a graph, element by element: by their ids, which stay with them.
+//! Differences between two states of a graph, element by element, by stable ids.
 
 use std::collections::BTreeSet;
 use std::mem::discriminant;

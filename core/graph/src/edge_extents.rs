@@ -1,4 +1,4 @@
-//! Where the numbers of a property lie over the edges of a snapshot.
+//! Least and greatest numbers of a property over the edges of a snapshot.
 
 use crate::{Dense, EdgeTable, EdgeTest, Extent, PropertyReader, Snapshot};
 

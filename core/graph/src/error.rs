@@ -1,5 +1,4 @@
-//! Errors of the graph layer: what is wrong with data, in the user's words, with the standard's
-//! status code (ISO/IEC 39075, clause 23).
+//! Errors of the graph layer: messages about data with the standard's status code (ISO/IEC 39075, clause 23).
 
 use std::fmt;
 

@@ -1,4 +1,4 @@
-//! What a new base is made of: a whole snapshot, or what its overlay adds to the base.
+//! Contents of a new base: a whole snapshot, or the additions of its overlay.
 
 use std::sync::Arc;
 

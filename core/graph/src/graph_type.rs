@@ -1,15 +1,15 @@
-//! Graph types: what the elements of a closed graph may be, and the check that they are.
+//! Graph types: the allowed elements of a closed graph, and the check of elements against them.
 //!
-//! Two decisions where the standard leaves room. An endpoint names label sets: a node fits when it has
-//! at least those labels, so that an edge type to `Site` takes every kind of site. A `KEY` holds for
-//! the node type's key label set (what stands before `=>`, otherwise all its labels): the values are
-//! unique among all nodes with the first of those labels.
+//! Two decisions where the standard leaves room. An endpoint names label sets: a node with at least those labels
+//! fits, so an edge type to `Site` accepts every kind of site. A `KEY` applies to the node type's key label set
+//! (the labels before `=>`, otherwise all): its values are unique among all nodes with the first of those labels.
 
 use std::fmt;
 use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
+use crate::counted::counted;
 use crate::properties::Properties;
 use crate::quoting::quoted;
 use crate::{Code, GraphError, LabelSet, Value, ValueType};
@@ -94,7 +94,7 @@ impl Cardinality {
 
     /// What is said where a node has, or would have, more.
     pub fn exceeded(&self) -> String {
-        format!("more than {} edge(s) :{} at one node, but {self}", self.most, self.edge)
+        format!("more than {} :{} at one node, but {self}", counted(self.most.into(), "edge"), self.edge)
     }
 }
 

@@ -10,6 +10,7 @@ mod bound;
 mod buckets;
 mod change;
 mod column;
+mod counted;
 mod counting;
 mod decimal;
 mod difference;
@@ -54,7 +55,8 @@ pub use bound::{
 };
 pub use buckets::Buckets;
 pub use change::{Change, NewEdge, NewNode, Transaction};
-pub use column::{Column, ColumnBuilder, Pick, fold_text};
+pub use column::{Column, ColumnBuilder, Pick, TextCodes, fold_text};
+pub use counted::counted;
 pub use decimal::{Decimal, DecimalError, DecimalSum, MAX_DIGITS};
 pub use difference::{ElementDifference, differences, same_value};
 pub use error::{Code, GraphError};

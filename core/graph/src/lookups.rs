@@ -5,6 +5,7 @@ use std::collections::BTreeSet;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
+use crate::counted::counted;
 use crate::graph_type::show_labels;
 use crate::properties::Properties;
 use crate::range_index::Entry;
@@ -223,7 +224,7 @@ impl Snapshot {
                 continue;
             }
             let shown: Vec<String> = over.iter().take(5).map(|&id| self.name_of(Element::Node, id)).collect();
-            let message = format!("{} node(s) with {}", over.len(), cardinality.exceeded());
+            let message = format!("{} with {}", counted(over.len() as u64, "node"), cardinality.exceeded());
             return Err(GraphError::new(Code::GRAPH_TYPE_VIOLATION, message).hint(shown.join("; ")));
         }
         Ok(())

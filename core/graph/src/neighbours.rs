@@ -220,9 +220,10 @@ impl Snapshot {
         (looked, largest)
     }
 
-    /// The edges from `a` to `b`, or undirected ones between them, that have exactly these labels.
+    /// The edges from `a` to `b`, or undirected ones between them, that have exactly these labels, until one is enough.
     pub fn for_each_between(
-        &self, (a, b): (Dense, Dense), labels: &LabelSet, directed: bool, mut visit: impl FnMut(Dense),
+        &self, (a, b): (Dense, Dense), labels: &LabelSet, directed: bool,
+        mut visit: impl FnMut(Dense) -> ControlFlow<()>,
     ) {
         let orders: &[(Dense, Dense)] = if directed || a == b { &[(a, b)] } else { &[(a, b), (b, a)] };
         let tables = self.base.edges.iter().enumerate();
@@ -231,19 +232,20 @@ impl Snapshot {
                 let row = table.forward.row(from);
                 let neighbours = table.forward.entries(row.clone());
                 let first = neighbours.partition_point(|&n| n < to);
-                let same = neighbours[first..].iter().take_while(|&&n| n == to).count();
-                for entry in row.start + first..row.start + first + same {
-                    let edge = table.first + entry as Dense;
-                    if self.overlay.is_empty() || self.base_edge_shows(edge, t) {
-                        visit(edge);
+                for (place, _) in neighbours[first..].iter().enumerate().take_while(|(_, n)| **n == to) {
+                    let edge = table.first + (row.start + first + place) as Dense;
+                    let shows = self.overlay.is_empty() || self.base_edge_shows(edge, t);
+                    if shows && visit(edge).is_break() {
+                        return;
                     }
                 }
             }
         }
         for entry in self.overlay.adjacency.get(&a).into_iter().flat_map(|list| list.iter()) {
             let role = if directed { Role::Source } else { Role::Undirected };
-            if entry.other == b && entry.role == role && entry.labels == *labels {
-                visit(entry.edge);
+            let is_one = entry.other == b && entry.role == role && entry.labels == *labels;
+            if is_one && visit(entry.edge).is_break() {
+                return;
             }
         }
     }

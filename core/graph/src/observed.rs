@@ -1,4 +1,4 @@
-//! What is in a graph, in the form of a graph type; and what in it breaks one.
+//! The observed types of a graph, and the violations of a graph type.
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;

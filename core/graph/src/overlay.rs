@@ -1,5 +1,5 @@
-//! What changed since the base, in persistent maps: a commit costs what it changes, and a node that
-//! nothing touched is read at base speed.
+//! Changes since the base, in persistent maps: a commit costs as much as its changes, and an untouched node is read
+//! at base speed.
 
 use std::sync::Arc;
 

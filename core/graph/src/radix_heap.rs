@@ -1,6 +1,6 @@
-//! A queue of whole numbers that only rise: what is put in is never less than what was taken out last, as in a
-//! search that settles the nearest node first. Source: Ahuja, Mehlhorn, Orlin, Tarjan, "Faster algorithms for the
-//! shortest path problem", Journal of the ACM 37 (1990).
+//! A monotone priority queue of whole numbers: a new item is never less than the last one removed, as in a search
+//! that settles the nearest node first. Source: Ahuja, Mehlhorn, Orlin, Tarjan, "Faster algorithms for the shortest
+//! path problem", Journal of the ACM 37 (1990).
 
 /// The bucket of a key is the highest bit in which it differs from the one taken out last.
 const BUCKETS: usize = 65;

@@ -1,5 +1,4 @@
-//! What a graph has beside its elements: its type, its keys, its indexes, its views, its distance
-//! bounds.
+//! Schema of a graph: its type, keys, indexes, views and distance bounds.
 
 use std::sync::Arc;
 

@@ -313,6 +313,29 @@ impl Snapshot {
         }
     }
 
+    /// The column of a node's property with its row there, `None` in it where its table has no such property; the outer
+    /// `None` where the node was changed or made since the base, and [`Self::read_node`] must be asked.
+    #[inline]
+    pub fn node_cell(&self, id: Dense, reader: &PropertyReader) -> Option<Option<(&Column, usize)>> {
+        if self.node_record(id).is_some() {
+            return None;
+        }
+        let t = self.base.node_table(id);
+        let table = &self.base.nodes[t];
+        Some(reader.columns[t].map(|c| (&table.columns[c].1, (id - table.first) as usize)))
+    }
+
+    /// [`Self::node_cell`] of an edge.
+    #[inline]
+    pub fn edge_cell(&self, id: Dense, reader: &PropertyReader) -> Option<Option<(&Column, usize)>> {
+        if self.edge_record(id).is_some() {
+            return None;
+        }
+        let t = self.base.edge_table(id);
+        let table = &self.base.edges[t];
+        Some(reader.columns[t].map(|c| (&table.columns[c].1, (id - table.first) as usize)))
+    }
+
     /// A whole number of a node of the base, or null; `None` where [`Self::read_node`] must be asked.
     #[inline]
     pub fn node_int(&self, id: Dense, reader: &PropertyReader) -> Option<Option<i64>> {

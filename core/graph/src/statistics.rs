@@ -1,5 +1,5 @@
-//! What the planner knows about a base: counts, degrees, distinct values. Collected once per base,
-//! columns from a sample of at most [`SAMPLE`] rows.
+//! Statistics of a base for the planner: counts, degrees, distinct values. Computed once for each base, columns
+//! from a sample of at most [`SAMPLE`] rows.
 
 use std::collections::HashMap;
 use std::sync::Arc;

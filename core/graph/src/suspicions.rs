@@ -1,4 +1,4 @@
-//! What breaks nothing in a graph and may yet not be meant.
+//! Suspicious data that violates nothing.
 
 use std::collections::{BTreeMap, HashSet};
 use std::hash::{BuildHasher, RandomState};

@@ -1,5 +1,5 @@
-//! Text from outside (a CSV field, a CAST) to a typed value: strict, so that a wrong text is an
-//! error and never a 0.
+//! Parses text from outside (a CSV field, a CAST) into a typed value. Parsing is strict: a wrong text is an error
+//! and never 0.
 
 use chrono::{DateTime, FixedOffset, NaiveDate, NaiveDateTime, NaiveTime};
 

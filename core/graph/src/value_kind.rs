@@ -1,5 +1,5 @@
-//! Kinds of values: what a value is, whatever it is worth. The one list of them; what knows more of a type (digits, lengths,
-//! fields) is made of it.
+//! Types of values without their parameters. Types with parameters (digits, lengths, fields) are built from this
+//! list.
 
 use crate::types::ValueType;
 use crate::value::Value;

@@ -1,4 +1,4 @@
-//! Parts of a graph that are kept by name: what they name is read anew in every version.
+//! Named subgraphs, evaluated for each version.
 
 use std::fmt;
 use std::sync::Arc;

@@ -1,5 +1,5 @@
-//! What is different between two states, against all elements of both side by side: whether they share their tables,
-//! one has a level more, or one was folded.
+//! Differences between two states, against a comparison of all elements: with shared tables, with an additional
+//! level, and after a fold.
 
 #![allow(clippy::unwrap_used)]
 

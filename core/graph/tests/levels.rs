@@ -71,7 +71,10 @@ fn seen(snapshot: &Snapshot) -> Vec<String> {
             snapshot.edge_properties(id)
         ));
         let mut between = vec![];
-        snapshot.for_each_between((a, b), &labels, directed, |edge| between.push(edge));
+        snapshot.for_each_between((a, b), &labels, directed, |edge| {
+            between.push(edge);
+            ControlFlow::Continue(())
+        });
         assert!(between.contains(&id));
         between.iter().for_each(|&edge| {
             let ends = snapshot.edge_ends(edge);

@@ -1,4 +1,4 @@
-//! The syntax tree. Names carry their place, so that every later error can point at it.
+//! The syntax tree. Names carry their positions for error messages.
 
 mod expression;
 

@@ -1,7 +1,6 @@
-//! Checking a parsed query before it is planned: every variable is bound where it is read and always
-//! the same kind of thing; labels and properties exist (an error in a closed graph, a warning with the
-//! nearest known name in an open one); values are of kinds that can be compared; unbounded repetition
-//! ends.
+//! Checks a parsed query before planning: every variable is bound before it is read and has one type; labels and
+//! properties exist (an error in a closed graph, a warning with the nearest known name in an open one); compared
+//! values have comparable types; unbounded repetition ends.
 
 mod changes;
 mod expressions;

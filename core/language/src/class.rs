@@ -1,5 +1,4 @@
-//! What an expression yields, as far as it is known before anything runs: enough to refuse a comparison
-//! of a text with a number.
+//! Static types of expressions: enough to refuse a comparison of a text with a number before execution.
 
 use graphodrome_graph::{Value, ValueKind, ValueType};
 

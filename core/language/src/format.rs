@@ -1,5 +1,5 @@
-//! Texts in one layout: a clause a line, keywords in capitals, one space where there were many. What was
-//! written together stays together, line breaks within a clause stay, and comments stay where they were.
+//! Formats texts: one clause a line, keywords in capitals, single spaces. Line breaks within a clause and comments
+//! are kept.
 
 use std::ops::Range;
 

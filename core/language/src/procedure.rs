@@ -1,4 +1,4 @@
-//! What can be called by name: its arguments, its columns, and how to find out more of it.
+//! Callable names: arguments, columns, and lookup.
 
 /// What an argument takes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

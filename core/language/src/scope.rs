@@ -1,4 +1,4 @@
-//! Which variables a pattern binds and which an expression or a query reads.
+//! Variables bound by patterns and read by expressions and queries.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;

@@ -1,7 +1,6 @@
-//! Jobs and rejects as everybody has them: the load that makes them, the store that keeps them, the service that
-//! answers with them, and its clients.
+//! Jobs and rejects, as shared by loads, the store, the service and its clients.
 //!
-//! It must not know: how a load is done, or where records are kept.
+//! It must not know how a load works, or where records are stored.
 
 use std::fmt;
 
@@ -96,7 +95,7 @@ pub enum RejectKind {
     Label,
     /// An end of the edge is not there.
     NoSuchNode,
-    /// The element is there already with other values.
+    /// The element already exists with other values.
     KeyConflict,
     /// The graph type does not allow the element.
     Type,

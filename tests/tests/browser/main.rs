@@ -151,7 +151,7 @@ async fn tables_become_a_graph(Session { client, page, .. }: &Session) {
     let mapped = "return document.querySelector('textarea.mapping').value";
     let text = async || page.execute(mapped, vec![]).await.unwrap().json().as_str().unwrap().to_string();
     assert!(text().await.contains("labels = [\"Junction\"]"), "{}", text().await);
-    let existing = "[aria-label='junctions.csv'] [aria-label='What is there already']";
+    let existing = "[aria-label='junctions.csv'] [aria-label='If the element exists']";
     page.find(By::Css(existing)).await.unwrap().send_keys("updated").await.unwrap();
     let started = Instant::now();
     while !text().await.contains("existing = \"update\"") {

@@ -1,4 +1,4 @@
-//! What a person relies on: what is shown is what was asked, nothing is done twice or by itself, nothing is lost.
+//! Trust in the console: results match their queries, nothing runs twice or by itself, nothing is lost.
 
 use graphodrome_tests::*;
 use thirtyfour::prelude::*;

@@ -1,4 +1,4 @@
-//! The Versions page: what made each, what is different between two, an earlier one queried and made the newest.
+//! The Versions page: versions, differences, and a restore.
 
 use graphodrome_tests::*;
 use serde_json::json;

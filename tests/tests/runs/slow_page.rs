@@ -1,4 +1,4 @@
-//! The page about slow queries: what it says its queries do is what they do.
+//! The page about slow queries: its numbers are those of its queries.
 
 use std::collections::BTreeMap;
 

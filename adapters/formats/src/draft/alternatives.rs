@@ -1,4 +1,4 @@
-//! What could be done otherwise, as a person would be told of it.
+//! Alternatives to a draft's choices, as comments for the reader.
 
 use std::collections::BTreeSet;
 

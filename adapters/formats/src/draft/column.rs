@@ -1,4 +1,4 @@
-//! What is known of a column after all of its values were looked at.
+//! Profile of a column after all of its values have been read.
 
 use std::collections::BTreeMap;
 

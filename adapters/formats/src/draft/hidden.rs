@@ -3,6 +3,7 @@
 use std::cmp::Reverse;
 use std::collections::HashMap;
 
+use super::column::SeenKind;
 use super::names::{edge_label, label};
 use super::profile::TableProfile;
 use super::structure::{End, Entity, Finder, LEAST_ROWS, MOST_COMPARED, Relation, decides};
@@ -57,13 +58,26 @@ impl Finder<'_> {
         }
     }
 
-    /// For a table without a key of its own: what most columns hang on is what the rows are about.
+    /// For a table without a key of its own: what most columns hang on is what the rows are about. Where the rows refer to two
+    /// other nodes or more they connect those, unless a column decides one of the references or is called a key; a number that
+    /// is not called one is a measure, unless half of the columns hang on it.
     fn by_what_decides_most(&mut self, table: usize, free: &[usize]) -> Option<usize> {
         let profile = &self.tables[table];
         let owned = |x: usize| free.iter().copied().filter(move |&y| y != x && decides(profile, x, y));
+        let references: Vec<usize> =
+            (0..profile.columns.len()).filter(|&c| self.refers(table, c, None).is_some()).collect();
+        let is_about = |x: usize| {
+            if self.is_called_a_key(table, x) {
+                return true;
+            }
+            let decided = (0..profile.columns.len()).filter(|&y| y != x && decides(profile, x, y)).count();
+            let connects = references.len() < 2 || references.iter().any(|&r| decides(profile, x, r));
+            let measure = profile.columns[x].kind == SeenKind::Whole && 2 * decided < profile.columns.len();
+            connects && !measure
+        };
         let (count, Reverse(x)) = (free.iter().copied())
             .filter(|&x| profile.columns[x].nulls == 0 && may_decide(profile, x, 1.0))
-            .filter(|&x| profile.rows - profile.columns[x].distinct() >= 5)
+            .filter(|&x| profile.rows - profile.columns[x].distinct() >= 5 && is_about(x))
             .map(|x| (owned(x).count(), Reverse(x)))
             .max()
             .filter(|(count, _)| *count >= 1)?;

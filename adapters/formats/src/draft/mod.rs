@@ -1,6 +1,5 @@
-//! Drafts: a model and a load mapping proposed from looking at tables, to be edited by a person. Every
-//! choice says why it was made; what was noticed and not done is said as well. The same tables give
-//! the same draft.
+//! Drafts: a model and a load mapping proposed from tables, to be edited by a person. Every choice states its
+//! reason, and observations without a consequence become remarks. The same tables give the same draft.
 
 mod alternatives;
 mod column;

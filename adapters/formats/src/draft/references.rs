@@ -10,6 +10,9 @@ use super::structure::{Entity, Finder, Found, LEAST_ROWS, MOST_COMPARED};
 const SURE_SHARE: f64 = 0.95;
 /// With a name that says so, this share will do.
 const NAMED_SHARE: f64 = 0.5;
+/// Names of columns that say nothing of what they name.
+const GENERAL: [&str; 9] = ["id", "code", "no", "nr", "number", "key", "name", "title", "type"];
+
 fn percent(share: f64) -> String {
     if share == 1.0 { "all".into() } else { format!("{:.1} % of", share * 100.0) }
 }
@@ -186,7 +189,12 @@ impl Finder<'_> {
             let key_tokens = name_tokens(&key.name);
             let named = match entity.table == table {
                 true => tokens.len() > 1 && tokens.last() == key_tokens.last(),
-                false => tokens.iter().any(|t| known.contains(&singular(t))),
+                false => {
+                    // Called as the key is: `tailnum` in flights and planes; `id` and `name` are in every table.
+                    let alike = !GENERAL.contains(&own.name.to_lowercase().as_str());
+                    (alike && own.name.eq_ignore_ascii_case(&key.name))
+                        || tokens.iter().any(|t| known.contains(&singular(t)))
+                }
             };
             if hits > 0 {
                 shares.push((place, share, named));

@@ -182,7 +182,7 @@ impl Rendering<'_> {
             let optional = if column.nulls > 0 { "#optional = true\n" } else { "" };
             let _ = write!(
                 out,
-                "#[[table.node]]\n#labels = [\"{label}\"]\n#properties = {{ {name} = {text} }}\n{optional}#[[table.edge]]\n#label = \"{}\"\n#from = {from}\n#to = {{ labels = [\"{label}\"], key = {{ {name} = {text} }} }}\n{optional}",
+                "#[[table.node]]\n#labels = [\"{label}\"]\n#properties = {{ {name} = {text} }}\n{optional}#[[table.edge]]\n#label = \"{}\"\n#source = {from}\n#target = {{ labels = [\"{label}\"], key = {{ {name} = {text} }} }}\n{optional}",
                 edge_label(&column.name),
                 label = a.label,
             );
@@ -209,8 +209,8 @@ impl Rendering<'_> {
             let _ = writeln!(out, "# {note}");
         }
         let _ = writeln!(out, "[[table.edge]]\nlabel = \"{}\"", relation.label);
-        let _ = writeln!(out, "from = {}", self.reference(relation.table, &relation.from));
-        let _ = writeln!(out, "to = {}", self.reference(relation.table, &relation.to));
+        let _ = writeln!(out, "source = {}", self.reference(relation.table, &relation.from));
+        let _ = writeln!(out, "target = {}", self.reference(relation.table, &relation.to));
         let pairs = self.pairs(relation.table, self.kept(relation.table, &relation.columns));
         if !pairs.is_empty() {
             let _ = writeln!(out, "properties = {{ {} }}", pairs.join(", "));

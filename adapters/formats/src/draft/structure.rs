@@ -13,12 +13,15 @@ pub(super) const LEAST_ROWS: u64 = 30;
 /// Columns compared with each other in one table.
 pub(super) const MOST_COMPARED: usize = 60;
 /// Column names that come in pairs: where an edge begins and where it ends.
-const PAIRS: [(&str, &str); 9] = [
+const PAIRS: [(&str, &str); 12] = [
     ("from", "to"),
     ("source", "target"),
     ("start", "end"),
     ("parent", "child"),
     ("origin", "destination"),
+    ("origin", "dest"),
+    ("departure", "arrival"),
+    ("dep", "arr"),
     ("src", "dst"),
     ("first", "second"),
     ("sender", "receiver"),
@@ -228,6 +231,11 @@ impl Finder<'_> {
         self.made.entities.iter().position(whole)
     }
 
+    /// Whether a column's name says that it names things.
+    pub(super) fn is_called_a_key(&self, table: usize, column: usize) -> bool {
+        KEY_NAMES[..STRONG_NAMES].contains(&last_token(&self.tables[table], column).as_str())
+    }
+
     pub(super) fn free_label(&self, wanted: String, table: usize) -> String {
         if self.made.entities.iter().all(|e| e.gone || e.label != wanted) {
             return wanted;
@@ -295,7 +303,7 @@ impl Finder<'_> {
     /// that it is the key; `best` is the one that names them all.
     fn nearly_key(&self, place: usize, best: Option<usize>) -> Option<usize> {
         let table = &self.tables[place];
-        let by_name = |c: usize| KEY_NAMES[..STRONG_NAMES].contains(&last_token(table, c).as_str());
+        let by_name = |c: usize| self.is_called_a_key(place, c);
         if best.is_some_and(|best| by_name(best) || self.is_named_elsewhere(place, best)) {
             return None;
         }
@@ -336,18 +344,17 @@ impl Finder<'_> {
     fn edge_tables(&mut self) -> BTreeSet<usize> {
         let mut found = BTreeSet::new();
         for table in 0..self.tables.len() {
-            let Some((from, to)) = pair(&self.tables[table]) else { continue };
             let own = self.entity_of(table);
-            let (Some(start), Some(end)) =
-                (self.refers_as(table, from, own, true), self.refers_as(table, to, own, true))
-            else {
-                continue;
-            };
+            let ends = pairs(&self.tables[table]).into_iter().find_map(|(from, to)| {
+                let start = self.refers_as(table, from, own, true)?;
+                Some(((from, start), (to, self.refers_as(table, to, own, true)?)))
+            });
+            let Some((from, to)) = ends else { continue };
             let key = own.and_then(|e| self.made.entities[e].key);
             if let Some(own) = own {
                 self.made.entities[own].gone = true;
             }
-            self.edge_table(table, (from, start), (to, end), key);
+            self.edge_table(table, from, to, key);
             found.insert(table);
         }
         found
@@ -356,11 +363,13 @@ impl Finder<'_> {
     fn edge_table(&mut self, table: usize, from: (usize, Found), to: (usize, Found), key: Option<usize>) {
         let profile = &self.tables[table];
         let columns = (0..profile.columns.len()).filter(|c| *c != from.0 && *c != to.0).collect();
-        let notes = vec![
-            format!("{}: {} rows, each from one node to another", profile.short(), profile.rows),
-            from.1.note,
-            to.1.note,
-        ];
+        let mut notes =
+            vec![format!("{}: {} rows, each from one node to another", profile.short(), profile.rows)];
+        let others: Vec<usize> = (0..profile.columns.len())
+            .filter(|&c| c != from.0 && c != to.0 && Some(c) != key && self.refers(table, c, None).is_some())
+            .collect();
+        notes.extend(self.third_note(table, &others));
+        notes.extend([from.1.note, to.1.note]);
         self.made.relations.push(Relation {
             label: edge_label(&singular(&profile.stem)),
             table,
@@ -372,6 +381,17 @@ impl Finder<'_> {
             makes: None,
             notes,
         });
+    }
+
+    /// What is said of columns of an edge that refer to nodes beside its ends.
+    fn third_note(&self, table: usize, columns: &[usize]) -> Option<String> {
+        let names: Vec<&str> = columns.iter().map(|&c| self.column(table, c).name.as_str()).collect();
+        (!names.is_empty()).then(|| {
+            let names = names.join(", ");
+            format!(
+                "refers to a third, kept as a property: {names}; make the rows a node type if that matters"
+            )
+        })
     }
 
     /// The references of the rows of a table.
@@ -457,19 +477,21 @@ impl Finder<'_> {
     fn row_relation(&mut self, table: usize, mut references: Vec<(Vec<usize>, Found)>) {
         let profile = &self.tables[table];
         if references.len() >= 2 {
-            let third: Vec<&str> = references[2..]
-                .iter()
-                .flat_map(|(columns, _)| columns)
-                .map(|&c| profile.columns[c].name.as_str())
-                .collect();
+            // Two columns that refer to one node type say more of a row than two that refer to different ones.
+            let alike = references.iter().enumerate().find_map(|(place, (_, first))| {
+                let second =
+                    references[place + 1..].iter().position(|(_, r)| r.entities == first.entities)?;
+                Some((place, place + 1 + second))
+            });
+            if let Some((first, second)) = alike {
+                references.swap(0, first);
+                references.swap(1, second);
+            }
+            let others: Vec<usize> =
+                references[2..].iter().flat_map(|(columns, _)| columns.clone()).collect();
             let mut notes =
                 vec![format!("{}: a row names two nodes and has no key of its own", profile.short())];
-            if !third.is_empty() {
-                notes.push(format!(
-                    "refers to a third, kept as a property: {}; make the rows a node type if that matters",
-                    third.join(", ")
-                ));
-            }
+            notes.extend(self.third_note(table, &others));
             if references[0].1.entities == references[1].1.entities {
                 notes.push("both ends are of one kind: if the direction means nothing, write it with ~ here and undirected = true in the mapping".into());
             }
@@ -506,9 +528,9 @@ impl Finder<'_> {
 }
 
 /// Whether each value of `x` comes with one value of `y` only, in the sample, and no row has a value of `y`
-/// without one of `x`: such a row would lose it.
+/// without one of `x`: such a row would lose it. A value that is the same in all rows is decided by nothing.
 pub(super) fn decides(profile: &TableProfile, x: usize, y: usize) -> bool {
-    if profile.columns[y].filled() > profile.columns[x].filled() {
+    if profile.columns[y].filled() > profile.columns[x].filled() || profile.columns[y].distinct() < 2 {
         return false;
     }
     let mut seen: HashMap<u32, u32> = HashMap::new();
@@ -519,18 +541,28 @@ pub(super) fn decides(profile: &TableProfile, x: usize, y: usize) -> bool {
     })
 }
 
-/// Two columns whose names say where an edge begins and where it ends.
-fn pair(profile: &TableProfile) -> Option<(usize, usize)> {
+/// Pairs of columns whose names say where an edge begins and where it ends. Those whose names differ in nothing but that
+/// come first: `start_station` and `end_station` before `start_time` and `end_station`.
+fn pairs(profile: &TableProfile) -> Vec<(usize, usize)> {
     let tokens: Vec<Vec<String>> = profile.columns.iter().map(|c| name_tokens(&c.name)).collect();
+    let with = |word: &str| -> Vec<usize> {
+        (0..tokens.len()).filter(|&c| tokens[c].iter().any(|t| t == word)).collect()
+    };
+    let without = |column: usize, word: &str| -> Vec<&String> {
+        tokens[column].iter().filter(|t| *t != word).collect()
+    };
+    let mut found = vec![];
     for (first, second) in PAIRS {
-        let with = |word: &str| -> Option<usize> { tokens.iter().position(|t| t.iter().any(|t| t == word)) };
-        if let (Some(from), Some(to)) = (with(first), with(second))
-            && from != to
-        {
-            return Some((from, to));
+        let ends = with(second);
+        for from in with(first) {
+            found.extend(ends.iter().filter(|&&to| to != from).map(|&to| {
+                let alike = without(from, first) == without(to, second);
+                (!alike, from, to)
+            }));
         }
     }
-    None
+    found.sort_by_key(|(unlike, ..)| *unlike);
+    found.into_iter().map(|(_, from, to)| (from, to)).collect()
 }
 
 /// A column of an entity whose texts could be nodes of their own.

@@ -1,5 +1,5 @@
-//! The mapping that loads a pair of tables again: a rule for every label set, so that each property has the
-//! type it has there.
+//! The mapping that loads an exported pair of tables again: one rule for each label set, so that each property
+//! keeps its type.
 
 use std::collections::BTreeMap;
 
@@ -60,8 +60,8 @@ pub(super) fn text(export: &Export<'_>, kind: TableForm) -> String {
             label_from: (!one).then(|| "@labels".into()),
             label_split: (!one).then(|| SEPARATOR.into()),
             undirected: !directed,
-            from: end("@from"),
-            to: end("@to"),
+            source: end("@source"),
+            target: end("@target"),
             properties: fields(properties),
             types: types(properties),
             same: Same::OnePerRow,

@@ -1,9 +1,9 @@
-//! N-Quads: a node is `BASEnode/ID` with its labels as types and its properties as literals; an edge is a
-//! triple with its label as predicate, and, where it has properties, is undirected or is not the only one
-//! of its kind between its ends, a statement resource `BASEedge/ID` besides. It is read again by the
-//! mapping of docs/loading.md.
+//! N-Quads: a node is `BASEnode/ID` with its labels as types and its properties as literals. An edge is a triple
+//! with its label as predicate; if it has properties, is undirected or has parallel edges, it is also a statement
+//! resource `BASEedge/ID`. The mapping of docs/loading.md reads it again.
 
 use std::io::Write;
+use std::ops::ControlFlow;
 
 use graphodrome_graph::{Dense, Value, ValueKind};
 
@@ -108,7 +108,11 @@ pub(super) fn write(export: &Export<'_>, out: &mut dyn Write) -> Result<(), Expo
         let (source, target) = (node(ends.0), node(ends.1));
         let of_edge = snapshot.edge_properties(id);
         let mut parallel = 0;
-        snapshot.for_each_between(ends, &labels, directed, |_| parallel += 1);
+        let several = |_| {
+            parallel += 1;
+            if parallel > 1 { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        };
+        snapshot.for_each_between(ends, &labels, directed, several);
         let described = !of_edge.is_empty() || !directed || parallel > 1;
         for label in labels.iter() {
             let predicate = name("label", label);

@@ -1,5 +1,5 @@
-//! What is in an export: label sets, their properties and what kinds of values these have. Columns say
-//! it for whole tables at once.
+//! Survey of an export: label sets, their properties and the types of their values, read from columns where
+//! possible.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;

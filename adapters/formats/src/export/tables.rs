@@ -27,7 +27,7 @@ use crate::value_json;
 const BATCH: usize = 8192;
 /// Columns that every table of nodes, and of edges, begins with.
 pub(super) const NODE_COLUMNS: [&str; 2] = ["@id", "@labels"];
-pub(super) const EDGE_COLUMNS: [&str; 5] = ["@id", "@labels", "@from", "@to", "@directed"];
+pub(super) const EDGE_COLUMNS: [&str; 5] = ["@id", "@labels", "@source", "@target", "@directed"];
 /// A value as a text that the mapping reads again.
 pub(super) fn plain(value: &Value) -> String {
     match value {
@@ -154,8 +154,8 @@ pub(super) fn json_lines(export: &Export<'_>, out: &mut dyn Write) -> Result<(),
             row.insert("@id".into(), json!(own.id));
             row.insert("@labels".into(), json!(labels));
             if let Some((from, to, directed)) = own.ends {
-                row.insert("@from".into(), json!(from));
-                row.insert("@to".into(), json!(to));
+                row.insert("@source".into(), json!(from));
+                row.insert("@target".into(), json!(to));
                 row.insert("@directed".into(), json!(directed));
             }
             row.extend(properties.iter().map(|(name, value)| (name.to_string(), json_of(value))));
@@ -217,8 +217,8 @@ fn columnar(
     let mut fields =
         vec![Field::new("@id", DataType::Int64, false), Field::new("@labels", DataType::Utf8, false)];
     if is_edges {
-        fields.push(Field::new("@from", DataType::Int64, false));
-        fields.push(Field::new("@to", DataType::Int64, false));
+        fields.push(Field::new("@source", DataType::Int64, false));
+        fields.push(Field::new("@target", DataType::Int64, false));
         fields.push(Field::new("@directed", DataType::Boolean, false));
     }
     fields.extend(columns.iter().map(|(name, seen)| Field::new(&**name, data_type(seen), true)));

@@ -1,4 +1,4 @@
-//! What a load did, rule by rule, and where its rejects stand in their files.
+//! The account of a load, rule by rule, and the positions of rejects in their files.
 
 use crate::load::plan::TablePlan;
 use crate::load::rows::{RawReject, RuleRead, TableRead};
@@ -22,13 +22,13 @@ pub(crate) fn account(plans: &[TablePlan], tables: &[TableRead]) -> (Account, Ve
         };
         let of_rows = table.nodes.iter().zip(&plan.nodes).filter(|(_, p)| p.created_by.is_none());
         for (rule, plan_of) in of_rows {
-            account.nodes_made += rule.made;
+            account.nodes_created += rule.made;
             of_table.rules.push(of_rule(rule, &plan_of.shown, table.rows));
             kept.extend(located(plan, &plan_of.shown, &rule.rejects));
         }
         for (rule, plan_of) in table.edges.iter().zip(&plan.edges) {
-            account.edges_made += rule.made;
-            account.nodes_made += rule.created;
+            account.edges_created += rule.made;
+            account.nodes_created += rule.created;
             of_table.rules.push(of_rule(rule, &plan_of.shown, table.rows));
             kept.extend(located(plan, &plan_of.shown, &rule.rejects));
         }
@@ -48,14 +48,14 @@ fn of_rule(rule: &RuleRead, shown: &str, rows: u64) -> RuleAccount {
     RuleAccount {
         rule: shown.to_string(),
         rows,
-        made: rule.made,
+        created: rule.made,
         changed: rule.changed,
         unchanged: rule.unchanged,
         duplicates: rule.duplicates,
         skipped: rule.skipped,
         rejects: rule.rejected.values().sum(),
         rejects_by_kind: rule.rejected.clone(),
-        created: rule.created,
+        created_ends: rule.created,
     }
 }
 

@@ -1,5 +1,5 @@
-//! A table's text in blocks that end where rows do. A quote may hide a line end, so that quotes are counted first; a
-//! compressed or otherwise coded text is read while it is decoded.
+//! Splits a table's text into blocks that end at row ends. Quotes may hide a line end, so quotes are counted first.
+//! Compressed or otherwise encoded text is read while it is decoded.
 
 use std::io::Write;
 use std::sync::Arc;

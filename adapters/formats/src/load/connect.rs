@@ -1,13 +1,15 @@
-//! The edges of a load: both ends of every row looked up, nodes made where they are missing and that is
-//! asked for, and the edges told apart that are there already.
+//! Resolves the edges of a load: looks up both ends of every row, creates missing nodes if requested, and finds
+//! edges that already exist.
 
 use std::collections::{HashMap, HashSet};
+use std::ops::ControlFlow;
 
 use graphodrome_graph::{Column, ColumnBuilder, Dense, LabelSet, Value};
 use rayon::prelude::*;
 
 use crate::load::existing::{Changed, Given, Verdict, after, judge};
 use crate::load::index::{Index, NewEdge, NewNode, NewRows, direct};
+use crate::load::parallel::{FEW_BETWEEN, ManyBetween};
 use crate::load::plan::{EdgePlan, ReferencePlan};
 use crate::load::resolved::{
     ASK_EVERY, ChunkEdges, Counts, Indexes, NewEdges, Resolved, Taken, Within, labels_of, shown,
@@ -80,7 +82,8 @@ pub(super) fn connect(
     let Resolved { nodes, existing, label_sets, changed, taken, .. } = &mut *resolved;
     let rows = NewRows { tables, plans: within.plans, nodes, existing: *existing };
     let compares = plan.key.is_none() && plan.same != Same::KeepParallel && within.snapshot.edge_count() > 0;
-    let ends = Ends { within, plan, rows, label_sets, labels: &labels, taken, compares };
+    let many = ManyBetween::default();
+    let ends = Ends { within, plan, rows, label_sets, labels: &labels, taken, many: &many, compares };
     let mut found = ends.look_up(&tables[table].edges[rule].chunks, indexes)?;
     let chunks = &tables[table].edges[rule].chunks;
     let counts = Counts::default();
@@ -212,6 +215,7 @@ struct Ends<'a> {
     label_sets: &'a [LabelSet],
     labels: &'a Labels,
     taken: &'a Taken,
+    many: &'a ManyBetween,
     /// A keyed edge is found by its key; others by their ends, where there are any such edges.
     compares: bool,
 }
@@ -284,7 +288,7 @@ impl Ends<'_> {
         let [mut a, mut b] = ends;
         if self.compares
             && a.max(b) < self.rows.existing
-            && let Some(edge) = self.same_edge(chunk, row, (a, b), &self.labels.sets[label as usize])
+            && let Some(edge) = self.same_edge(chunk, row, (a, b), label)
         {
             out.known.push((edge, row as u32));
             return Ok(());
@@ -344,29 +348,48 @@ impl Ends<'_> {
     }
 
     /// The edge of the graph that a row is: one with its ends and, unless they alone decide, its properties.
-    fn same_edge(
-        &self, chunk: &RuleChunk, row: usize, ends: (Dense, Dense), labels: &LabelSet,
-    ) -> Option<Dense> {
+    fn same_edge(&self, chunk: &RuleChunk, row: usize, ends: (Dense, Dense), label: u32) -> Option<Dense> {
+        let labels = &self.labels.sets[label as usize];
         let (plan, snapshot) = (self.plan, self.within.snapshot);
-        let mut found = None;
+        let mut between = [0; FEW_BETWEEN + 1];
+        let mut count = 0;
         snapshot.for_each_between(ends, labels, plan.directed, |edge| {
-            if found.is_some() {
-                return;
-            }
-            let agrees = plan.same == Same::SameEndsOnce || {
-                let stored = snapshot.edge_properties(edge);
-                let given = plan.properties.iter().zip(&chunk.columns);
-                let mut given =
-                    given.map(|(p, column)| (&p.name, column.value(row))).filter(|(_, v)| !v.is_null());
-                let count = given.clone().count();
-                count == stored.len()
-                    && given.all(|(name, v)| stored.iter().any(|(n, s)| n == name && *s == v))
-            };
-            if agrees && (plan.same != Same::OnePerRow || self.taken.lock().insert(edge)) {
-                found = Some(edge);
-            }
+            between[count] = edge;
+            count += 1;
+            if count > FEW_BETWEEN { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
         });
-        found
+        let each_is_one = plan.same == Same::OnePerRow;
+        let is_left = |edge: Dense| !each_is_one || self.taken.lock().insert(edge);
+        if plan.same == Same::SameEndsOnce {
+            return between[..count].first().copied();
+        }
+        let given: Vec<(&str, Value)> = (plan.properties.iter().zip(&chunk.columns))
+            .map(|(p, column)| (&*p.name, column.value(row)))
+            .filter(|(_, value)| !value.is_null())
+            .collect();
+        let agrees = |edge: Dense| {
+            let stored = snapshot.edge_properties(edge);
+            given.len() == stored.len()
+                && given.iter().all(|(name, v)| stored.iter().any(|(n, s)| **n == **name && *s == *v))
+        };
+        if count <= FEW_BETWEEN {
+            return between[..count].iter().copied().find(|&edge| agrees(edge) && is_left(edge));
+        }
+        let many = self.many;
+        let edges = || {
+            let mut edges = vec![];
+            snapshot.for_each_between(ends, labels, plan.directed, |edge| {
+                let stored = snapshot.edge_properties(edge);
+                let stored = stored.iter().map(|(name, value)| (&**name, value.clone()));
+                edges.push((many.hash.of(stored), edge));
+                ControlFlow::Continue(())
+            });
+            edges
+        };
+        let hash = many.hash.of(given.iter().cloned());
+        let (a, b) = ends;
+        let ends = if plan.directed || a <= b { (a, b) } else { (b, a) };
+        many.find((label, ends.0, ends.1), hash, !each_is_one, edges, |edge| agrees(edge) && is_left(edge))
     }
 }
 
@@ -375,7 +398,7 @@ fn given(plan: &EdgePlan, chunk: &RuleChunk, row: usize) -> Vec<Given> {
     columns.map(|(p, column)| Given { name: p.name.clone(), value: column.value(row) }).collect()
 }
 
-/// The reject of a row whose edge is there already with another value.
+/// The reject of a row whose edge already exists with another value.
 pub(super) fn differing(plan: &EdgePlan, offset: u64, name: &str, given: &Value, known: &Value) -> RawReject {
     let property = plan.properties.iter().find(|p| *p.name == *name);
     RawReject {
@@ -383,7 +406,7 @@ pub(super) fn differing(plan: &EdgePlan, offset: u64, name: &str, given: &Value,
         column: property.and_then(|p| p.input.column()),
         value: Some(given.to_string()),
         kind: RejectKind::KeyConflict,
-        reason: format!("the edge is there already with {name} = {}", known.excerpt()),
+        reason: format!("the edge already exists with {name} = {}", known.excerpt()),
     }
 }
 
@@ -490,7 +513,7 @@ impl KnownEdges<'_> {
             column: plan.properties[places[0]].input.column(),
             value: Some(values.iter().map(Value::to_string).collect::<Vec<_>>().join(", ")),
             kind: RejectKind::KeyConflict,
-            reason: "the key is there already on an edge with other ends".into(),
+            reason: "the key already exists on an edge with other ends".into(),
         });
         false
     }

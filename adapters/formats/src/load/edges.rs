@@ -18,6 +18,7 @@ use rayon::prelude::*;
 use crate::load::connect::differing;
 use crate::load::existing::Changed;
 use crate::load::index::NewEdge;
+use crate::load::parallel::{FEW_BETWEEN, PropertiesHash};
 use crate::load::picks::{Picks, some_column};
 use crate::load::plan::{EdgePlan, TablePlan};
 use crate::load::resolved::ChunkEdges;
@@ -111,7 +112,7 @@ impl EdgeBuilder {
         let by_name: Vec<Vec<Option<&Column>>> =
             names.iter().map(|name| (0..pieces.len()).map(|part| column_of(part, name)).collect()).collect();
 
-        let counts = drop_duplicates(&mut edges, &sources, &by_name, &mut moved);
+        let counts = drop_duplicates(&mut edges, &sources, (&names, &by_name), &mut moved);
         let columns = names
             .iter()
             .zip(&by_name)
@@ -180,7 +181,8 @@ struct PartCounts {
 /// Leaves out new edges that are an earlier one by what their rule says. Those there already were told
 /// apart before.
 fn drop_duplicates(
-    edges: &mut Sorted<'_>, sources: &[EdgeSource], by_name: &[Vec<Option<&Column>>], moved: &mut MovedEdges,
+    edges: &mut Sorted<'_>, sources: &[EdgeSource], (names, by_name): (&[Arc<str>], &[Vec<Option<&Column>>]),
+    moved: &mut MovedEdges,
 ) -> Vec<PartCounts> {
     let value = |name: usize, (part, row): (u32, u32)| {
         by_name[name][part as usize].map_or(Value::Null, |c| c.value(row as usize))
@@ -197,17 +199,46 @@ fn drop_duplicates(
         return counts;
     }
     let (mut run_start, mut write) = (0, 0);
+    let hash = PropertiesHash::default();
+    let hash_of = |edge: &NewEdge| {
+        let values = by_name.iter().zip(names).filter_map(|(parts, name)| {
+            let column = parts[edge.chunk as usize]?;
+            Some((&**name, column.value(edge.row as usize)))
+        });
+        hash.of(values)
+    };
+    // Of a run of edges with the same ends that has grown long: its new ones by the hash of what they have.
+    let mut alike: HashMap<u64, Vec<usize>> = HashMap::new();
     for read in 0..edges.len() {
         let edge = edges.edge(read);
         if run_start >= write || edges.ends[run_start] != (edge.from, edge.to) {
             run_start = write;
+            alike.clear();
         }
         let part = edge.chunk as usize;
         let source = if part > 0 { Some(&sources[part - 1]) } else { None };
         // Those of part 0 were there: whether the row is one of them is known already.
         let mut new = (run_start..write).map(|known| edges.edge(known)).filter(|known| known.chunk > 0);
+        let long = write - run_start >= FEW_BETWEEN;
+        if long && part > 0 {
+            if alike.is_empty() {
+                for known in run_start..write {
+                    alike.entry(hash_of(&edges.edge(known))).or_default().push(known);
+                }
+            }
+            let same_hash = alike.entry(hash_of(&edge)).or_default();
+            let known = |&known: &usize| {
+                let known = edges.edge(known);
+                known.chunk > 0 && agree(&known, &edge)
+            };
+            if source.map(|s| s.same) == Some(Same::IdenticalOnce) && same_hash.iter().any(known) {
+                counts[part].duplicates += 1;
+                continue;
+            }
+            same_hash.push(write);
+        }
         match source.map(|s| s.same) {
-            Some(Same::IdenticalOnce) if new.any(|known| agree(&known, &edge)) => {
+            Some(Same::IdenticalOnce) if !long && new.any(|known| agree(&known, &edge)) => {
                 counts[part].duplicates += 1;
                 continue;
             }

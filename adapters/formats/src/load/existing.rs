@@ -1,4 +1,4 @@
-//! Elements that are there already: whether a row agrees with one, and what it changes of it.
+//! Elements that already exist: whether a row agrees with one, and the changes it makes.
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;

@@ -1,4 +1,4 @@
-//! From values to nodes: the keys of the nodes that are there already and of those that a load makes.
+//! Maps key values to nodes: existing ones and those created by the load.
 
 use std::ops::Range;
 

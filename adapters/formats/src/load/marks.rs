@@ -1,5 +1,5 @@
-//! Where the fields of plain text end: the places of two bytes, found sixty-four bytes at a time. Fields are
-//! short, so that looking for the end of each by itself costs more than what is between.
+//! Finds field ends in plain text: the positions of two bytes, sixty-four bytes at a time. Fields are short, so a
+//! search for each end by itself would cost more than reading the field.
 
 use wide::{CmpEq, i8x16};
 

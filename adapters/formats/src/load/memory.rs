@@ -1,5 +1,5 @@
-//! What loads may hold in memory: one bound for all that run, so that neither a large one nor many take the
-//! service's memory. What a load reads and builds is accounted block by block, before the next is begun.
+//! Memory limit of loads: one bound for all running loads. The data that a load reads and builds is accounted block
+//! by block, before the next block is started.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};

@@ -16,6 +16,7 @@ mod marks;
 mod memory;
 mod nodes;
 mod offsets;
+mod parallel;
 mod picks;
 mod plain;
 mod plan;
@@ -112,13 +113,13 @@ impl Progress {
 }
 
 /// What one rule made of its table's rows:
-/// `rows = made + changed + unchanged + duplicates + skipped + rejects`.
+/// `rows = created + changed + unchanged + duplicates + skipped + rejects`.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct RuleAccount {
     pub rule: String,
     pub rows: u64,
-    pub made: u64,
+    pub created: u64,
     /// Rows that changed an element that was there.
     pub changed: u64,
     /// Rows whose element was in the graph already, and stays as it is.
@@ -130,8 +131,8 @@ pub struct RuleAccount {
     pub rejects: u64,
     /// The rejects by what is wrong with them.
     pub rejects_by_kind: BTreeMap<RejectKind, u64>,
-    /// Of an edge rule: nodes made because its references lacked them; not counted in `made`.
-    pub created: u64,
+    /// Of an edge rule: nodes created because its references lacked them; not counted in `created`.
+    pub created_ends: u64,
 }
 
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
@@ -149,8 +150,8 @@ pub struct TableAccount {
 #[serde(default)]
 pub struct Account {
     pub tables: Vec<TableAccount>,
-    pub nodes_made: u64,
-    pub edges_made: u64,
+    pub nodes_created: u64,
+    pub edges_created: u64,
     pub changed: u64,
     pub unchanged: u64,
     pub duplicates: u64,
@@ -167,7 +168,7 @@ impl Account {
     pub fn adds_up(&self) -> bool {
         let rule = |t: &TableAccount, r: &RuleAccount| {
             let by_kind: u64 = r.rejects_by_kind.values().sum();
-            let sum = r.made + r.changed + r.unchanged + r.duplicates + r.skipped + r.rejects;
+            let sum = r.created + r.changed + r.unchanged + r.duplicates + r.skipped + r.rejects;
             r.rows == t.rows && r.rows == sum && by_kind == r.rejects
         };
         self.tables.iter().all(|t| t.rules.iter().all(|r| rule(t, r)))
@@ -265,6 +266,6 @@ pub fn load(
             account: Box::new(account),
         });
     }
-    let makes = account.nodes_made + account.edges_made > 0;
+    let makes = account.nodes_created + account.edges_created > 0;
     Ok(LoadOutcome { changed, parts: makes.then_some(parts), account, rejects })
 }

@@ -226,7 +226,7 @@ impl<'a> NodeRows<'a> {
         };
         let own = &self.resolved.label_sets[new.labels as usize];
         if !own.iter().all(|l| known_labels.contains(l)) {
-            let reason = format!("the key is there already with the labels :{}", known_labels.join("&"));
+            let reason = format!("the key already exists with the labels :{}", known_labels.join("&"));
             return Err(rows.reject(row, RejectKind::KeyConflict, None, None, reason));
         }
         let given = self.given(rows, row);
@@ -239,7 +239,7 @@ impl<'a> NodeRows<'a> {
         );
         match verdict {
             Verdict::Differs(name, given, known) => {
-                let reason = format!("the key is there already with {name} = {}", known.excerpt());
+                let reason = format!("the key already exists with {name} = {}", known.excerpt());
                 let (column, given) = (self.column_of(&name), Some(given.to_string()));
                 return Err(rows.reject(row, RejectKind::KeyConflict, column, given, reason));
             }

@@ -1,4 +1,4 @@
-//! Where rows begin in a text.
+//! Start offsets of rows in a text.
 
 /// Where the rows of a chunk begin, which lie near each other and come in order.
 #[derive(Default)]

@@ -1,6 +1,6 @@
-//! The usual CSV: rows without quotes, cut where the delimiters are, and their fields read straight into
-//! typed columns, some rows at a time and column by column. Rows of which one does not fit are taken back
-//! and read again one by one, that one the thorough way, which knows what is wrong with it.
+//! The fast path for CSV: rows without quotes are split at delimiters and their fields parsed directly into typed
+//! columns, several rows at a time and column by column. If a row does not fit, its group is read again row by row,
+//! and the thorough reader reports the error.
 
 use std::ops::Range;
 

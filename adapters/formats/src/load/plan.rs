@@ -1,4 +1,4 @@
-//! What is to be read of each table, and what becomes of it.
+//! Load plan: the columns to read from each table and the elements they become.
 
 use std::sync::{Arc, OnceLock};
 

@@ -108,7 +108,7 @@ fn table_plan(
     }
     for (place, rule) in table.edges.iter().enumerate() {
         let mut edge = edge_plan(rule, mapping, snapshot, &mut columns, &untyped)?;
-        for (side, given) in [(&mut edge.from, &rule.from), (&mut edge.to, &rule.to)] {
+        for (side, given) in [(&mut edge.from, &rule.source), (&mut edge.to, &rule.target)] {
             if given.missing == Missing::Create {
                 side.create = Some(plan.nodes.len());
                 plan.nodes.push(created_plan(name, &edge.shown, place, given, side, snapshot)?);

@@ -27,8 +27,8 @@ pub struct PreviewElement {
     pub labels: Vec<String>,
     pub properties: serde_json::Map<String, serde_json::Value>,
     /// Of an edge: how it names its ends.
-    pub from: Option<String>,
-    pub to: Option<String>,
+    pub source: Option<String>,
+    pub target: Option<String>,
 }
 
 /// A row with what becomes of it.
@@ -48,7 +48,7 @@ pub struct Preview {
     pub rows: Vec<PreviewRow>,
 }
 
-/// Reads the first rows of each source. Keys are not resolved: whether a node is there already, a load
+/// Reads the first rows of each source. Keys are not resolved: whether a node already exists, a load
 /// says.
 pub fn preview(
     mapping: &Mapping, sources: &BTreeMap<String, Arc<Source>>, snapshot: &Snapshot, limit: u64, rows: usize,
@@ -107,8 +107,8 @@ fn first_rows(plan: &TablePlan, read: &TableRead, most: usize) -> Vec<PreviewRow
                 kind: "node",
                 labels: strings(&labels_of(&rule.labels, rule.label_from.as_ref(), own)),
                 properties: properties(names, chunk, row),
-                from: None,
-                to: None,
+                source: None,
+                target: None,
             });
         });
     }
@@ -119,8 +119,8 @@ fn first_rows(plan: &TablePlan, read: &TableRead, most: usize) -> Vec<PreviewRow
                 kind: "edge",
                 labels: strings(&labels_of(&rule.label, rule.label_from.as_ref(), own)),
                 properties: properties(rule.properties.iter().map(|p| &p.name), chunk, row),
-                from: Some(end(&rule.from, chunk, true, row)),
-                to: Some(end(&rule.to, chunk, false, row)),
+                source: Some(end(&rule.from, chunk, true, row)),
+                target: Some(end(&rule.to, chunk, false, row)),
             });
         });
     }

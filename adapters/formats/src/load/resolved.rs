@@ -1,4 +1,4 @@
-//! What the rows of a load come to: which nodes and edges are new, and what changes of those that are there.
+//! Resolved rows of a load: new nodes and edges, and changes of existing ones.
 
 use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;

@@ -237,8 +237,8 @@ pub(super) fn edge_plan(
             Some((key, definition.properties.iter().map(place).collect::<Option<Vec<usize>>>()?))
         });
     Ok(EdgePlan {
-        from: reference_plan(&shown, &rule.from, mapping, snapshot, columns)?,
-        to: reference_plan(&shown, &rule.to, mapping, snapshot, columns)?,
+        from: reference_plan(&shown, &rule.source, mapping, snapshot, columns)?,
+        to: reference_plan(&shown, &rule.target, mapping, snapshot, columns)?,
         label_from: columns.labels(rule.label_from.as_ref(), rule.label_split.as_ref())?,
         filter: columns.filter(rule.filter.as_ref())?,
         shown,
@@ -279,8 +279,8 @@ fn declared_edges(
         named.any(|t| end.accepts(&t.labels))
     };
     let fits = |t: &&EdgeType| {
-        let forward = can_be(&rule.from, &t.source) && can_be(&rule.to, &t.target);
-        forward || (!t.directed && can_be(&rule.from, &t.target) && can_be(&rule.to, &t.source))
+        let forward = can_be(&rule.source, &t.source) && can_be(&rule.target, &t.target);
+        forward || (!t.directed && can_be(&rule.source, &t.target) && can_be(&rule.target, &t.source))
     };
     let fitting: Vec<&EdgeType> = matching.iter().copied().filter(fits).collect();
     // Where none fits, every row will say so.

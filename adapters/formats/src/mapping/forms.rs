@@ -1,4 +1,4 @@
-//! How tables are written: formats, compression, encodings, parts of dates; and how many rejects are borne.
+//! Options of a mapping: formats, compression, encodings, parts of dates, and limits on rejects.
 
 use std::fmt;
 

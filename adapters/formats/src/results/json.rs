@@ -1,5 +1,5 @@
-//! Values as JSON. Elements are objects with their labels, key and properties; texts of temporal values
-//! are ISO 8601; decimals are texts, so that no digit is lost.
+//! Values as JSON. Elements are objects with labels, key and properties; temporal values are ISO 8601 texts;
+//! decimals are texts, so that no digit is lost.
 
 use graphodrome_graph::{Dense, Element, Snapshot, Value};
 use serde_json::{Value as Json, json};

@@ -1,4 +1,4 @@
-//! How the labels of graphs look in drawings.
+//! Colours and captions of labels in drawings.
 
 use sea_orm::entity::prelude::*;
 

@@ -1,4 +1,4 @@
-//! Which segments make a version.
+//! Manifest: the segments of a version.
 
 use sea_orm::entity::prelude::*;
 

@@ -1,4 +1,4 @@
-//! What `backup` and `restore` take.
+//! Arguments of `backup` and `restore`.
 
 use std::path::PathBuf;
 
@@ -8,20 +8,20 @@ use clap::{Args, Subcommand};
 pub struct BackupOptions {
     #[command(subcommand)]
     pub command: Option<BackupCommand>,
-    /// Folder for the backup; what an earlier one has written there is not written again
+    /// Folder for the backup; an earlier backup in it is continued
     #[arg(short, long, required = true)]
     pub out: Option<PathBuf>,
-    /// Only this graph; may be given again
+    /// Only this graph; repeatable
     #[arg(short, long = "graph", value_name = "GRAPH")]
     pub graphs: Vec<String>,
 }
 
 #[derive(Subcommand)]
 pub enum BackupCommand {
-    /// Read a backup whole, and compare its checksums; no service is needed
+    /// Verify the checksums of a backup; needs no service
     #[command(after_help = "Example:\n  graphodrome backup verify backups/averley")]
     Verify { folder: PathBuf },
-    /// List what is in a backup
+    /// List the contents of a backup
     #[command(after_help = "Example:\n  graphodrome backup list backups/averley")]
     List { folder: PathBuf },
 }
@@ -30,13 +30,13 @@ pub enum BackupCommand {
 pub struct RestoreOptions {
     /// Folder of the backup
     pub folder: PathBuf,
-    /// Only this graph; may be given again
+    /// Only this graph; repeatable
     #[arg(short, long = "graph", value_name = "GRAPH")]
     pub graphs: Vec<String>,
-    /// The name that the graph is to have, where only one is restored
+    /// New name of the graph, if only one is restored
     #[arg(long = "as", value_name = "NAME")]
     pub name: Option<String>,
-    /// The version: its number, or a time; the newest where it is not given
+    /// Version number or time; defaults to the newest
     #[arg(long, value_name = "VERSION")]
     pub to: Option<String>,
 }

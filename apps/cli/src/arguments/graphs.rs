@@ -1,4 +1,4 @@
-//! What `graph` takes.
+//! Arguments of `graph`.
 
 use clap::Subcommand;
 
@@ -10,33 +10,33 @@ pub enum GraphCommand {
     /// Show a graph: labels with counts, keys, size
     #[command(after_help = "Example:\n  graphodrome graph show averley")]
     Show { name: String },
-    /// Create an empty graph, open or of a graph type
+    /// Create an empty graph, open or with a graph type
     #[command(
         after_help = "Examples:\n  graphodrome graph create scratch\n  graphodrome graph create copy --type water_network"
     )]
     Create {
         name: String,
-        /// Name of a graph type; without it the graph is open
+        /// Name of a graph type; the graph is open by default
         #[arg(long = "type")]
         graph_type: Option<String>,
     },
-    /// Remove every node and edge of a graph; its model, keys and indexes stay
+    /// Remove all nodes and edges of a graph; keep its model, keys and indexes
     #[command(after_help = "Example:\n  graphodrome graph empty scratch --confirm scratch")]
     Empty {
         name: String,
-        /// The name once more; asked for on a terminal where it is not given
+        /// Repeat the name to confirm; asked for on a terminal
         #[arg(long)]
         confirm: Option<String>,
     },
-    /// Drop a graph with everything in it
+    /// Drop a graph with all its data
     #[command(after_help = "Example:\n  graphodrome graph drop scratch --confirm scratch")]
     Drop {
         name: String,
-        /// The name once more; asked for on a terminal where it is not given
+        /// Repeat the name to confirm; asked for on a terminal
         #[arg(long)]
         confirm: Option<String>,
     },
-    /// List the versions that can be read, the newest first: when, who, what, how many elements
+    /// List readable versions, newest first
     #[command(
         after_help = "Examples:\n  graphodrome graph history averley\n  graphodrome graph history averley --limit 500 --json"
     )]
@@ -48,19 +48,19 @@ pub enum GraphCommand {
         /// Only versions before this one
         #[arg(long, value_name = "N")]
         before: Option<u64>,
-        /// Print the data instead of a table
+        /// Print JSON instead of a table
         #[arg(long)]
         json: bool,
     },
-    /// Show what is different between two versions, element by element
+    /// Show the differences between two versions, element by element
     #[command(
         after_help = "Examples:\n  graphodrome graph diff averley 17 23\n  graphodrome graph diff averley 2026-11-29T10:00:00Z\n  graphodrome graph diff averley 17 --json > changes.jsonl"
     )]
     Diff {
         name: String,
-        /// The earlier version: its number, or a time
+        /// Earlier version: number or time
         from: String,
-        /// The later one; the newest where it is not given
+        /// Later version; defaults to the newest
         to: Option<String>,
         /// Elements to show in the table
         #[arg(long, default_value_t = 50)]
@@ -69,32 +69,32 @@ pub enum GraphCommand {
         #[arg(long)]
         json: bool,
     },
-    /// Make an earlier version the newest, in one commit; opens a graph that is offline
+    /// Make an earlier version the newest in one commit; also opens an offline graph
     #[command(
         after_help = "Examples:\n  graphodrome graph restore averley --to 17\n  graphodrome graph restore averley --to 2026-11-29T10:00:00Z"
     )]
     Restore {
         name: String,
-        /// The version: its number, or a time
+        /// Version number or time
         #[arg(long)]
         to: String,
     },
-    /// Read everything that is stored of a graph, and compare it with what is in memory
+    /// Read all stored data of a graph and compare it with memory
     #[command(after_help = "Example:\n  graphodrome graph verify averley")]
     Verify {
         name: String,
-        /// Print the data instead of sentences
+        /// Print JSON instead of text
         #[arg(long)]
         json: bool,
     },
-    /// Say how long versions of a graph stay: those among the newest, and those that were the newest within some days
+    /// Set the retention of a graph's versions
     #[command(after_help = "Example:\n  graphodrome graph keep averley --versions 50 --days 30")]
     Keep {
         name: String,
-        /// How many of the newest versions stay
+        /// Number of newest versions to keep
         #[arg(long)]
         versions: Option<u64>,
-        /// Days within which a version was the newest, for it to stay
+        /// Days for which versions are kept after they were the newest
         #[arg(long)]
         days: Option<u64>,
     },

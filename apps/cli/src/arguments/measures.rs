@@ -1,4 +1,4 @@
-//! Grammar of what looks at a graph without a query: measures, and what is around a node.
+//! Arguments of `measure` and `neighbours`.
 
 use clap::{Args, Subcommand};
 
@@ -19,7 +19,7 @@ pub enum MeasureCommand {
         #[arg(long)]
         json: bool,
     },
-    /// Run a measure, or keep its columns as properties
+    /// Run a measure, or store its columns as properties
     #[command(
         after_help = "Examples:\n  graphodrome measure run betweenness -g averley --edges '-[:PIPE]-' --top 5\n  graphodrome measure run maximum_flow -g averley --edges '-[:PIPE]->' \\\n      -a source=\"(:Site {code: 'S-001'})\" -a target=\"(:Site {code: 'S-002'})\" -a capacity=diameter_mm\n  graphodrome measure run weak_components -g averley --set component=part"
     )]
@@ -31,30 +31,30 @@ pub struct MeasureOptions {
     pub name: String,
     #[arg(short, long)]
     pub graph: String,
-    /// The nodes looked at, as a pattern: (n:Site WHERE n.population > 0)
+    /// Nodes of the subgraph, as a pattern: (n:Site WHERE n.population > 0)
     #[arg(long, value_name = "PATTERN")]
     pub nodes: Option<String>,
-    /// The edges looked at and how they are read: -[:PIPE]-> along, <-[:PIPE]- against, -[:PIPE]- both ways
+    /// Edges of the subgraph and their direction: -[:PIPE]->, <-[:PIPE]- or -[:PIPE]-
     #[arg(long, value_name = "PATTERN", allow_hyphen_values = true)]
     pub edges: Option<String>,
-    /// A view of the graph that says which nodes and edges are looked at, instead of --nodes and --edges
+    /// A graph view, instead of --nodes and --edges
     #[arg(long, value_name = "NAME", conflicts_with_all = ["nodes", "edges"])]
     pub view: Option<String>,
     /// Another argument; a node is given by a pattern: source="(:Site {code: 'S-001'})"
     #[arg(short = 'a', long = "argument", value_name = "NAME=VALUE")]
     pub arguments: Vec<String>,
-    /// So many rows, the foremost first; 0 for all
+    /// Number of top rows; 0 for all
     #[arg(long, default_value_t = 20)]
     pub top: u64,
-    /// Keep a column as a property of the rows' nodes or edges; may be given again
+    /// Store a column as a property of the rows' nodes or edges; repeatable
     #[arg(long, value_name = "COLUMN=PROPERTY")]
     pub set: Vec<String>,
-    /// Print the query that this is, and do not run it
+    /// Print the equivalent query without running it
     #[arg(long)]
     pub text: bool,
     #[arg(long, value_enum, default_value_t = Format::Table)]
     pub format: Format,
-    /// Seconds it may take
+    /// Time limit in seconds
     #[arg(long)]
     pub timeout: Option<f64>,
     #[command(flatten)]
@@ -65,29 +65,29 @@ pub struct MeasureOptions {
 pub struct NeighboursOptions {
     /// Label that has a key
     pub label: String,
-    /// The key's value; of several properties with commas between them
+    /// The key's value; several properties are separated by commas
     pub key: String,
     #[arg(short, long, env = "GRAPHODROME_GRAPH")]
     pub graph: String,
-    /// How far
+    /// Number of hops
     #[arg(long, default_value_t = 1)]
     pub hops: u32,
-    /// Which way edges are followed: out, in or any
+    /// Direction of edges: out, in or any
     #[arg(long, default_value = "any")]
     pub direction: String,
-    /// Labels of the edges; all without it
+    /// Labels of the edges; defaults to all
     #[arg(long, value_name = "LABEL,...")]
     pub edges: Option<String>,
-    /// Nodes at most
+    /// Maximum number of nodes
     #[arg(long, default_value_t = 100)]
     pub limit: usize,
-    /// Of one node's edges of one label and direction so many at most
+    /// Maximum number of edges for each node, label and direction
     #[arg(long, default_value_t = 20)]
     pub sample: usize,
     /// The same seed draws the same edges
     #[arg(long, default_value_t = 1)]
     pub seed: u64,
-    /// Print the data instead of tables
+    /// Print JSON instead of tables
     #[arg(long)]
     pub json: bool,
 }

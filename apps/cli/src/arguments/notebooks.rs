@@ -15,14 +15,14 @@ pub enum NotebookCommand {
     )]
     Export {
         name: String,
-        /// By default that of the file's ending, or Markdown
+        /// Format; defaults to the file's suffix, or Markdown
         #[arg(long, value_enum)]
         format: Option<NotebookFormat>,
-        /// File to write; standard output without it
+        /// File to write; defaults to standard output
         #[arg(short, long)]
         out: Option<PathBuf>,
     },
-    /// Run the queries of a notebook again, in order, and save it with what came of them
+    /// Run the queries of a notebook again and save the results
     #[command(after_help = "Example:\n  graphodrome notebook run 'Leaks in May' -g averley")]
     Run {
         name: String,
@@ -30,7 +30,7 @@ pub enum NotebookCommand {
         #[arg(short, long, env = "GRAPHODROME_GRAPH")]
         graph: String,
     },
-    /// Forget a notebook
+    /// Remove a notebook
     #[command(after_help = "Example:\n  graphodrome notebook remove 'Leaks in May'")]
     Remove { name: String },
 }

@@ -1,4 +1,4 @@
-//! Grammar of procedures of one's own.
+//! Arguments of `procedure`.
 
 use std::path::PathBuf;
 
@@ -6,7 +6,7 @@ use clap::{Args, Subcommand};
 
 #[derive(Subcommand)]
 pub enum ProcedureCommand {
-    /// List the procedures that can be called beside the measures
+    /// List user procedures
     #[command(after_help = "Example:\n  graphodrome procedure list")]
     List {
         #[arg(long)]
@@ -19,12 +19,12 @@ pub enum ProcedureCommand {
         #[arg(long)]
         json: bool,
     },
-    /// Upload a WebAssembly module as a procedure; its signature says its name
+    /// Upload a WebAssembly module as a procedure; its signature contains the name
     #[command(
         after_help = "Examples:\n  graphodrome procedure add part_quantities.wasm\n  graphodrome procedure add hops.wasm --seconds 5 --memory-mib 256 --granted averley"
     )]
     Add(AddProcedure),
-    /// Call another of a procedure's versions from now on
+    /// Select the active version of a procedure
     #[command(after_help = "Example:\n  graphodrome procedure use part_quantities 1")]
     Use { name: String, version: i64 },
     /// Write a procedure's module into a file
@@ -38,7 +38,7 @@ pub enum ProcedureCommand {
         #[arg(long, value_name = "FILE")]
         out: PathBuf,
     },
-    /// Forget a procedure with all of its versions
+    /// Remove a procedure with all its versions
     #[command(after_help = "Example:\n  graphodrome procedure remove part_quantities")]
     Remove { name: String },
 }
@@ -47,16 +47,16 @@ pub enum ProcedureCommand {
 pub struct AddProcedure {
     /// The module: a component of docs/procedures/procedure.wit, or a core module that exports its functions
     pub file: PathBuf,
-    /// Steps that a call may take, about one an instruction [default: 100000000000]
+    /// Maximum steps of a call, about one for each instruction [default: 100000000000]
     #[arg(long)]
     pub steps: Option<u64>,
-    /// MiB that a call may hold [default: 1024]
+    /// Memory limit of a call in MiB [default: 1024]
     #[arg(long)]
     pub memory_mib: Option<u64>,
-    /// Seconds that a call may run [default: 60]
+    /// Time limit of a call in seconds [default: 60]
     #[arg(long)]
     pub seconds: Option<f64>,
-    /// A graph that it may be called over; may be given again; all without it
+    /// Graph over which it may be called; repeatable; defaults to all
     #[arg(long = "granted", value_name = "GRAPH")]
     pub graphs: Vec<String>,
 }

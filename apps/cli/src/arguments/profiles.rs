@@ -12,13 +12,13 @@ pub enum HopsShown {
     All,
 }
 
-/// How much is shown.
+/// Amount of detail.
 #[derive(Args, Clone, Copy)]
 pub struct ShownOptions {
-    /// Hops of a search that are shown: those that say most, or all
+    /// Hops of a search to show: the significant ones, or all
     #[arg(long, value_enum, default_value_t = HopsShown::Few)]
     pub hops: HopsShown,
-    /// Show every counter of every operator, and what each estimate rests on
+    /// Show every counter of every operator and the source of each estimate
     #[arg(long)]
     pub verbose: bool,
 }
@@ -27,12 +27,12 @@ pub struct ShownOptions {
 pub struct PlanOptions {
     #[command(flatten)]
     pub text: TextOptions,
-    /// Plan as if this had been run: CREATE or DROP of a key or an index; may be given again
+    /// Plan with this hypothetical CREATE or DROP of a key, index or distance bound; repeatable
     #[arg(long, value_name = "STATEMENT")]
     pub with: Vec<String>,
     #[command(flatten)]
     pub shown: ShownOptions,
-    /// Print the data instead of the tree
+    /// Print JSON instead of the tree
     #[arg(long)]
     pub json: bool,
 }
@@ -41,9 +41,9 @@ pub struct PlanOptions {
 pub enum ProfileFormat {
     Text,
     Json,
-    /// A line for each operator and hop with its microseconds, for what draws flame graphs
+    /// Folded stacks for flame graphs: a line for each operator and hop with its microseconds
     Folded,
-    /// A JSON file of the same stacks that Speedscope opens
+    /// The same stacks as a JSON file for Speedscope
     Speedscope,
 }
 
@@ -51,20 +51,20 @@ pub enum ProfileFormat {
 pub struct ProfileOptions {
     #[command(flatten)]
     pub text: TextOptions,
-    /// Run as if this had been run: CREATE or DROP of a key or an index; may be given again. The profile is set beside
-    /// one without it
+    /// Run with this hypothetical CREATE or DROP of a key, index or distance bound, and compare with a run
+    /// without it; repeatable
     #[arg(long, value_name = "STATEMENT")]
     pub with: Vec<String>,
-    /// Run it so many times and say how long they took
+    /// Number of runs to measure
     #[arg(long, value_name = "N")]
     pub repeat: Option<u32>,
-    /// Keep what the query changes, instead of rolling it back
+    /// Commit the changes of the query instead of rolling them back
     #[arg(long)]
     pub commit: bool,
-    /// Keep the profile as a run, under this name where one is given
+    /// Keep the profile as a run, optionally with a name
     #[arg(long, value_name = "NAME", num_args = 0..=1, default_missing_value = "")]
     pub keep: Option<String>,
-    /// Tag of the kept run; may be given again
+    /// Tag of the kept run; repeatable
     #[arg(long = "tag", value_name = "TAG", requires = "keep")]
     pub tags: Vec<String>,
     #[command(flatten)]
@@ -83,19 +83,19 @@ pub enum RunCommand {
         after_help = "Examples:\n  graphodrome run list\n  graphodrome run list -g averley --slow\n  graphodrome run list --search SHORTEST --tag before"
     )]
     List {
-        /// Of this graph
+        /// Only runs on this graph
         #[arg(short, long)]
         graph: Option<String>,
-        /// Only those that were kept by themselves, as the query took long
+        /// Only automatically kept profiles of slow queries
         #[arg(long)]
         slow: bool,
-        /// Only those with this name
+        /// Only runs with this name
         #[arg(long)]
         name: Option<String>,
-        /// Only those with this tag
+        /// Only runs with this tag
         #[arg(long)]
         tag: Option<String>,
-        /// Only those with this in their text
+        /// Only those whose query contains this text
         #[arg(long, value_name = "TEXT")]
         search: Option<String>,
         #[arg(long, default_value_t = 20)]
@@ -103,17 +103,17 @@ pub enum RunCommand {
         #[arg(long)]
         json: bool,
     },
-    /// Show a kept run as its profile was shown
+    /// Show the profile of a kept run
     #[command(after_help = "Examples:\n  graphodrome run show 12\n  graphodrome run show before --hops all")]
     Show {
-        /// Its number, or its name
+        /// Number or name of the run
         run: String,
         #[command(flatten)]
         shown: ShownOptions,
         #[arg(long, value_enum, default_value_t = ProfileFormat::Text)]
         format: ProfileFormat,
     },
-    /// Give a run a name and tags in the place of those it has
+    /// Change the name and tags of a run
     #[command(after_help = "Example:\n  graphodrome run label 12 --name before --tag pipes")]
     Label {
         run: String,
@@ -132,9 +132,9 @@ pub enum RunCommand {
 
 #[derive(Args)]
 pub struct CompareOptions {
-    /// The run before: its number, or its name
+    /// Number or name of the earlier run
     pub before: String,
-    /// The run after
+    /// Number or name of the later run
     pub after: String,
     #[command(flatten)]
     pub shown: ShownOptions,
@@ -144,7 +144,7 @@ pub struct CompareOptions {
 
 #[derive(Subcommand)]
 pub enum BaselineCommand {
-    /// List the saved queries that are held against an accepted run
+    /// List saved queries with baselines
     #[command(after_help = "Example:\n  graphodrome baseline list")]
     List {
         #[arg(short, long)]
@@ -152,7 +152,7 @@ pub enum BaselineCommand {
         #[arg(long)]
         json: bool,
     },
-    /// Run a saved query and accept what it does; or accept a run that is kept
+    /// Run a saved query and accept the run, or accept a kept run
     #[command(
         after_help = "Examples:\n  graphodrome baseline accept sites_above -g averley -p level=120\n  graphodrome baseline accept sites_above -g averley --run 12 --allow 1.5"
     )]
@@ -167,11 +167,11 @@ pub enum BaselineCommand {
         /// A run of this query on this graph, by its number or name
         #[arg(long)]
         run: Option<String>,
-        /// How many times the accepted work it may become before it is called worse
+        /// Permitted factor of the accepted work
         #[arg(long, value_name = "FACTOR")]
         allow: Option<f64>,
     },
-    /// Hold a saved query against nothing any more; the run stays
+    /// Remove the baseline of a saved query; the run is kept
     #[command(after_help = "Example:\n  graphodrome baseline remove sites_above -g averley")]
     Remove {
         name: String,
@@ -182,18 +182,18 @@ pub enum BaselineCommand {
 
 #[derive(Args)]
 pub struct CheckOptions {
-    /// Of this graph; otherwise of all
+    /// Only baselines of this graph
     #[arg(short, long)]
     pub graph: Option<String>,
     /// Only these saved queries
     pub queries: Vec<String>,
-    /// Run the queries and compare their work, instead of planning them only
+    /// Run the queries and compare their work instead of only planning them
     #[arg(long)]
     pub run: bool,
-    /// How many times the accepted work they may become, in the place of what each was accepted with
+    /// Permitted factor of the accepted work, instead of each baseline's own
     #[arg(long, value_name = "FACTOR")]
     pub allow: Option<f64>,
-    /// Write a JUnit report, as continuous integration reads it
+    /// Write a JUnit report
     #[arg(long, value_name = "FILE")]
     pub junit: Option<PathBuf>,
     /// Write a summary in Markdown
@@ -205,10 +205,10 @@ pub struct CheckOptions {
 
 #[derive(Args)]
 pub struct TopOptions {
-    /// Show what runs now once, instead of again and again until Ctrl+C
+    /// Print once instead of refreshing until Ctrl+C
     #[arg(long)]
     pub once: bool,
-    /// Seconds between two looks
+    /// Seconds between refreshes
     #[arg(long, default_value_t = 1.0)]
     pub every: f64,
     /// Cancel the request with this number

@@ -12,7 +12,7 @@ pub enum SavedCommand {
     /// Print a saved query with its header
     #[command(after_help = "Example:\n  graphodrome saved show sites_above")]
     Show { name: String },
-    /// Save the query of a file; its header says its name, folder, description and parameters
+    /// Save the query of a file with name, folder, description and parameters in its header
     #[command(after_help = "Example:\n  graphodrome saved add sites_above.gql")]
     Add { file: PathBuf },
     /// Run a saved query
@@ -26,13 +26,13 @@ pub enum SavedCommand {
         #[arg(short, long = "param", value_name = "NAME=VALUE")]
         parameters: Vec<String>,
     },
-    /// Forget a saved query
+    /// Remove a saved query
     #[command(after_help = "Example:\n  graphodrome saved remove sites_above")]
     Remove { name: String },
     /// Write all saved queries into a folder, one file each
     #[command(after_help = "Example:\n  graphodrome saved export queries/")]
     Export { folder: PathBuf },
-    /// Save every .gql file of a folder and its folders
+    /// Save every .gql file of a folder and its subfolders
     #[command(after_help = "Example:\n  graphodrome saved import queries/")]
     Import { folder: PathBuf },
 }

@@ -12,8 +12,10 @@ import { figure, moment, say } from "../shared/words";
 
 const COLOURS = { running: "info", done: "success", failed: "danger", cancelled: "secondary" } as const;
 
-const FIGURES = ["made", "changed", "unchanged", "duplicates", "skipped", "rejects", "created"] as const;
-const ALWAYS: readonly string[] = ["made", "duplicates", "rejects"];
+const FIGURES = ["created", "changed", "unchanged", "duplicates", "skipped", "rejects", "created_ends"] as const;
+/** What the columns are called. */
+const titleOf = (figure: string) => (figure === "created_ends" ? say("nodes created") : say(figure));
+const ALWAYS: readonly string[] = ["created", "duplicates", "rejects"];
 
 /** `reading: 12,000 rows, 3.1 of 9.4 MB, 4 s left` */
 export function progressText(p: NonNullable<Job["progress"]>): string {
@@ -33,13 +35,13 @@ export function JobAccount({ job }: { job: Job }) {
   const figures = FIGURES.filter((f) => ALWAYS.includes(f) || rules.some((r) => (r[f] ?? 0) > 0));
   return (
     <>
-      {job.detail.check === true && <p className="status">{say("This was a check: nothing was published.")} {account && say("A load would add {{nodes}} nodes and {{edges}} edges.", { nodes: figure(account.nodes_made), edges: figure(account.edges_made) })} {(job.detail.breaks ?? []).map((b) => <strong key={b}>{say("It would fail: {{reason}}.", { reason: b })} </strong>)}</p>}
-      {job.detail.check !== true && job.state === "done" && account && <p className="status">{job.detail.changed === false ? say("Nothing new: everything was there already.") : say("{{nodes}} nodes and {{edges}} edges are new.", { nodes: figure(account.nodes_made), edges: figure(account.edges_made) })}</p>}
+      {job.detail.check === true && <p className="status">{say("This was a check: nothing was published.")} {account && say("A load would add {{nodes}} nodes and {{edges}} edges.", { nodes: figure(account.nodes_created), edges: figure(account.edges_created) })} {(job.detail.breaks ?? []).map((b) => <strong key={b}>{say("It would fail: {{reason}}.", { reason: b })} </strong>)}</p>}
+      {job.detail.check !== true && job.state === "done" && account && <p className="status">{job.detail.changed === false ? say("Nothing new: everything was there already.") : say("{{nodes}} nodes and {{edges}} edges are new.", { nodes: figure(account.nodes_created), edges: figure(account.edges_created) })}</p>}
       {job.detail.error && <Alert variant="danger">{job.detail.error}</Alert>}
       {job.detail.differences && <ul className="findings">{job.detail.differences.map((d, i) => <li key={i}>{d.message}</li>)}</ul>}
       {account && (
         <Table size="sm" className="result">
-          <thead><tr>{["table", "becomes", "rows", ...figures].map((h) => <th key={h}>{say(h)}</th>)}</tr></thead>
+          <thead><tr>{["table", "becomes", "rows", ...figures].map((h) => <th key={h}>{titleOf(h)}</th>)}</tr></thead>
           <tbody>
             {account.tables.flatMap((t) => t.rules.map((rule, i) => (
               <tr key={`${t.table}${i}`}>

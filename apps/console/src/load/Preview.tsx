@@ -3,14 +3,14 @@ import { say } from "../shared/words";
 
 export interface Preview {
   table: string;
-  rows: { row: number; rejects: string[]; elements: { kind: string; labels: string[]; properties: Record<string, unknown>; from: string | null; to: string | null }[] }[];
+  rows: { row: number; rejects: string[]; elements: { kind: string; labels: string[]; properties: Record<string, unknown>; source: string | null; target: string | null }[] }[];
 }
 
 /** `(:Junction {code: J-1})`, as a query would write it. */
 function ElementText({ element }: { element: Preview["rows"][number]["elements"][number] }) {
   const properties = Object.entries(element.properties).map(([name, value]) => `${name}: ${typeof value === "string" ? `'${value}'` : JSON.stringify(value)}`).join(", ");
   const inside = `:${element.labels.join("&")}${properties ? ` {${properties}}` : ""}`;
-  return <code className="element">{element.kind === "node" ? `(${inside})` : `${element.from}-[${inside}]->${element.to}`}</code>;
+  return <code className="element">{element.kind === "node" ? `(${inside})` : `${element.source}-[${inside}]->${element.target}`}</code>;
 }
 
 export function PreviewRows({ previews }: { previews: Preview[] }) {

@@ -29,8 +29,8 @@ const EXISTING = [["reject", "rejected"], ["keep", "left as it is"], ["update", 
 
 function Existing({ value, onChange }: { value: string | undefined; onChange: (next: string) => void }) {
   return (
-    <label className="rule-field"><span>{say("one that is there already, with other values, is")}</span>
-      <Form.Select size="sm" aria-label={say("What is there already")} value={value ?? "reject"} onChange={(e) => onChange(e.target.value)}>
+    <label className="rule-field"><span>{say("if the key exists with other values")}</span>
+      <Form.Select size="sm" aria-label={say("If the element exists")} value={value ?? "reject"} onChange={(e) => onChange(e.target.value)}>
         {EXISTING.map(([name, words]) => <option key={name} value={name}>{say(words)}</option>)}
       </Form.Select>
     </label>
@@ -99,8 +99,8 @@ export function EdgeForm({ rule, columns, model, onChange }: { rule: EdgeRule; c
         <button type="button" className="btn btn-sm btn-link" onClick={() => onChange(null)}>{say("Remove")}</button>
       </legend>
       <div className="rule-fields">
-        <End name={say("from")} end={rule.from} columns={columns} model={model} onChange={(from) => onChange({ ...rule, from })} />
-        <End name={say("to")} end={rule.to} columns={columns} model={model} onChange={(to) => onChange({ ...rule, to })} />
+        <End name={say("source")} end={rule.source} columns={columns} model={model} onChange={(source) => onChange({ ...rule, source })} />
+        <End name={say("target")} end={rule.target} columns={columns} model={model} onChange={(target) => onChange({ ...rule, target })} />
         {names.map((name) => <Field key={name} name={name} field={rule.properties?.[name]} columns={columns} hint={type?.properties.find((p) => p.name === name)?.type ?? ""} onChange={(next) => onChange({ ...rule, properties: changed(rule.properties, name, next) })} />)}
         <label className="rule-field"><span>{say("edges with the same ends are")}</span>
           <Form.Select size="sm" aria-label={say("Same edges")} value={rule.same ?? "identical-once"} onChange={(e) => onChange({ ...rule, same: e.target.value })}>

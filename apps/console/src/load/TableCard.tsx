@@ -30,7 +30,7 @@ export function TableCard({ table, known, types, change }: Properties) {
   const columns = known?.columns.map((c) => c.name) ?? [];
   const [nodes, edges] = [table.node ?? [], table.edge ?? []];
   const newNode: NodeRule = { labels: [types?.node_types[0]?.labels[0] ?? "Thing"], properties: {} };
-  const newEdge: EdgeRule = { label: types?.edge_types[0]?.labels[0] ?? "IS", from: { labels: [], key: {} }, to: { labels: [], key: {} } };
+  const newEdge: EdgeRule = { label: types?.edge_types[0]?.labels[0] ?? "IS", source: { labels: [], key: {} }, target: { labels: [], key: {} } };
   return (
     <section className="table-card" aria-label={table.file}>
       <h2>{table.file} {known && <span className="faint">{say("{{n}} rows", { count: known.rows })}</span>}</h2>

@@ -25,8 +25,8 @@ export interface NodeRule {
 export interface EdgeRule {
   label: string;
   undirected?: boolean;
-  from: Reference;
-  to: Reference;
+  source: Reference;
+  target: Reference;
   properties?: Record<string, FieldSource>;
   same?: string;
   existing?: string;
@@ -108,7 +108,7 @@ function edgesOf(labels: string[], key: string[], properties: Record<string, str
     const end = { labels: [other.label], key: { [other.key[0] ?? ""]: column } };
     const rest = free.filter((c) => c !== column);
     const found = type.properties.map((p) => [p.name, columnFor(p.name, "", rest)] as const).filter(([, c]) => c !== undefined);
-    const rule: EdgeRule = { label: type.labels[0] ?? "", from: from ? own : end, to: from ? end : own, optional: true };
+    const rule: EdgeRule = { label: type.labels[0] ?? "", source: from ? own : end, target: from ? end : own, optional: true };
     if (!type.directed) rule.undirected = true;
     if (found.length > 0) rule.properties = Object.fromEntries(found) as Record<string, string>;
     return [rule];
@@ -158,7 +158,7 @@ function rules(table: TableColumns, model: Model | null): { node?: NodeRule[]; e
     const ends = [end(from, ["from", "source", "start"]), end(to, ["to", "target", "end"])] as const;
     if (ends.some((e) => Object.values(e).some((c) => c === undefined))) return null;
     const properties = Object.fromEntries(type.properties.map((p) => [p.name, columnFor(p.name, "", left)] as const).filter(([, c]) => c !== undefined)) as Record<string, string>;
-    const rule: EdgeRule = { label: type.labels[0] ?? "", from: { labels: [from.label], key: ends[0] as Record<string, string> }, to: { labels: [to.label], key: ends[1] as Record<string, string> } };
+    const rule: EdgeRule = { label: type.labels[0] ?? "", source: { labels: [from.label], key: ends[0] as Record<string, string> }, target: { labels: [to.label], key: ends[1] as Record<string, string> } };
     if (!type.directed) rule.undirected = true;
     if (Object.keys(properties).length > 0) rule.properties = properties;
     return { rule, score: (2 + Object.keys(properties).length) / columns.length };

@@ -185,13 +185,13 @@ export interface RunningInfo {
 export interface RuleAccount {
   rule: string;
   rows: number;
-  made: number;
+  created: number;
   changed?: number;
   unchanged?: number;
   duplicates: number;
   skipped: number;
   rejects: number;
-  created?: number;
+  created_ends?: number;
 }
 
 export type Job = Refined<
@@ -206,7 +206,7 @@ export type Job = Refined<
       breaks?: string[];
       /** Of a model that was applied. */
       differences?: { message: string }[];
-      account?: { tables: { table: string; rows: number; rules: RuleAccount[] }[]; nodes_made: number; edges_made: number; rejects: number };
+      account?: { tables: { table: string; rows: number; rules: RuleAccount[] }[]; nodes_created: number; edges_created: number; rejects: number };
     };
   }
 >;

@@ -175,13 +175,13 @@ export interface components {
         };
         /** @description An element that a row would become. */
         ElementPreview: {
-            /** @description Of an edge: how the row names its ends. */
-            from?: string | null;
             /** @description node or edge. */
             kind: string;
             labels: string[];
             properties: Record<string, never>;
-            to?: string | null;
+            /** @description Of an edge: how the row names its ends. */
+            source?: string | null;
+            target?: string | null;
         };
         /** @description What to export, and how. */
         ExportRequest: {
@@ -619,10 +619,10 @@ export interface components {
             revision?: number;
         };
         NewEdgeRequest: {
-            from: components["schemas"]["NodeReference"];
             label: string;
             properties?: Record<string, never>;
-            to: components["schemas"]["NodeReference"];
+            source: components["schemas"]["NodeReference"];
+            target: components["schemas"]["NodeReference"];
             undirected?: boolean;
         };
         NewGraph: {

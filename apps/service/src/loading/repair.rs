@@ -1,5 +1,5 @@
-//! Rejects given back as the rows they were, to be repaired and loaded again: a file a table, whose first
-//! columns say what was wrong, and the mapping for these files alone.
+//! Rejected rows for repair: one file for each table, with the reasons in its first columns, and a mapping for
+//! these files.
 
 use std::collections::BTreeMap;
 

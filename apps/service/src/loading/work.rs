@@ -108,7 +108,7 @@ async fn work(app: &Arc<App>, graph: &Arc<GraphHandle>, job: &OwnJob, plan: Load
         Ok(Err(error)) => return Err(failed(error.to_string())),
         Err(error) => {
             tracing::error!(%error, "a load stopped");
-            return Err(failed("the service made a mistake; its log says more".into()));
+            return Err(failed("internal error; see the service's log".into()));
         }
     };
     if progress.is_cancelled() {

@@ -1,4 +1,4 @@
-//! What a look at a graph finds: what breaks its model, and what may not be meant.
+//! Findings about a graph: violations of its model and suspicious data.
 
 use graphodrome_graph::{Dense, Element, Finding, Snapshot};
 use serde::Serialize;

@@ -1,5 +1,5 @@
-//! Backups of graphs, piece by piece: a version is kept as long as its backup is being taken, its segments and its log
-//! are read as they are stored, and a graph is made again out of them.
+//! Backups of graphs, piece by piece: a version is retained while its backup is taken, segments and log are read as
+//! stored, and a restore builds a graph from them.
 
 use std::sync::Arc;
 use std::time::Instant;

@@ -1,4 +1,4 @@
-//! Drawings of a graph that were saved: what is drawn, and how.
+//! Saved drawings of a graph.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;

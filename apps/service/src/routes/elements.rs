@@ -47,8 +47,8 @@ pub struct NodeReference {
 #[serde(deny_unknown_fields)]
 pub struct NewEdgeRequest {
     pub label: String,
-    pub from: NodeReference,
-    pub to: NodeReference,
+    pub source: NodeReference,
+    pub target: NodeReference,
     #[serde(default)]
     pub undirected: bool,
     #[serde(default)]
@@ -377,8 +377,8 @@ pub async fn create_edge(
             labels: label_set([new.label.as_str()]),
             properties: properties.into_iter().collect(),
             directed: !new.undirected,
-            source: seek(&snapshot, Element::Node, &new.from.label, &new.from.key)?,
-            target: seek(&snapshot, Element::Node, &new.to.label, &new.to.key)?,
+            source: seek(&snapshot, Element::Node, &new.source.label, &new.source.key)?,
+            target: seek(&snapshot, Element::Node, &new.target.label, &new.target.key)?,
         };
         t.insert_edge(edge).map_err(graph_problem)
     })

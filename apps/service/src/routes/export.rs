@@ -123,7 +123,7 @@ pub async fn export_graph(
     let stopped = |_| {
         Problem::from_graph(graphodrome_graph::GraphError::new(
             graphodrome_graph::Code::DATA,
-            "the export stopped; the service's log says more",
+            "the export failed; see the service's log",
         ))
     };
     let losses = first.await.map_err(stopped)??;

@@ -1,4 +1,4 @@
-//! What happens to a graph, as it happens: its commits, and a query's result whenever it changes.
+//! Live events of a graph: commits, and changes of a query's result.
 
 use std::collections::BTreeSet;
 use std::convert::Infallible;

@@ -79,8 +79,8 @@ pub struct ElementPreview {
     #[schema(value_type = Object)]
     pub properties: serde_json::Map<String, serde_json::Value>,
     /// Of an edge: how the row names its ends.
-    pub from: Option<String>,
-    pub to: Option<String>,
+    pub source: Option<String>,
+    pub target: Option<String>,
 }
 
 #[derive(Serialize, ToSchema)]
@@ -123,8 +123,8 @@ pub async fn preview_load(
         kind: e.kind.into(),
         labels: e.labels,
         properties: e.properties,
-        from: e.from,
-        to: e.to,
+        source: e.source,
+        target: e.target,
     };
     let tables = looked.into_iter().map(|table| TablePreview {
         table: table.table,

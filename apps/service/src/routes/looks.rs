@@ -1,4 +1,4 @@
-//! How the labels of a graph look in drawings.
+//! Colours and captions of labels in drawings.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;

@@ -1,5 +1,4 @@
-//! Routes, each with its entry in the OpenAPI document: they are registered together, so that neither
-//! can be without the other.
+//! Routes with their entries in the OpenAPI document, registered together so that neither can be missing.
 
 mod backups;
 pub(crate) mod baselines;

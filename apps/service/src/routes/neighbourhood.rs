@@ -1,5 +1,5 @@
-//! A node's neighbourhood as a part of the graph that is fit for drawing: so many hops, so many nodes, of hubs a
-//! sample, and exact counts of what was left out.
+//! A node's neighbourhood as a drawable subgraph: limited hops and nodes, sampled hubs, and exact counts of omitted
+//! edges.
 
 use std::collections::{BTreeMap, HashSet};
 use std::hash::{DefaultHasher, Hash, Hasher};

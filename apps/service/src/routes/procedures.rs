@@ -1,4 +1,4 @@
-//! Procedures of one's own: uploaded, listed, and which of their versions is called.
+//! User procedures: upload, list, and select the active version.
 
 use std::sync::Arc;
 use std::time::Duration;

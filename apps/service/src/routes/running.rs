@@ -1,4 +1,4 @@
-//! What runs now.
+//! Running queries and jobs.
 
 use std::sync::Arc;
 

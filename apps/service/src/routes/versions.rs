@@ -1,4 +1,4 @@
-//! The versions of a graph: which there are, what is different between two, and an earlier one as the newest.
+//! Versions of a graph: list, difference, restore.
 
 use std::fmt::Display;
 use std::sync::Arc;

@@ -1,4 +1,4 @@
-//! What a plan and a profile answer.
+//! Answers of plans and profiles.
 
 use graphodrome_engine::{Execution, Finding, PLAN_FORMAT, PlanTree, Prepared};
 use serde::{Deserialize, Serialize};

@@ -1,5 +1,5 @@
-//! Queries that are answered where they arrive: their plan is there and brief. Where anything is in the way,
-//! nothing was done, and the query goes the whole way, which says what it was.
+//! Queries answered on arrival: their plan is cached and short. Anything unusual takes the normal route, which
+//! reports errors; nothing has been done by then.
 
 use std::sync::Arc;
 use std::time::Instant;

@@ -48,7 +48,7 @@ pub(super) async fn create(
     let known = created.bounds.iter().position(|known| known.name == *name);
     if let Some(known) = known {
         if new.if_not_exists || *created.bounds[known] == *bound {
-            return Ok(format!("distance bound {name} is there already"));
+            return Ok(format!("distance bound {name} already exists"));
         }
         if !new.or_replace {
             let message = format!("there is already a distance bound {name}");

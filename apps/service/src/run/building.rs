@@ -1,4 +1,4 @@
-//! What is built on a graph's elements as a job: keys, indexes and distance bounds.
+//! Structures built over a graph's elements as jobs: keys, indexes and distance bounds.
 
 use std::sync::Arc;
 

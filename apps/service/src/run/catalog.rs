@@ -26,7 +26,7 @@ pub(super) async fn statement(
     };
     let created = |made: bool, what: &str, name: &Name| {
         let name = &name.text;
-        if made { format!("{what} {name} created") } else { format!("{what} {name} is there already") }
+        if made { format!("{what} {name} created") } else { format!("{what} {name} already exists") }
     };
     let dropped = |made: bool, what: &str, name: &Name| {
         let name = &name.text;
@@ -182,7 +182,7 @@ fn check_lookup(snapshot: &Snapshot, new: &CreateLookup) -> Result<(), Diagnosti
     Ok(())
 }
 
-/// The key or index that a statement wants; `None` where it is there already and that is no error.
+/// The key or index that a statement wants; `None` where it already exists and that is no error.
 pub(super) fn definition_of(
     snapshot: &Snapshot, new: &CreateLookup,
 ) -> Result<Option<Arc<KeyDefinition>>, Diagnostic> {
@@ -219,7 +219,7 @@ async fn create_lookup(app: &Arc<App>, new: CreateLookup, request: &QueryRequest
     let snapshot = turn.snapshot();
     let located = |e: Diagnostic| Problem::from_diagnostic(e, &request.text);
     let Some(definition) = definition_of(&snapshot, &new).map_err(located)? else {
-        return Ok(format!("{what} {} is there already", new.name.text));
+        return Ok(format!("{what} {} already exists", new.name.text));
     };
     let mut lookups: Created = snapshot.schema().created();
     if new.unique { &mut lookups.keys } else { &mut lookups.indexes }.push(definition.clone());

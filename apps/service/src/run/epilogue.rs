@@ -1,5 +1,4 @@
-//! What a finished run says besides its rows. It is written field by field: beside a brief query everything
-//! around it counts.
+//! The summary of a finished run, written field by field, because the overhead matters for short queries.
 
 use graphodrome_engine::{ChangedCounts, Summary};
 use graphodrome_language::Diagnostic;

@@ -1,5 +1,5 @@
-//! Reads: on a snapshot, in a stream. A plan that promises to be brief runs where it is; one that turns
-//! out not to be, or that is not expected to be, gets a thread of its own.
+//! Reads: on a snapshot, as a stream. A plan that is expected to be short runs on the current thread; longer
+//! queries get a thread of their own.
 
 use std::time::{Duration, Instant};
 

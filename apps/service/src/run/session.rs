@@ -77,7 +77,7 @@ pub(super) async fn command(
         }
         SessionCommand::SetParameter { name, if_not_exists, value_type, value } => {
             if if_not_exists && session.parameters.contains_key(&*name) {
-                return Ok(format!("${name} is there already"));
+                return Ok(format!("${name} already exists"));
             }
             let span = value.span;
             let value = evaluate(app, session, value, request).await?;

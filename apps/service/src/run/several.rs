@@ -1,5 +1,5 @@
-//! Queries over several graphs, or several versions of one: each linear query is about one of them, and values go on from
-//! one to the next. Elements do not: what they are called by in one graph is another element, or none, in the next.
+//! Queries over several graphs, or several versions of one: each linear query reads one of them, and values pass
+//! from one to the next. Elements do not: their ids mean other elements in another graph.
 
 use std::collections::HashMap;
 use std::sync::Arc;

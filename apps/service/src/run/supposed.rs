@@ -1,5 +1,5 @@
-//! A graph as it would be with other keys, indexes and distance bounds: built for one request, seen by nobody else, and forgotten with
-//! it.
+//! A graph with hypothetical keys, indexes and distance bounds: built for one request, invisible to others, and
+//! dropped with it.
 
 use std::sync::Arc;
 use std::time::Instant;

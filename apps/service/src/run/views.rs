@@ -32,7 +32,7 @@ pub(super) async fn create(
     let known = created.views.iter().position(|known| known.name == *name);
     if let Some(known) = known {
         if new.if_not_exists || *created.views[known] == *view {
-            return Ok(format!("view {name} is there already"));
+            return Ok(format!("view {name} already exists"));
         }
         if !new.or_replace {
             let message = format!("there is already a view {name}");

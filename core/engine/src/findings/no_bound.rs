@@ -1,4 +1,5 @@
-//! A cheapest path between two nodes looked at a good part of the graph, and nothing says what is left to its end.
+//! Finding: the search for a cheapest path between two nodes covered much of the graph, and no distance bound
+//! exists.
 
 use graphodrome_graph::{BoundDefinition, BoundSource, Direction, LANDMARKS, LabelExpression};
 

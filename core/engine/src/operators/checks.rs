@@ -1,4 +1,4 @@
-//! What an edge, or a node that an edge leads to, must be.
+//! Tests for an edge and for the node that it leads to.
 
 use graphodrome_graph::{Dense, Direction, EdgeTest, NodeTest, Value};
 

@@ -1,5 +1,5 @@
-//! How many common neighbours two nodes have, for rows of which one node stays the same for a while: its
-//! neighbours are marked once, and where it stays longer the ways of two edges to it are counted once.
+//! Counts common neighbours of two nodes for rows in which one node stays the same: its neighbours are marked once
+//! and, if it stays longer, its two-edge walks are counted once.
 
 use std::ops::Range;
 

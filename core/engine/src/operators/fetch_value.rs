@@ -1,4 +1,4 @@
-//! FetchValue: the one value of the one row of a query, for each row; null where it has no row.
+//! FetchValue: the value of a subquery's only row, for each outer row; null if it has no row.
 
 use std::sync::Arc;
 

@@ -1,6 +1,6 @@
-//! FoldPaths: a row for each end of a quantified part, instead of one for each path: how many paths there are, and what
-//! adds up along them. The number of paths stands in the path's slot, what was folded in the slot of the edges. Where
-//! that cannot be had without the paths, they are made, a row each.
+//! FoldPaths: one row for each end of a quantified part instead of one for each path, with the number of paths in
+//! the path's slot and the folded values in the slot of the edges. If this is impossible without enumerating the
+//! paths, they are enumerated.
 
 use std::sync::Arc;
 

@@ -3,21 +3,22 @@
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use graphodrome_graph::{Dense, Passing, PlainPart, Value, WholeNumbers};
+use graphodrome_graph::{Dense, Value};
 
+use crate::answers::NodeCounts;
 use crate::batch::{BATCH_ROWS, Batch, Vector};
 use crate::context::Context;
 use crate::counters::Counters;
-use crate::evaluate::holds;
 use crate::expression::Expr;
 use crate::of_node::OfNode;
 use crate::operators::EdgeCheck;
 use crate::operators::NodeCheck;
-use crate::operators::merge_rows::{Taken, TakenColumns, taken_columns};
+use crate::operators::edges_by_value::{Asked, NodeHashes};
+use crate::operators::filter::passing_rows;
+use crate::operators::merge_rows::{Taken, TakenColumns};
+use crate::operators::plain_edges::{AskedOfEdges, Plain, Sink, all_hold};
 use crate::outcome::{CHECK_EVERY, Outcome};
 use crate::plan::{Counting, Input, Operator, OperatorPlan};
-use crate::quick::{Place, PlainComparison, Which};
-use crate::ranges::{PropertyRange, edge_range};
 use crate::row::Row;
 use crate::scope::Scope;
 
@@ -36,6 +37,14 @@ pub(crate) struct FollowEdges {
     pub remembers: Option<Vec<Taken>>,
     /// At most one for all rows with the same number in this slot: a semi-join.
     pub once: Option<usize>,
+    /// Whether the edges of busy nodes may be hashed by the values that conditions compare with the row.
+    pub hashed: bool,
+}
+
+impl FollowEdges {
+    pub(super) fn asked(&self) -> AskedOfEdges<'_> {
+        AskedOfEdges { edge: &self.edge, node: &self.node, conditions: &self.conditions }
+    }
 }
 
 impl OperatorPlan for FollowEdges {
@@ -57,6 +66,9 @@ impl OperatorPlan for FollowEdges {
         if self.once.is_some() {
             details.push(("rows", "the first of each outer row".into()));
         }
+        if self.hashed {
+            details.push(("hashed", "hash tables of edges at busy nodes".into()));
+        }
         if !self.shown_conditions.is_empty() {
             details.push(("where", format!("where {}", self.shown_conditions.join(" AND "))));
         }
@@ -77,7 +89,15 @@ impl OperatorPlan for FollowEdges {
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
         let input = inputs.remove(0);
-        Box::new(FollowEdgesRun { spec: self, input, batch: None, row: 0, entries: vec![], given: vec![] })
+        Box::new(FollowEdgesRun {
+            spec: self,
+            input,
+            batch: None,
+            row: 0,
+            entries: vec![],
+            given: vec![],
+            hashes: None,
+        })
     }
 }
 
@@ -90,25 +110,8 @@ struct FollowEdgesRun {
     entries: Vec<usize>,
     /// Which outer rows have one, where each gets one at most.
     given: Vec<bool>,
-}
-
-/// What takes the edges that are found.
-pub(super) trait Sink {
-    /// The input's row, the edge and the node it leads to.
-    fn push(&mut self, row: usize, edge: Dense, node: Dense);
-
-    /// Whether numbers are enough.
-    fn counts(&self) -> bool {
-        false
-    }
-
-    /// Adds to what is counted for the row that is read now.
-    fn add(&mut self, _more: u64) {}
-
-    /// Whether one is enough of each row.
-    fn once(&self) -> bool {
-        false
-    }
+    /// Made for the first batch.
+    hashes: Option<NodeHashes>,
 }
 
 /// What was found: rows of the input with an edge and a node each, or only how many there are.
@@ -147,185 +150,6 @@ impl Sink for FollowedRows {
         self.edges.push(edge);
         self.nodes.push(node);
     }
-}
-
-/// Plain rows of some of the operator's edges, with the conditions that are ranges of their columns.
-struct PartOfRow<'a> {
-    rows: PlainPart<'a>,
-    ranges: Vec<(WholeNumbers<'a>, i64, i64)>,
-}
-
-impl<'a> PartOfRow<'a> {
-    fn of(rows: PlainPart<'a>, of_edge: &[PropertyRange<'_>], scope: &'a Scope) -> Option<PartOfRow<'a>> {
-        let range = |range: &PropertyRange<'_>| {
-            let column = scope.edge_column(rows.table, range.reader)?;
-            let numbers = if range.days { column.day_numbers()? } else { column.whole_numbers()? };
-            (numbers.furthest() <= range.furthest).then_some((numbers, range.low, range.high))
-        };
-        let ranges = of_edge.iter().map(range).collect::<Option<_>>()?;
-        Some(PartOfRow { rows, ranges })
-    }
-
-    /// The entries of a row with what is in all ranges.
-    fn select(&self, row: std::ops::Range<usize>, entries: &mut Vec<usize>, counters: &mut Counters) {
-        entries.clear();
-        let side = self.rows.side;
-        let Some(((numbers, low, high), more)) = self.ranges.split_first() else { return };
-        counters.properties_read += row.len() as u64;
-        match side.is_forward() {
-            true => numbers.select(row, *low, *high, entries),
-            false => numbers.select_at(side.positions(row.clone()), row.start, (*low, *high), entries),
-        }
-        for (numbers, low, high) in more {
-            counters.properties_read += entries.len() as u64;
-            entries.retain(|&entry| numbers.within(side.position(entry) as usize, *low, *high));
-        }
-    }
-}
-
-/// The plain rows of the operator's edges, and what is asked of each edge.
-pub(super) struct Plain<'a> {
-    scope: &'a Scope,
-    parts: Vec<PartOfRow<'a>>,
-    /// Other comparisons of whole numbers, each with what it is read from.
-    compared: Vec<(PlainComparison<'a>, &'a Expr)>,
-    /// Conditions on the new node alone.
-    of_node: Vec<OfNode<'a>>,
-    /// The other conditions.
-    rest: Vec<&'a Expr>,
-    /// Edges that the new ones must differ from.
-    taken: Vec<&'a [Dense]>,
-    passing: Passing<'a>,
-}
-
-impl<'a> Plain<'a> {
-    pub fn of(spec: &'a FollowEdges, scope: &'a Scope, batch: &'a Batch) -> Option<Plain<'a>> {
-        let taken_in_values =
-            spec.edge.different_from.iter().any(|slot| matches!(batch.columns[*slot], Vector::Values(_)));
-        if taken_in_values {
-            return None;
-        }
-        let range = |condition: &'a Expr| edge_range(condition, batch.columns.len(), scope);
-        let ranges: Vec<PropertyRange<'_>> = spec.conditions.iter().filter_map(range).collect();
-        let parts = |ranges: &[PropertyRange<'_>]| -> Option<Vec<PartOfRow<'a>>> {
-            let parts = scope.plain_parts(spec.edge.direction, &spec.edge.test).into_iter();
-            parts.map(|part| PartOfRow::of(part, ranges, scope)).collect()
-        };
-        // Where a table has no whole numbers for a range, all conditions are asked one by one.
-        let (parts, has_ranges) = match parts(&ranges) {
-            Some(parts) => (parts, true),
-            None => (parts(&[])?, false),
-        };
-        let (mut compared, mut of_node, mut rest) = (vec![], vec![], vec![]);
-        for condition in &spec.conditions {
-            if has_ranges && range(condition).is_some() {
-                continue;
-            }
-            // Conditions are asked in their order.
-            let new = [Which::Edge, Which::Node];
-            let comparison =
-                || PlainComparison::of(condition, batch, &new, scope).filter(|_| rest.is_empty());
-            if let Some(comparison) = comparison() {
-                compared.push((comparison, condition));
-            } else if let Some(condition) = OfNode::of(condition, batch.columns.len() + 1, scope) {
-                of_node.push(condition);
-            } else {
-                rest.push(condition);
-            }
-        }
-        let taken = taken_columns(&spec.edge.different_from, batch);
-        let passing = scope.passing(&spec.node.test);
-        Some(Plain { scope, parts, compared, of_node, rest, taken, passing })
-    }
-
-    /// Reads one row; returns the entries looked at.
-    pub fn follow<S: Sink>(
-        &self, at: (&Batch, usize), from: Dense, entries: &mut Vec<usize>, found: &mut S,
-        counters: &mut Counters,
-    ) -> Outcome<u64> {
-        let asks = self.compared.len() + self.of_node.len() + self.rest.len() > 0;
-        let (mut looked, mut more) = (0, 0);
-        for part in &self.parts {
-            let (rows, side) = (&part.rows, part.rows.side);
-            let row = side.row(from);
-            let whole = part.ranges.is_empty();
-            let all = self.passing.all() && self.taken.is_empty() && !rows.without_loops;
-            if found.counts() && !asks && whole && all {
-                more += row.len() as u64;
-                continue;
-            }
-            looked += row.len() as u64;
-            part.select(row.clone(), entries, counters);
-            let selected = if whole { row.len() } else { entries.len() };
-            let entry_of = |i: usize| if whole { row.start + i } else { entries[i] };
-            for i in 0..selected {
-                let entry = entry_of(i);
-                let (edge, node) = (rows.edge(entry), side.neighbour(entry));
-                if !all {
-                    let taken = self.taken.iter().any(|taken| taken[at.1] == edge);
-                    if taken || !self.passing.has(node) || rows.without_loops && node == from {
-                        continue;
-                    }
-                }
-                if asks && !self.holds(at, (edge, node), counters)? {
-                    continue;
-                }
-                if found.counts() {
-                    more += 1;
-                    continue;
-                }
-                found.push(at.1, edge, node);
-                if found.once() {
-                    let left = if whole { row.len() - i - 1 } else { 0 };
-                    return Ok(looked - left as u64);
-                }
-            }
-        }
-        if found.counts() {
-            found.add(more);
-        }
-        Ok(looked)
-    }
-
-    /// Whether an edge and the node it leads to pass what is left to ask.
-    #[inline]
-    fn holds(
-        &self, (batch, row): (&Batch, usize), (edge, node): (Dense, Dense), counters: &mut Counters,
-    ) -> Outcome<bool> {
-        for (comparison, condition) in &self.compared {
-            counters.properties_read += comparison.reads;
-            let holds = match comparison.get(Place { row, edge, node }) {
-                Some(holds) => holds,
-                None => {
-                    let locals = [Value::Edge(edge), Value::Node(node)];
-                    holds(condition, Row { batch, row, locals: &locals }, self.scope, counters)?
-                }
-            };
-            if !holds {
-                return Ok(false);
-            }
-        }
-        for condition in &self.of_node {
-            let locals = [Value::Edge(edge), Value::Node(node)];
-            if !condition.holds(node, Row { batch, row, locals: &locals }, self.scope, counters)? {
-                return Ok(false);
-            }
-        }
-        if !self.rest.is_empty() {
-            let locals = [Value::Edge(edge), Value::Node(node)];
-            return all_hold(&self.rest, Row { batch, row, locals: &locals }, self.scope, counters);
-        }
-        Ok(true)
-    }
-}
-
-fn all_hold(conditions: &[&Expr], row: Row<'_>, scope: &Scope, counters: &mut Counters) -> Outcome<bool> {
-    for condition in conditions {
-        if !holds(condition, row, scope, counters)? {
-            return Ok(false);
-        }
-    }
-    Ok(true)
 }
 
 /// Conditions on the new node alone, and the others.
@@ -382,20 +206,62 @@ pub(super) fn follow<S: Sink>(
     failure.map_or(Ok(looked), Err)
 }
 
+/// How many edges there are from a node but for those that the row has taken.
+fn count_untaken(
+    (free, counts): (&Plain<'_>, &NodeCounts), taken: &[Dense], (at, from): ((&Batch, usize), Dense),
+    entries: &mut Vec<usize>, counters: &mut Counters,
+) -> Outcome<u64> {
+    let all = match counts.get(from) {
+        Some(all) => all,
+        None => {
+            let mut alone = FollowedRows { counts: Some(vec![0]), ..FollowedRows::default() };
+            let looked = free.follow(at, from, entries, &mut alone, counters)?;
+            counters.edges_looked += looked;
+            let all = alone.counts.and_then(|counts| counts.last().copied()).unwrap_or(0);
+            counts.put(from, all, free.budget());
+            all
+        }
+    };
+    let mut found_again = 0;
+    for (place, edge) in taken.iter().enumerate() {
+        let is_first = !taken[..place].contains(edge);
+        found_again += u64::from(is_first && free.finds(from, *edge, at, counters)?);
+    }
+    Ok(all - found_again.min(all))
+}
+
 impl FollowEdgesRun {
     /// Reads rows of the batch until there are enough, or no more.
-    fn fill(&mut self, found: &mut FollowedRows, context: &mut Context) -> Outcome<()> {
-        let Some(batch) = &self.batch else { return Ok(()) };
+    ///
+    /// Returns the places of conditions that are to be asked of what is found.
+    fn fill(&mut self, found: &mut FollowedRows, context: &mut Context) -> Outcome<Vec<usize>> {
+        let Some(batch) = &self.batch else { return Ok(vec![]) };
         let spec = &*self.spec;
+        let hashes = self
+            .hashes
+            .get_or_insert_with(|| NodeHashes::of(spec.hashed, &spec.conditions, batch.columns.len()));
         let Vector::Nodes(from) = &batch.columns[spec.from] else {
             self.row = batch.len;
             found.counts.iter_mut().for_each(|counts| counts.resize(batch.len, 0));
-            return Ok(());
+            return Ok(vec![]);
         };
         let scope = &context.scope;
-        let plain = Plain::of(spec, scope, batch);
+        let mut plain = Plain::of(spec.asked(), scope, batch);
+        let mut late = vec![];
+        if let Some(plain) = plain.as_mut().filter(|_| !found.counts() && !found.once && scope.typed_reads) {
+            let rest = plain.take_rest();
+            late = (0..spec.conditions.len())
+                .filter(|&place| rest.iter().any(|rest| std::ptr::eq(*rest, &spec.conditions[place])))
+                .collect();
+        }
         let conditions = conditions_of(spec, batch, scope);
         let taken = spec.remembers.as_ref().and_then(|taken| TakenColumns::of(taken, batch));
+        // The same step, whatever edges the row has taken.
+        let unrestricted = EdgeCheck { different_from: vec![], ..spec.edge.clone() };
+        let free = match &taken {
+            Some(_) => Plain::of(AskedOfEdges { edge: &unrestricted, ..spec.asked() }, scope, batch),
+            None => None,
+        };
         let counts = taken.as_ref().map(|_| scope.answers.counts_of(&self.spec, scope.node_bound()));
         let (mut counters, mut since_check) = (Counters::default(), 0);
         while self.row < batch.len && found.rows.len() < BATCH_ROWS {
@@ -415,6 +281,17 @@ impl FollowEdgesRun {
             if outer.is_some_and(|outer| self.given.get(outer) == Some(&true)) {
                 continue;
             }
+            let could_be = |t: &&TakenColumns<'_>| t.could_be(from, row);
+            if let (Some(counts), Some(taken), Some(free)) = (&counts, &taken, &free)
+                && scope.untouched(from)
+                && taken.iter().any(|t| could_be(&t))
+            {
+                let edges: Vec<Dense> = taken.iter().filter(could_be).map(|t| t.edge(row)).collect();
+                let at = ((batch, row), from);
+                found.add(count_untaken((free, counts), &edges, at, &mut self.entries, &mut counters)?);
+                since_check += 1 + edges.len() as u64;
+                continue;
+            }
             let known = match (&counts, &taken) {
                 (Some(counts), Some(taken)) if taken.iter().all(|t| !t.could_be(from, row)) => Some(counts),
                 _ => None,
@@ -427,7 +304,14 @@ impl FollowEdgesRun {
             let before = found.rows.len();
             let looked = match &plain {
                 Some(plain) if scope.untouched(from) => {
-                    plain.follow((batch, row), from, &mut self.entries, found, &mut counters)?
+                    let operator = std::ptr::from_ref(spec) as usize;
+                    let asked = Asked { operator, batch, row, scope };
+                    match hashes.find(&asked, from, plain, &mut counters)? {
+                        Some(entries) => {
+                            plain.follow_some((batch, row), from, entries, found, &mut counters)?
+                        }
+                        None => plain.follow((batch, row), from, &mut self.entries, found, &mut counters)?,
+                    }
                 }
                 _ => follow((spec, &conditions), (batch, row), from, found, scope, &mut counters)?,
             };
@@ -448,7 +332,45 @@ impl FollowEdgesRun {
         let total = context.counters();
         total.edges_looked += counters.edges_looked;
         total.properties_read += counters.properties_read;
-        Ok(())
+        Ok(late)
+    }
+}
+
+impl FollowEdgesRun {
+    /// How many edges each row of the batch has, counted from rows that are found and asked many at once; `None` where no
+    /// condition would be asked edge by edge.
+    fn counts_by_rows(&mut self, context: &mut Context) -> Outcome<Option<Vec<u64>>> {
+        let Some(batch) = &self.batch else { return Ok(None) };
+        let is_asked_by_edge = Plain::of(self.spec.asked(), &context.scope, batch)
+            .is_some_and(|plain| context.scope.typed_reads && plain.has_rest());
+        if !is_asked_by_edge || self.spec.remembers.is_some() || self.spec.once.is_some() {
+            return Ok(None);
+        }
+        let mut counts = vec![0; batch.len];
+        while self.batch.as_ref().is_some_and(|batch| self.row < batch.len) {
+            let mut found = FollowedRows::default();
+            let late = self.fill(&mut found, context)?;
+            let Some(batch) = &self.batch else { break };
+            let rows = found.rows.clone();
+            let kept = passing_rows(&self.late(&late), &found.batch(batch), context)?;
+            kept.iter().for_each(|&kept| counts[rows[kept as usize] as usize] += 1);
+        }
+        Ok(Some(counts))
+    }
+
+    /// The conditions at these places.
+    fn late(&self, places: &[usize]) -> Vec<&Expr> {
+        places.iter().map(|place| &self.spec.conditions[*place]).collect()
+    }
+}
+
+impl FollowedRows {
+    /// The rows that were found, of the input's batch.
+    fn batch(self, input: &Batch) -> Batch {
+        let mut out = input.gather(&self.rows);
+        out.columns.push(Vector::Edges(self.edges));
+        out.columns.push(Vector::Nodes(self.nodes));
+        out
     }
 }
 
@@ -457,26 +379,41 @@ impl Operator for FollowEdgesRun {
         if let Some(counting) = self.spec.counting {
             self.batch = self.input.next(context)?;
             self.row = 0;
-            let mut found = FollowedRows { counts: Some(vec![]), ..FollowedRows::default() };
-            self.fill(&mut found, context)?;
-            let counts = found.counts.unwrap_or_default();
+            let counts = match self.counts_by_rows(context)? {
+                Some(counts) => counts,
+                None => {
+                    let mut found = FollowedRows { counts: Some(vec![]), ..FollowedRows::default() };
+                    self.fill(&mut found, context)?;
+                    found.counts.unwrap_or_default()
+                }
+            };
             return Ok(self.batch.take().map(|batch| counting.batch(batch, counts, context)));
         }
-        let mut found = FollowedRows { once: self.spec.once.is_some(), ..FollowedRows::default() };
-        while found.rows.is_empty() {
-            if self.batch.as_ref().is_none_or(|b| self.row >= b.len) {
-                self.batch = self.input.next(context)?;
-                self.row = 0;
-                if self.batch.is_none() {
-                    return Ok(None);
+        loop {
+            let mut found = FollowedRows { once: self.spec.once.is_some(), ..FollowedRows::default() };
+            let mut late = vec![];
+            while found.rows.is_empty() {
+                if self.batch.as_ref().is_none_or(|b| self.row >= b.len) {
+                    self.batch = self.input.next(context)?;
+                    self.row = 0;
+                    if self.batch.is_none() {
+                        return Ok(None);
+                    }
                 }
+                late = self.fill(&mut found, context)?;
             }
-            self.fill(&mut found, context)?;
+            let Some(batch) = &self.batch else { return Ok(None) };
+            let out = found.batch(batch);
+            if late.is_empty() {
+                return Ok(Some(out));
+            }
+            let kept = passing_rows(&self.late(&late), &out, context)?;
+            if kept.len() == out.len {
+                return Ok(Some(out));
+            }
+            if !kept.is_empty() {
+                return Ok(Some(out.gather(&kept)));
+            }
         }
-        let Some(batch) = &self.batch else { return Ok(None) };
-        let mut out = batch.gather(&found.rows);
-        out.columns.push(Vector::Edges(found.edges));
-        out.columns.push(Vector::Nodes(found.nodes));
-        Ok(Some(out))
     }
 }

@@ -1,4 +1,4 @@
-//! ForRows: a query without a result for each row, for what it changes; the rows go on as they are.
+//! ForRows: runs a query without a result for each row, for its changes; the rows pass unchanged.
 
 use std::sync::Arc;
 

@@ -7,9 +7,11 @@ use graphodrome_graph::{Dense, Value};
 
 use crate::batch::{Batch, NO_ELEMENT, Vector, value_bytes};
 use crate::columnar::{self};
+use crate::counters::Counters;
 use crate::evaluate::Evaluator;
 use crate::expression::Expr;
 use crate::numbers::Cells;
+use crate::of_text::{TextColumns, TextPlace};
 use crate::outcome::Outcome;
 use crate::row::Row;
 
@@ -17,6 +19,9 @@ const UNKNOWN: u32 = u32::MAX;
 
 /// One of so many nodes must have come before codes are kept in an array.
 const SPARSE: usize = 64;
+
+/// For so many texts codes are kept in an array from the first row on.
+const FEW_TEXTS: usize = 4096;
 
 /// The codes of nodes, by their numbers.
 enum NodeCodes {
@@ -29,6 +34,10 @@ struct Key {
     /// The slot of the only node that it reads, where that is so.
     node: Option<usize>,
     of_nodes: NodeCodes,
+    /// The codes of texts, by the table of the column that they are in and their codes there.
+    of_texts: Vec<Vec<u32>>,
+    /// Rows whose text was asked for.
+    text_rows: usize,
     /// A whole number, which most are that are grouped by many.
     numbers: HashMap<i64, u32>,
     /// Dates by their days.
@@ -136,6 +145,8 @@ impl Groups {
             Key {
                 node,
                 of_nodes: NodeCodes::Few(HashMap::new()),
+                of_texts: vec![],
+                text_rows: 0,
                 numbers: HashMap::new(),
                 days: HashMap::new(),
                 values: HashMap::new(),
@@ -195,6 +206,49 @@ impl Groups {
         Ok(groups)
     }
 
+    /// The codes of a key that reads one text: found once for each text. `None` where it reads something else.
+    fn text_codes(
+        &mut self, place: usize, expression: &Expr, batch: &Batch, rows: &[u32],
+        evaluator: &mut Evaluator<'_>,
+    ) -> Outcome<Option<Vec<u32>>> {
+        let scope = evaluator.scope;
+        let Some(only) = expression.only_property() else { return Ok(None) };
+        let Some(Vector::Nodes(ids) | Vector::Edges(ids)) = batch.columns.get(only.slot) else {
+            return Ok(None);
+        };
+        let Some(columns) = TextColumns::of(only.element, only.reader, scope) else { return Ok(None) };
+        let (key, bytes) = (&mut self.keys[place], &mut self.bytes);
+        key.text_rows += rows.len();
+        let most = (0..columns.tables()).map(|table| columns.places(table)).max().unwrap_or(0);
+        if most > FEW_TEXTS && most > SPARSE * key.text_rows {
+            return Ok(None);
+        }
+        key.of_texts.resize_with(columns.tables(), Vec::new);
+        let mut codes = Vec::with_capacity(rows.len());
+        for &row in rows {
+            let at = Row { batch, row: row as usize, locals: &[] };
+            let Some(TextPlace { table, code }) = columns.place(ids[row as usize], scope) else {
+                codes.push(key.of_value(evaluator.value(expression, at)?, bytes));
+                continue;
+            };
+            evaluator.counters.properties_read += 1;
+            let known = &mut key.of_texts[table];
+            if known.is_empty() {
+                known.resize(columns.places(table), UNKNOWN);
+                *bytes += 4 * known.len();
+            }
+            let mut known = known[code as usize];
+            if known == UNKNOWN {
+                let counters = &mut Counters::default();
+                let value = Evaluator { scope, counters }.value(expression, at)?;
+                known = key.of_value(value, bytes);
+                key.of_texts[table][code as usize] = known;
+            }
+            codes.push(known);
+        }
+        Ok(Some(codes))
+    }
+
     fn codes(
         &mut self, place: usize, expression: &Expr, batch: &Batch, rows: &[u32],
         evaluator: &mut Evaluator<'_>,
@@ -243,6 +297,10 @@ impl Groups {
             }
             return Ok(codes);
         }
+        if let Some(codes) = self.text_codes(place, expression, batch, rows, evaluator)? {
+            return Ok(codes);
+        }
+        let (key, bytes) = (&mut self.keys[place], &mut self.bytes);
         let found = columnar::column(expression, batch, evaluator.scope);
         if let Some(found) = found.filter(|found| !matches!(found.numbers.cells, Cells::Floats(_))) {
             evaluator.counters.properties_read += found.reads;

@@ -1,4 +1,4 @@
-//! HashJoin: rows of both sides whose key values are equal. The right side is kept in a hash table.
+//! HashJoin: rows of both sides whose key values are equal. The side with fewer rows is kept in a hash table.
 
 use std::sync::Arc;
 
@@ -6,20 +6,47 @@ use hashbrown::HashMap;
 
 use graphodrome_graph::Value;
 
-use crate::batch::Batch;
+use crate::batch::{Batch, Vector};
 use crate::context::Context;
 use crate::evaluate::Evaluator;
 use crate::expression::Expr;
+use crate::of_text::{TextColumns, TextPlace};
 use crate::operators::drain;
 use crate::outcome::{Outcome, located};
 use crate::plan::{Input, Operator, OperatorPlan};
 use crate::row::Row;
+use crate::scope::Scope;
 
 #[derive(Clone, Debug)]
 pub(crate) struct HashJoin {
     pub left_keys: Vec<Expr>,
     pub right_keys: Vec<Expr>,
+    /// Which side is kept in the hash table.
+    pub kept: JoinSide,
     pub shown: String,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum JoinSide {
+    Left,
+    Right,
+}
+
+impl HashJoin {
+    fn kept_keys(&self) -> &[Expr] {
+        match self.kept {
+            JoinSide::Left => &self.left_keys,
+            JoinSide::Right => &self.right_keys,
+        }
+    }
+
+    /// Of the side whose rows look for their matches.
+    fn asking_keys(&self) -> &[Expr] {
+        match self.kept {
+            JoinSide::Left => &self.right_keys,
+            JoinSide::Right => &self.left_keys,
+        }
+    }
 }
 
 impl OperatorPlan for HashJoin {
@@ -28,16 +55,24 @@ impl OperatorPlan for HashJoin {
     }
 
     fn details(&self) -> Vec<(&'static str, String)> {
-        vec![("on", self.shown.clone())]
+        let kept = match self.kept {
+            JoinSide::Left => "the first",
+            JoinSide::Right => "the second",
+        };
+        vec![("on", self.shown.clone()), ("hashed", format!("hash table of {kept} input"))]
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
-        let right = inputs.remove(1);
-        Box::new(HashJoinRun { spec: self, left: inputs.remove(0), right, kept: None })
+        let (right, left) = (inputs.remove(1), inputs.remove(0));
+        let (kept_input, input) = match self.kept {
+            JoinSide::Left => (left, right),
+            JoinSide::Right => (right, left),
+        };
+        Box::new(HashJoinRun { spec: self, input, kept_input, kept: None, of_texts: vec![] })
     }
 }
 
-/// The right side by its keys.
+/// The side that is kept, by its keys.
 struct JoinTable {
     rows: Batch,
     keys: Vec<Vec<Value>>,
@@ -76,10 +111,15 @@ impl Kinds {
 
 struct HashJoinRun {
     spec: Arc<HashJoin>,
-    left: Input,
-    right: Input,
+    /// The side whose rows look for their matches.
+    input: Input,
+    kept_input: Input,
     kept: Option<JoinTable>,
+    of_texts: TextMatches,
 }
+
+/// The kept rows that match a text, by its table and code there; `None` where it has not come yet.
+type TextMatches = Vec<Vec<Option<Box<[u32]>>>>;
 
 /// The values of a row's keys; `None` where one of them is equal to nothing, itself included.
 fn key(
@@ -114,8 +154,8 @@ impl JoinTable {
         Ok(table)
     }
 
-    /// Calls `found` for each right row that matches: by hashing where the values can be compared with all
-    /// on the right, and pair by pair where they cannot, so that what is an error without hashing is one.
+    /// Adds each kept row that matches to `found`: by hashing where the values can be compared with all
+    /// of them, and pair by pair where they cannot, so that what is an error without hashing is one.
     fn each_match(
         &self, values: &[Value], spec: &HashJoin, found: &mut Vec<u32>, context: &mut Context,
     ) -> Outcome<()> {
@@ -131,7 +171,7 @@ impl JoinTable {
             if other.is_empty() {
                 continue;
             }
-            for ((a, b), place) in values.iter().zip(other).zip(&spec.left_keys) {
+            for ((a, b), place) in values.iter().zip(other).zip(spec.asking_keys()) {
                 if a.equals(b).map_err(|e| located(e, place.span))? != Some(true) {
                     continue 'rows;
                 }
@@ -142,25 +182,79 @@ impl JoinTable {
     }
 }
 
+/// The texts that the only key of the asking side is read from.
+struct Texts<'a> {
+    columns: TextColumns<'a>,
+    ids: &'a [u32],
+}
+
+impl<'a> Texts<'a> {
+    fn of(keys: &[Expr], batch: &'a Batch, scope: &'a Scope) -> Option<Texts<'a>> {
+        let [key] = keys else { return None };
+        let only = key.only_property()?;
+        let Some(Vector::Nodes(ids) | Vector::Edges(ids)) = batch.columns.get(only.slot) else { return None };
+        Some(Texts { columns: TextColumns::of(only.element, only.reader, scope)?, ids })
+    }
+}
+
+/// What is known of the text at a place.
+fn text_matches<'m>(
+    known: &'m mut TextMatches, texts: &Texts<'_>, place: TextPlace, context: &mut Context,
+) -> Outcome<&'m mut Option<Box<[u32]>>> {
+    known.resize_with(texts.columns.tables(), Vec::new);
+    let of_table = &mut known[place.table];
+    if of_table.is_empty() {
+        let places = texts.columns.places(place.table);
+        context.reserve(places * size_of::<Option<Box<[u32]>>>())?;
+        of_table.resize_with(places, || None);
+    }
+    Ok(&mut of_table[place.code as usize])
+}
+
 impl Operator for HashJoinRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         if self.kept.is_none() {
-            let Some(right) = drain(&mut self.right, context)? else { return Ok(None) };
-            context.reserve(128 * right.len)?;
-            self.kept = Some(JoinTable::of(right, &self.spec.right_keys, context)?);
+            let Some(rows) = drain(&mut self.kept_input, context)? else { return Ok(None) };
+            context.reserve(128 * rows.len)?;
+            self.kept = Some(JoinTable::of(rows, self.spec.kept_keys(), context)?);
         }
         let Some(table) = &self.kept else { return Ok(None) };
-        while let Some(batch) = self.left.next(context)? {
-            let (mut lefts, mut rights) = (vec![], vec![]);
+        let spec = self.spec.clone();
+        while let Some(batch) = self.input.next(context)? {
+            let (mut asking, mut matching) = (vec![], vec![]);
+            let scope = context.scope.clone();
+            let texts = Texts::of(spec.asking_keys(), &batch, &scope);
             for row in 0..batch.len {
                 context.metrics[context.current].counters.index_probes += 1;
-                let Some(values) = key(&self.spec.left_keys, &batch, row, context)? else { continue };
-                table.each_match(&values, &self.spec, &mut rights, context)?;
-                lefts.resize(rights.len(), row as u32);
+                if let Some(texts) = &texts
+                    && let Some(place) = texts.columns.place(texts.ids[row], &scope)
+                {
+                    let known = text_matches(&mut self.of_texts, texts, place, context)?;
+                    if known.is_none() {
+                        let mut found = vec![];
+                        if let Some(values) = key(spec.asking_keys(), &batch, row, context)? {
+                            table.each_match(&values, &spec, &mut found, context)?;
+                        }
+                        context.reserve(4 * found.len())?;
+                        *known = Some(found.into());
+                    } else {
+                        context.metrics[context.current].counters.properties_read += 1;
+                        context.work(1)?;
+                    }
+                    matching.extend(known.iter().flatten());
+                    asking.resize(matching.len(), row as u32);
+                    continue;
+                }
+                let Some(values) = key(spec.asking_keys(), &batch, row, context)? else { continue };
+                table.each_match(&values, &spec, &mut matching, context)?;
+                asking.resize(matching.len(), row as u32);
             }
-            if !lefts.is_empty() {
-                let mut out = batch.gather(&lefts);
-                out.columns.extend(table.rows.gather(&rights).columns);
+            if !asking.is_empty() {
+                let (mut out, mut other) = (batch.gather(&asking), table.rows.gather(&matching));
+                if spec.kept == JoinSide::Left {
+                    std::mem::swap(&mut out, &mut other);
+                }
+                out.columns.extend(other.columns);
                 return Ok(Some(out));
             }
         }

@@ -1,5 +1,5 @@
-//! InsertElements: new nodes and edges for every row; those of an UPSERT only where their key finds none.
-//! It takes all its rows first, so that it never sees what it made itself.
+//! InsertElements: new nodes and edges for every row; for an UPSERT only if its key finds none. It reads all its
+//! rows first, so it never sees its own elements.
 
 use std::sync::Arc;
 
@@ -23,7 +23,7 @@ pub(crate) struct InsertNodeSpec {
     pub span: Span,
 }
 
-/// How an UPSERT finds the element that is there already.
+/// How an UPSERT finds the element that already exists.
 #[derive(Clone, Debug)]
 pub(crate) struct FindSpec {
     pub key: usize,

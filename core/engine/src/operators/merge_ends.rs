@@ -15,8 +15,10 @@ use crate::budget::Held;
 use crate::context::Context;
 use crate::counters::Counters;
 use crate::operators::FollowEdges;
-use crate::operators::follow_edges::{Conditions, Plain, Sink, conditions_of, follow};
+use crate::operators::edges_by_value::{Asked, NodeHashes};
+use crate::operators::follow_edges::{Conditions, conditions_of, follow};
 use crate::operators::merge_rows::{Taken, elements};
+use crate::operators::plain_edges::{Plain, Sink};
 use crate::operators::share_out::other_threads;
 use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan};
@@ -229,7 +231,7 @@ impl<'a> Reading<'a> {
         let Some(Runs { order, ranges, step }) = &self.runs else { return Ok(()) };
         let mut counters = Counters::default();
         let scope = context.scope.clone();
-        let plain = Plain::of(step, &scope, self.batch);
+        let plain = Plain::of(step.asked(), &scope, self.batch);
         let conditions: Conditions<'_> = conditions_of(step, self.batch, &scope);
         let different = &self.plan.step.edge.different_from;
         let taken: Vec<&[u32]> =
@@ -298,10 +300,12 @@ impl<'a> Reading<'a> {
         let spec = &self.plan.step;
         let mut counters = Counters::default();
         let scope = context.scope.clone();
-        let plain = Plain::of(spec, &scope, self.batch);
+        let plain = Plain::of(spec.asked(), &scope, self.batch);
         let conditions: Conditions<'_> = conditions_of(spec, self.batch, &scope);
         let mut sink = Merging { ends, apart, taken: &self.taken, weight: 1 };
         let mut entries = vec![];
+        let mut hashes = NodeHashes::of(spec.hashed, &spec.conditions, self.batch.columns.len());
+        let operator = std::ptr::from_ref(spec) as usize;
         for row in rows {
             let from = self.from[row];
             if from == NO_ELEMENT {
@@ -310,7 +314,12 @@ impl<'a> Reading<'a> {
             sink.weight = self.weight(row);
             let looked = match &plain {
                 Some(plain) if scope.untouched(from) => {
-                    plain.follow((self.batch, row), from, &mut entries, &mut sink, &mut counters)?
+                    let asked = Asked { operator, batch: self.batch, row, scope: &scope };
+                    let at = (self.batch, row);
+                    match hashes.find(&asked, from, plain, &mut counters)? {
+                        Some(found) => plain.follow_some(at, from, found, &mut sink, &mut counters)?,
+                        None => plain.follow(at, from, &mut entries, &mut sink, &mut counters)?,
+                    }
                 }
                 _ => {
                     let at = (spec, &conditions);

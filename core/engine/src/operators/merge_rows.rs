@@ -82,6 +82,11 @@ impl<'b> TakenColumns<'b> {
             .collect()
     }
 
+    /// The row's edge.
+    pub fn edge(&self, row: usize) -> u32 {
+        self.edges[row]
+    }
+
     /// Whether a step that begins at `node` could take the row's edge again.
     #[inline]
     pub fn could_be(&self, node: u32, row: usize) -> bool {

@@ -1,4 +1,4 @@
-//! Operators, one a file: what each needs, what it yields, how it is shown.
+//! Operators, one in each file: inputs, outputs, and description.
 
 mod aggregate;
 mod arms;
@@ -13,6 +13,7 @@ mod count_walks;
 mod cross_join;
 mod delete_elements;
 mod distinct;
+mod edges_by_value;
 mod exact_sum;
 mod fetch_value;
 mod filter;
@@ -37,6 +38,7 @@ mod outer_rows;
 mod page;
 mod per_row;
 mod percentiles;
+mod plain_edges;
 mod probe_edge;
 mod reach;
 mod reach_in_order;
@@ -69,6 +71,7 @@ pub(crate) use count_walks::CountWalks;
 pub(crate) use cross_join::CrossJoin;
 pub(crate) use delete_elements::DeleteElements;
 pub(crate) use distinct::Distinct;
+pub(crate) use edges_by_value::ComparedValues;
 pub(crate) use fetch_value::FetchValue;
 pub(crate) use filter::Filter;
 pub(crate) use fold_paths::{FoldPaths, Folding};
@@ -77,7 +80,7 @@ pub(crate) use for_each::ForEach;
 pub(crate) use for_rows::ForRows;
 pub(crate) use group_parts::GroupParts;
 pub(crate) use grouping::{AggregateSpec, Group};
-pub(crate) use hash_join::HashJoin;
+pub(crate) use hash_join::{HashJoin, JoinSide};
 pub(crate) use insert_elements::{FindSpec, InsertEdgeSpec, InsertElements, InsertNodeSpec};
 pub(crate) use list_triangles::{ListTriangles, NODES};
 pub(crate) use merge_ends::MergeEnds;

@@ -1,5 +1,5 @@
-//! OneRow and OuterRows: where rows come from before anything is matched. `OneRow` is one row without
-//! columns; `OuterRows` is the outer rows of a correlated part, with their row numbers where it has many.
+//! OneRow and OuterRows: the leaves of plans. `OneRow` is one row without columns; `OuterRows` is the outer rows of
+//! a correlated part, with row numbers if there are several.
 
 use std::sync::Arc;
 

@@ -1,5 +1,5 @@
-//! ReachInOrder: the ends of paths along which values follow each other in an order, where nobody asks how many paths there
-//! are to an end, or which: each end is found once. Where values cannot be compared, all paths are made.
+//! ReachInOrder: ends of paths with ordered values, each found once, if neither the number of paths to an end nor
+//! the paths are read. If values cannot be compared, all paths are enumerated.
 
 use std::sync::Arc;
 
@@ -36,7 +36,7 @@ impl OperatorPlan for ReachInOrder {
     }
 
     fn details(&self) -> Vec<(&'static str, String)> {
-        search_details(&self.search.spec, "each end once, the value first that leaves the most room")
+        search_details(&self.search.spec, "each end once, by the value that leaves the most room")
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
@@ -86,7 +86,7 @@ impl ReachInOrderRun {
         match found {
             Some(found) => self.ready = Some(found),
             None => {
-                let note = "all paths were made: values cannot be compared with each other";
+                let note = "all paths were enumerated: values cannot be compared with each other";
                 let notes = &mut context.metrics().notes;
                 if !notes.iter().any(|known| known == note) {
                     notes.push(note.into());

@@ -1,6 +1,5 @@
-//! ReachWithin: the ends of paths whose edges add up to no more than is allowed, where nobody asks how many paths there
-//! are to an end, or which: a cheapest path to each end tells. Where it cannot be known before that no edge takes
-//! anything away from the sum, all paths are made.
+//! ReachWithin: ends of paths within a bound on a sum, if neither the number of paths to an end nor the paths are
+//! read: a cheapest path decides for each end. If an edge may reduce the sum, all paths are enumerated.
 
 use std::sync::Arc;
 

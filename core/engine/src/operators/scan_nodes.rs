@@ -9,6 +9,7 @@ use crate::batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
 use crate::context::Context;
 use crate::evaluate::holds;
 use crate::expression::Expr;
+use crate::of_text::OfText;
 use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
 use crate::quick::{Place, PlainComparison, Which};
@@ -66,6 +67,8 @@ impl Operator for ScanNodesRun {
         let scope = context.scope.clone();
         let compared = plan.conditions.iter().map(|c| PlainComparison::of(c, &unit, &[Which::Node], &scope));
         let compared: Vec<Option<PlainComparison<'_>>> = compared.collect();
+        let of_text: Vec<Option<OfText<'_>>> =
+            plan.conditions.iter().map(|condition| OfText::of(condition, 0, &scope)).collect();
         while found.len() < BATCH_ROWS {
             let range = self.ranges.as_mut().and_then(|r| r.last_mut());
             let node = match range {
@@ -87,14 +90,18 @@ impl Operator for ScanNodesRun {
             let row = Row { batch: &unit, row: 0, locals: &locals };
             let counters = &mut context.metrics[context.current].counters;
             let mut passes = true;
-            for (condition, comparison) in plan.conditions.iter().zip(&compared) {
+            let asked = plan.conditions.iter().zip(compared.iter().zip(&of_text));
+            for (condition, (comparison, of_text)) in asked {
                 let known = comparison.as_ref().and_then(|comparison| {
                     counters.properties_read += comparison.reads;
                     comparison.get(Place { row: 0, edge: NO_ELEMENT, node })
                 });
                 let holds = match known {
                     Some(known) => known,
-                    None => holds(condition, row, &scope, counters)?,
+                    None => match of_text {
+                        Some(of_text) => of_text.holds(node, row, &scope, counters)?,
+                        None => holds(condition, row, &scope, counters)?,
+                    },
                 };
                 if !holds {
                     passes = false;

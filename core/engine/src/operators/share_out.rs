@@ -1,6 +1,5 @@
-//! ShareOut: the operators below it on several threads at once, each thread on a slice of the rows that come
-//! from below those. The results come in the order in which one thread would give them, and the work is the
-//! same whichever thread does it, so that neither depends on how many threads there are.
+//! ShareOut: runs the operators below it on several threads, each on slices of their input rows. Results are
+//! emitted in the order of a single thread, and the work is the same, so neither depends on the number of threads.
 
 use std::collections::{BTreeSet, VecDeque};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};

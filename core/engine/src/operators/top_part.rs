@@ -1,5 +1,5 @@
-//! TopPart: below a TopRows, of each batch the rows that can be among the first ones. What the first sort key needs is computed of
-//! all rows, the rest of those that are left.
+//! TopPart: below a TopRows, keeps the rows of each batch that can be among the first ones. The first sort key is
+//! computed for all rows, other columns only for the remaining ones.
 
 use std::sync::Arc;
 

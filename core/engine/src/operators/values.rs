@@ -1,4 +1,4 @@
-//! Values as aggregates take them: what is no number, what is too large, and the order of equal ones.
+//! Values in aggregates: type errors, overflow, and the order of equal values.
 
 use std::cmp::Ordering;
 

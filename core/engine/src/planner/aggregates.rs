@@ -1,4 +1,4 @@
-//! Aggregates in expressions: which go over rows, and what they are where there are none.
+//! Aggregates in expressions: which work over rows, and their values for no rows.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! A pattern while it is planned, and what is asked of its steps.
+//! State of a pattern during planning, and questions about its steps.
 
 use graphodrome_graph::LabelExpression;
 use graphodrome_language::Diagnostic;

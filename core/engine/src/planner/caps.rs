@@ -92,11 +92,11 @@ impl Planner<'_> {
             match (ReachWithin::of(search), ReachInOrder::of(search)) {
                 _ if !self.may(Rule::CappedEnds) => (Arc::new(search.clone()), None),
                 (Some(within), _) => {
-                    (Arc::new(within), Some("the least sum to an end tells whether there is a path"))
+                    (Arc::new(within), Some("the least sum to an end decides whether it qualifies"))
                 }
                 (None, Some(in_order)) => (
                     Arc::new(in_order),
-                    Some("the way that leaves the most room leads wherever any other leads"),
+                    Some("the path that leaves the most room reaches every end that any other path reaches"),
                 ),
                 (None, None) => (Arc::new(search.clone()), None),
             };
@@ -108,7 +108,7 @@ impl Planner<'_> {
             let rows = (before.rows * search.ends).max(0.1).min(node.estimate.rows);
             let cost = (before.cost + rows.max(before.rows)).min(every_path);
             node.estimate = Estimate { rows, cost, ..node.estimate.clone() };
-            let every = "nobody asks how many paths there are to an end, or which";
+            let every = "neither the number of paths to an end nor the paths are read";
             node.alternatives = vec![
                 Alternative::chosen("each end once", cost, why),
                 Alternative::left("every path", Some(every_path), every),

@@ -1,8 +1,8 @@
-//! Queries out of queries: parts joined by NEXT, UNION and its kin, CALL, and subqueries in expressions.
+//! Composed queries: parts joined by NEXT, UNION and similar conjunctions, CALL, and subqueries in expressions.
 //!
-//! A query within another sees the rows around it in one of two ways. Where each of its rows goes back
-//! to one of theirs (patterns, filters, values) it runs once a batch, its rows carrying the number of the
-//! row they are for. Where rows are counted, ordered or cut it runs once a row.
+//! A subquery runs in one of two ways. If each of its rows derives from one outer row (patterns, filters, values),
+//! it runs once for each batch, and each row carries the number of its outer row. If it counts, orders or limits
+//! rows, it runs once for each outer row.
 
 use std::sync::Arc;
 

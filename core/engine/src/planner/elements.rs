@@ -1,4 +1,4 @@
-//! Elements of paths as they are written: parts that can stand in their place, what they name and read, their text.
+//! Elements of path patterns: inlining of parts, names they bind and read, their text.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;

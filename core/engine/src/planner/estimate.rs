@@ -229,7 +229,8 @@ impl Planner<'_> {
         Some(drawn.min(rows).max(1.0))
     }
 
-    fn distinct_values(&self, key: &Expression) -> Option<f64> {
+    /// How many values an expression has in the whole graph, where statistics tell.
+    pub(super) fn distinct_values(&self, key: &Expression) -> Option<f64> {
         let of = |variable: &Arc<str>| self.known.get(variable);
         match &key.kind {
             ExpressionKind::Variable(name) => {

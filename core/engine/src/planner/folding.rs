@@ -23,6 +23,9 @@ const SHORTEST_COUNTED: u32 = 3;
 /// The longest length for which they are counted length by length.
 const LONGEST_BY_LENGTH: u32 = 8;
 
+/// From so many paths to each end on it is worth it to count short trails without making them.
+const MANY_TO_AN_END: f64 = 4.0;
+
 /// The longest length from which on it is worth to look for cycles.
 const SHORTEST_WORTH: u32 = 4;
 
@@ -226,7 +229,7 @@ fn without_unread_paths(mut input: PlanNode, read: &[usize]) -> PlanNode {
 
 /// Says of a search that its paths are counted.
 fn counted_from_beginnings(node: &mut PlanNode, every_path: f64) {
-    let why = "nobody asks which paths there are between the two nodes";
+    let why = "the paths between the two nodes are not read";
     node.alternatives.push(Alternative::chosen("counted from their beginnings", every_path, why));
     node.alternatives.push(Alternative::left(
         "every path",
@@ -245,9 +248,13 @@ fn fold(node: &mut PlanNode, read: &BTreeSet<usize>, wishes: &Wishes, nodes: f64
     // Short paths are made as fast as it is found out that they need not be.
     let walks = spec.mode == PathMode::Walk && !spec.trails;
     let between = wishes.may.between && wishes.all.is_empty() && may_be_counted(spec);
+    // Trails of two and three edges follow from the walks, which is worth it where many lead to the same ends.
+    let trails = spec.trails || spec.mode == PathMode::Trail;
+    let meet = node.estimate.rows >= MANY_TO_AN_END * below.estimate.rows * search.ends.max(1.0);
     let shortest = match (walks, between) {
         (true, _) => 2,
         (_, true) => SHORTEST_COUNTED,
+        _ if trails && wishes.all.is_empty() && meet => 2,
         _ => SHORTEST_WORTH,
     };
     let long = spec.max.is_none_or(|max| max >= shortest);

@@ -1,4 +1,4 @@
-//! What a repeated edge leads to, as it was tried out.
+//! Estimated growth of a repeated edge, from samples.
 
 use graphodrome_graph::{Direction, LabelExpression};
 

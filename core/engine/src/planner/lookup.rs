@@ -376,7 +376,7 @@ impl Planner<'_> {
             rows: rows.max(1.0),
             cost: input.estimate.cost + rows,
             basis: Basis::Histogram,
-            source: format!("{} finds {:.0} edge(s)", found.name, found.rows),
+            source: format!("{} finds {:.0} edges", found.name, found.rows),
         };
         let plan = SeekEdges {
             pattern: format!("{}{}{}", show_node(&left), step.shown, show_node(&right)),

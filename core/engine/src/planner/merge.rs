@@ -1,4 +1,4 @@
-//! Merging rows below an aggregation: what is only counted or added need not be told apart on the way.
+//! Merges rows below an aggregation that need only be counted or summed.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;

@@ -232,7 +232,7 @@ impl Planner<'_> {
         starts.retain(|a| a.method != name);
         starts.iter_mut().for_each(|a| {
             a.chosen = false;
-            a.reason = "the nodes in this order come to more".into();
+            a.reason = "this order of nodes costs more".into();
         });
         if !starts.is_empty() {
             starts.insert(0, Alternative::chosen(name, least, "the cheapest order of all nodes"));
@@ -347,15 +347,15 @@ impl Planner<'_> {
         let mut starts = vec![];
         for &(cost, node) in costs[1..].iter().filter(|(_, i)| named(*i)).take(STARTS_SHOWN) {
             let reason = match (cost == least, format!("{cost:.0}") == format!("{least:.0}")) {
-                (true, _) => "it costs as much, and is written later",
+                (true, _) => "it costs the same and is written later",
                 (_, true) => "it costs hardly more",
-                _ => "its whole way costs more",
+                _ => "its complete order costs more",
             };
             starts.push(Alternative::left(start_at(&b.graph.nodes[node]), Some(cost), reason));
         }
         if !starts.is_empty() {
             let chosen =
-                Alternative::chosen(start_at(&b.graph.nodes[best]), least, "its whole way costs least");
+                Alternative::chosen(start_at(&b.graph.nodes[best]), least, "its complete order costs least");
             starts.insert(0, chosen);
         }
         (best, starts, least)
@@ -447,6 +447,8 @@ impl Planner<'_> {
     /// Joins two parts: on the equalities that connect them, or each row with each.
     fn join(&mut self, left: PlanNode, right: PlanNode, b: &mut Builder<'_>) -> Outcome<PlanNode> {
         let (mut left_keys, mut right_keys, mut shown) = (vec![], vec![], vec![]);
+        // How many different values the keys have, where that is known.
+        let mut values = Some(1.0f64);
         let may_hash = self.may(Rule::HashJoin);
         for condition in b.graph.conditions.iter_mut().filter(|c| may_hash && c.waits()) {
             let ExpressionKind::Binary(BinaryOperator::Equal, x, y) = &condition.expression.kind else {
@@ -463,6 +465,8 @@ impl Planner<'_> {
             } else {
                 continue;
             };
+            let of_both = self.distinct_values(a).zip(self.distinct_values(c)).map(|(a, c)| a.max(c));
+            values = values.zip(of_both).map(|(all, one)| all * one.max(1.0));
             left_keys.push(self.compile(a, &left.schema)?);
             right_keys.push(self.compile(c, &right.schema)?);
             shown.push(self.shown(&condition.expression));
@@ -484,13 +488,15 @@ impl Planner<'_> {
             };
             self.node(CrossJoin, vec![left, right], schema.clone(), estimate)
         } else {
-            let estimate = Estimate {
-                rows: l.max(r),
-                cost: cost + l + r,
-                basis: Basis::Guess,
-                source: "as many as the larger side".into(),
+            let (rows, basis, source) = match values {
+                Some(values) => {
+                    ((l * r / values).max(1.0), Basis::Histogram, "the distinct values of its keys")
+                }
+                None => (l.max(r), Basis::Guess, "as many as the larger side"),
             };
-            let plan = HashJoin { left_keys, right_keys, shown: shown.join(" AND ") };
+            let estimate = Estimate { rows, cost: cost + l + r, basis, source: source.into() };
+            let kept = if l < r { JoinSide::Left } else { JoinSide::Right };
+            let plan = HashJoin { left_keys, right_keys, kept, shown: shown.join(" AND ") };
             self.node(plan, vec![left, right], schema.clone(), estimate)
         };
         if apart.is_empty() {

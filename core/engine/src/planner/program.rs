@@ -1,5 +1,4 @@
-//! Compiling the inside of a quantified path to a search program and, where it is one repeated edge,
-//! to a step.
+//! Compiles the inside of a quantified path to a search program and, for a single repeated edge, to a step.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;

@@ -1,5 +1,5 @@
-//! What a repeated edge leads to, tried out on the graph itself: from a few nodes, a few thousand edges. Degrees alone
-//! cannot tell it: whether ways fan out, end or meet again depends on how the edges hang together.
+//! Samples a repeated edge on the graph itself: from a few nodes, a few thousand edges. Degrees alone are not
+//! enough: whether paths fan out, end or meet again depends on the structure of the graph.
 
 use std::ops::ControlFlow;
 
@@ -13,6 +13,8 @@ use crate::planner::state::Planner;
 
 /// Nodes that it is tried from.
 const STARTS: usize = 8;
+/// Nodes among which those with such an edge are looked for.
+const LOOKED_AT: usize = 256;
 /// Nodes above the base among which some with the labels wanted are looked for.
 const LOOKED_THROUGH: usize = 4096;
 /// Hops of a repetition without a bound that are counted on for its paths.
@@ -47,9 +49,10 @@ impl Planner<'_> {
         if !test.tables.iter().all(ready) {
             return None;
         }
-        let starts = match repeated.start {
-            Some(start) => vec![start],
-            None => self.some_nodes(&repeated.near),
+        // Most nodes may have no such edge at all: it is tried from those that have one, and how many have is kept.
+        let (starts, share) = match repeated.start {
+            Some(start) => (vec![start], 1.0),
+            None => self.some_with_edges(self.some_nodes(&repeated.near, LOOKED_AT), (direction, &test)),
         };
         // Where much was tried already the means must do.
         let left = self.looks.get();
@@ -73,7 +76,7 @@ impl Planner<'_> {
             trial.ends(start, LOOKS / 2 / starts.len(), everything, &mut sum);
             trial.paths(start, LOOKS / 2 / starts.len(), &mut sum);
         }
-        let growth = sum.over(starts.len() as f64);
+        let growth = sum.over(starts.len() as f64).scaled(share, everything);
         if repeated.start.is_some() {
             return Some(growth);
         }
@@ -82,14 +85,35 @@ impl Planner<'_> {
             let mut left = LOOKS / starts.len();
             trial.expand(start, &mut left, |_, _| {})
         });
-        let tried = first.sum::<f64>() / starts.len() as f64;
+        let tried = share * first.sum::<f64>() / starts.len() as f64;
         let (_, all) = self.edges_per_node(&repeated.near, &repeated.edge, direction, &None);
         let scale = if tried > 0.0 && all > 0.0 { (all / tried).clamp(1.0 / SCALE, SCALE) } else { 1.0 };
         Some(growth.scaled(scale, everything))
     }
 
-    /// Nodes with these labels, spread over all of them.
-    fn some_nodes(&self, labels: &Option<LabelExpression>) -> Vec<u32> {
+    /// Some of the nodes that have such an edge, spread over them, and what share of the nodes has one; some of all nodes where
+    /// none has.
+    fn some_with_edges(&self, nodes: Vec<u32>, (direction, test): (Direction, &EdgeTest)) -> (Vec<u32>, f64) {
+        let has_one = |node: &u32| {
+            let mut any = false;
+            self.scope.for_each_adjacent(*node, direction, test, |_, _| {
+                any = true;
+                ControlFlow::Break(())
+            });
+            any
+        };
+        let with: Vec<u32> = nodes.iter().copied().filter(has_one).collect();
+        let (of, share) = match with.is_empty() {
+            true => (&nodes, 1.0),
+            false => (&with, with.len() as f64 / nodes.len() as f64),
+        };
+        let wanted = of.len().min(STARTS);
+        let spread = (0..wanted).map(|at| of[(at * of.len() + of.len() / 2) / wanted]);
+        (spread.collect(), share)
+    }
+
+    /// So many nodes with these labels, spread over all of them.
+    fn some_nodes(&self, labels: &Option<LabelExpression>, most: usize) -> Vec<u32> {
         let base = &self.scope.base;
         let matches = |set: &LabelSet| labels.as_ref().is_none_or(|l| l.matches(set));
         let tables: Vec<_> = base.nodes.iter().filter(|t| t.len > 0 && matches(&t.labels)).collect();
@@ -99,9 +123,9 @@ impl Planner<'_> {
             let above = (base.node_count()..self.scope.node_bound())
                 .take(LOOKED_THROUGH)
                 .filter(|&n| self.scope.node_exists(n));
-            return above.filter(|&n| matches(&self.scope.node_labels(n))).take(STARTS).collect();
+            return above.filter(|&n| matches(&self.scope.node_labels(n))).take(most).collect();
         }
-        let wanted = total.min(STARTS);
+        let wanted = total.min(most);
         let place = |at: usize| {
             let mut place = (at * total + total / 2) / wanted;
             for table in &tables {

@@ -372,12 +372,12 @@ impl Planner<'_> {
         node.alternatives.push(Alternative::chosen(
             if is_bound { "each node once, from both ends" } else { "each node once" },
             cost,
-            "nobody asks how many paths there are to an end, or which",
+            "neither the number of paths to an end nor the paths are read",
         ));
         node.alternatives.push(Alternative::left(
             "every path",
             has_longest.then_some(prospect.looked),
-            "an end is reached as often as there are paths to it",
+            "each path to an end would be enumerated",
         ));
         node
     }

@@ -184,18 +184,17 @@ impl Planner<'_> {
                 basis: Basis::Degrees,
                 source,
             };
-            let node = NodeCheck { test: self.scope.node_test(None) };
-            let (conditions, shown_conditions) = (vec![], vec![]);
             let plan = FollowEdges {
                 pattern: shown,
                 from,
                 edge,
-                node,
-                conditions,
-                shown_conditions,
+                node: NodeCheck { test: self.scope.node_test(None) },
+                conditions: vec![],
+                shown_conditions: vec![],
                 remembers: None,
                 counting: None,
                 once: None,
+                hashed: false,
             };
             let followed = self.node(plan, vec![input], schema.clone(), estimate.clone());
             let slot = |slot| Box::new(Expr { kind: Kind::Slot(slot), span: Span::default() });
@@ -224,18 +223,19 @@ impl Planner<'_> {
             basis: Basis::Degrees,
             source,
         };
-        let node = NodeCheck { test: self.scope.node_test(far_node.labels.as_ref()) };
-        let side = if from_right { format!("{shown}  from the right") } else { shown };
+        let hashed =
+            self.may(Rule::HashedEdges) && ComparedValues::of(&conditions, input.schema.len()).is_some();
         let plan = FollowEdges {
-            pattern: side,
+            pattern: if from_right { format!("{shown}  from the right") } else { shown },
             from,
             edge,
-            node,
+            node: NodeCheck { test: self.scope.node_test(far_node.labels.as_ref()) },
             conditions,
             shown_conditions,
             remembers: None,
             counting: None,
             once: None,
+            hashed,
         };
         Ok(self.node(plan, vec![input], schema, estimate))
     }

@@ -1,4 +1,4 @@
-//! What later clauses read of a MATCH, and whether they can tell how often a row comes.
+//! Needs of later clauses: the variables of a MATCH that they read, and whether row multiplicity matters.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;

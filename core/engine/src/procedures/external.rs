@@ -1,4 +1,4 @@
-//! Procedures that are not ours: what one is given, what it must say of itself, and which there are in this process.
+//! User procedures: their inputs, their signature, and the registry of this process.
 
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, PoisonError, RwLock};

@@ -1,5 +1,4 @@
-//! What can be called by name in a query: every measure of `graphodrome_algorithms` as a procedure over the graph
-//! or a part of it.
+//! Procedures callable in a query: every measure of `graphodrome_algorithms` over the graph or a part of it.
 
 mod external;
 mod given;

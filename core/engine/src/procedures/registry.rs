@@ -47,12 +47,15 @@ pub(super) const WEIGHT: Argument = takes(
     "property with an edge's weight; edges without it are left out",
 );
 const SEED: Argument = takes("seed", Takes::WholeNumber, "1", "the same seed gives the same result");
-const ITERATIONS: Argument =
-    takes("iterations", Takes::WholeNumber, "100", "how often scores are computed anew at most");
-const TOLERANCE: Argument =
-    takes("tolerance", Takes::Number, "0.000000001", "ends when scores change by less, a node");
+const ITERATIONS: Argument = takes("iterations", Takes::WholeNumber, "100", "maximum number of iterations");
+const TOLERANCE: Argument = takes(
+    "tolerance",
+    Takes::Number,
+    "0.000000001",
+    "stops when scores change by less than this for each node",
+);
 const RESOLUTION: Argument =
-    takes("resolution", Takes::Number, "1", "more gives smaller communities, less gives larger ones");
+    takes("resolution", Takes::Number, "1", "greater values give smaller communities");
 
 const fn gives(name: &'static str, gives: Gives, about: &'static str) -> YieldColumn {
     YieldColumn { name, gives, about }
@@ -60,16 +63,16 @@ const fn gives(name: &'static str, gives: Gives, about: &'static str) -> YieldCo
 
 const NODE: YieldColumn = gives("node", Gives::Node, "the node");
 const EDGE: YieldColumn = gives("edge", Gives::Edge, "the edge");
-const SCORE: YieldColumn = gives("score", Gives::Float, "how central the node is");
+const SCORE: YieldColumn = gives("score", Gives::Float, "centrality of the node");
 const COMPONENT: YieldColumn =
-    gives("component", Gives::WholeNumber, "number of the node's component, from 0 on");
+    gives("component", Gives::WholeNumber, "number of the node's component, starting at 0");
 const COMMUNITY: YieldColumn =
-    gives("community", Gives::WholeNumber, "number of the node's community, from 0 on");
-const SIZE: YieldColumn = gives("size", Gives::WholeNumber, "how many nodes are in it");
+    gives("community", Gives::WholeNumber, "number of the node's community, starting at 0");
+const SIZE: YieldColumn = gives("size", Gives::WholeNumber, "number of nodes in it");
 const MODULARITY: YieldColumn = gives(
     "modularity",
     Gives::Float,
-    "of the whole division: the share of weight inside, less what chance would put there",
+    "modularity of the partition: the share of weight inside communities minus its expectation",
 );
 
 /// Measures that give an element more than one row, or none at all.

@@ -1,5 +1,5 @@
-//! Two profiles, or two plans, side by side: operators set beside each other by what they do, and what differs told
-//! apart: the shape of the plan, rows, work and time. Work is exact and repeatable, times are not.
+//! Comparison of two profiles or plans: operators aligned by what they do, with differences in plan shape, rows,
+//! work and time kept apart. Work is exact and repeatable, times are not.
 
 use serde::{Deserialize, Serialize};
 

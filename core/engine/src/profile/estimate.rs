@@ -1,4 +1,4 @@
-//! What the planner expects, from what, and which ways it left.
+//! Estimates of the planner, their sources, and rejected alternatives.
 
 use serde::{Deserialize, Serialize};
 

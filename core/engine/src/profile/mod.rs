@@ -1,4 +1,4 @@
-//! Plans and profiles as data with stable names. What is shown of them is drawn from this data alone.
+//! Plans and profiles as data with stable names, from which all output is rendered.
 
 mod comparison;
 mod estimate;

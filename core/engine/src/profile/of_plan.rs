@@ -1,4 +1,4 @@
-//! A plan as data, with what its operators did where it was run.
+//! Converts a plan to data, with the counters of its operators if it was run.
 
 use graphodrome_graph::{Element, Snapshot};
 

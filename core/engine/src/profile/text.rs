@@ -239,7 +239,7 @@ pub fn render_profile(tree: &PlanTree, findings: &[Finding], options: &TextOptio
     section(&mut out, "Why this way", choices(tree, options.width));
     let mut act = actions(findings, options.width);
     if act.is_empty() {
-        act.push("  nothing that the rules know of".into());
+        act.push("  no findings".into());
     }
     section(&mut out, "What to change", act);
     out.push('\n');

@@ -1,9 +1,9 @@
-//! Rules: everything that makes a plan differ from the plain way to run a query. Each has a name by which a
-//! request turns it off, and the reason why the answer stays the same. With all of them off patterns are run
-//! by nested expansion in the order in which they are written, their conditions are tested on whole rows,
-//! subqueries run once a row, and groups are made of real rows: slow, and obviously right.
+//! Rules: every difference between a plan and the plain way to run a query. A rule has a name, by which a request turns
+//! it off, and a reason why the answer stays the same. With all rules off, patterns run by nested expansion in the order
+//! in which they are written, conditions are tested on complete rows, subqueries run once for each row, and groups are
+//! built from real rows: slow, and obviously right.
 //!
-//! The tests run random queries with all rules off, with each of them on alone, and with random sets of them.
+//! The tests run random queries with all rules off, with each rule on alone, and with random sets of rules.
 
 use std::fmt;
 use std::str::FromStr;
@@ -30,109 +30,113 @@ macro_rules! rules {
 
 rules! {
     FilterIntoPattern "filter-into-pattern"
-        "A FILTER right after a MATCH keeps the rows that WHERE would keep; one with a subquery stays where it is, unless that only asks for an edge.";
+        "A FILTER directly after a MATCH keeps the same rows as WHERE would. A FILTER with a subquery stays where it is, unless the subquery only asks for one edge.";
     JoinedPatterns "joined-patterns"
-        "MATCH after MATCH has the rows of one pattern in which edges need differ only where they are of the same MATCH. Which of several failing conditions raises its error is not defined.";
+        "Consecutive MATCH clauses have the rows of one pattern in which edges must differ only within the same MATCH. If several conditions fail, which of them raises its error is not defined.";
     LetInPlace "let-in-place"
-        "What LET names is the same wherever it is read, as long as no row changes. Properties, which have no errors, are read where they are wanted; what is computed of them only where the next clause reads it: for a row that is dropped for another reason its error may not be raised.";
+        "A LET name has the same value wherever it is read, as long as no row changes. Property reads cannot fail and are moved freely. A computed value moves only if the next clause reads it: a row dropped for another reason may then not raise its error.";
     DifferentEdges "different-edges"
-        "That two edges of a pattern are different is what one MATCH says of its edges: bound edges are not null.";
+        "A condition that two edges of a pattern differ repeats the rule for edges of one MATCH. Bound edges are never null.";
     EarlyConditions "early-conditions"
-        "A conjunct of WHERE keeps a row or drops it whatever is bound later, so that it may be tested as soon as its variables are bound. Which of several failing conjuncts raises its error is not defined.";
+        "A conjunct of WHERE keeps or drops a row whatever is bound later, so it is tested as soon as its variables are bound. If several conjuncts fail, which of them raises its error is not defined.";
     UnreadPaths "unread-paths"
-        "A path that nothing reads adds no row and takes none away, so that it need not be made.";
+        "A path value that nothing reads neither adds nor removes rows.";
     LengthsAlone "lengths-alone"
-        "Where of a path only its length is read, the number of its edges is enough. All shortest paths between two nodes are of one length: where nobody can tell how often a row comes, and nothing along them is read, one of them says as much as all.";
+        "If only the length of a path is read, the number of edges suffices. All shortest paths between two nodes have the same length: if row multiplicity does not matter and nothing along the paths is read, one path is as good as all.";
     PatternOrder "pattern-order"
-        "The rows of a pattern are a multiset: the order in which its nodes are bound does not change them. A search waits for what its conditions read.";
+        "The rows of a pattern are a multiset, so the order in which its nodes are bound does not change them. A search runs after everything its conditions read is bound.";
     KeyLookup "key-lookup"
-        "A key finds every element whose properties equal the given values, and the elements without all of them are equal to nothing. Values that cannot be compared with the key's are left to the scan, which raises the error.";
+        "A key finds every element whose properties equal the given values; elements without all of the properties equal nothing. Values of a type that cannot be compared with the key are left to the scan, which raises the error.";
     SeveralKeys "several-keys"
-        "A node that has one of several labels is found by the keys of these labels, where each has one over the properties whose values are given. In a closed graph a node that has a value of a property is of one of the types that have the property.";
+        "A node with one of several labels is found through the keys of those labels if each has a key over the given properties. In a closed graph a node that has a property belongs to one of the types that declare it.";
     IndexLookup "index-lookup"
-        "As for keys; the conditions are tested again on what an index finds.";
+        "As for keys. The conditions are tested again on the elements that the index returns.";
     HashJoin "hash-join"
-        "Parts of a pattern joined by equalities have the rows of their product that satisfy them. Null and NaN are equal to nothing; values that cannot be compared are compared pair by pair, so that the error is raised.";
+        "Pattern parts joined by equalities have the rows of their product that satisfy the equalities. Null and NaN equal nothing. Values that cannot be compared are compared pair by pair, so the error is raised.";
+    HashedEdges "hashed-edges"
+        "If conditions equate values of a new edge, or of its far node, with values of the row, a node with many edges that many rows come to gets a hash table of its edges by these values, and each row looks only at the edges with its own. Null and NaN equal nothing. Values that cannot be compared, or raise errors, are tested edge by edge.";
     ProbeEdge "probe-edge"
-        "An edge between two bound nodes is an edge of the one whose other end is the other.";
+        "An edge between two bound nodes is found in the adjacency of either one, by the other as its end.";
     ExistsInPattern "exists-in-pattern"
-        "An EXISTS of one edge between two nodes of the pattern, of which only labels and direction are asked, keeps the rows for which there is such an edge: the first one that is found is enough, and it may be looked for together with the pattern's own. Where the edge is repeated, the ends that are reached from a node, each once, are those for which there is a path.";
+        "An EXISTS of one edge between two nodes of the pattern, with conditions on labels and direction only, keeps the rows that have such an edge: the first one found suffices, and the search for it may be ordered with the pattern's own steps. For a repeated edge, the ends reached from a node, each once, are exactly those with a path.";
     CommonNeighbours "common-neighbours"
-        "A node that has an edge with several bound ones is a neighbour of each: the rows of the expansion and the probes, in another order.";
+        "A node with an edge to each of several bound nodes is a neighbour of all of them: the intersection has the rows of the expansion followed by the probes, in another order.";
     InlineParts "inline-parts"
-        "A parenthesised part without quantifier, mode and name says what its elements say in its place. Where two names meet at one node it stays a part.";
+        "A parenthesised part without quantifier, mode or name means the same as its elements written in its place. It stays a part if two names would meet at one node.";
     TrailPattern "trail-pattern"
-        "Within one MATCH no edge comes twice, so that a TRAIL over the whole of it asks for nothing more.";
+        "Edges of one MATCH are all different, so TRAIL over the whole of it adds nothing.";
     RepeatedEdge "repeated-edge"
-        "A repeated single edge needs no automaton: what it binds follows from the path.";
+        "A single repeated edge needs no automaton: its bindings follow from the path.";
     DistinctEnds "distinct-ends"
-        "Where the query cannot tell how often a row comes and reads nothing of the path, only which ends are reached matters; where one path to each end is asked for, each comes once. A start reached again over edges that go both ways must lie on a real cycle; another edge of the MATCH must not coincide, unless it leaves the end or enters the start of a repetition that goes one way: a way that takes no node twice has no such edge.";
+        "If row multiplicity does not matter and nothing of the path is read, only the reached ends matter; if one path to each end is asked for, each end comes once. A start that is reached again over edges walked both ways must lie on a real cycle. Another edge of the same MATCH must not coincide with one of the path, unless it leaves the end, or enters the start, of a one-way repetition: a path that repeats no node contains no such edge.";
     EndFirst "end-first"
-        "As for the order of a pattern: whether a search's end is found before the search or by it does not change the rows. Where few nodes satisfy the end's own conditions it is looked up first.";
+        "As for pattern-order: finding the end before the search or through it gives the same rows. If few nodes satisfy the end's own conditions, they are looked up first.";
     EndOnce "end-once"
-        "Whether an end can be reached from a node does not depend on which of many rows asks: for rows with one end it is looked up in one spread from there, where no condition reads the row.";
+        "Whether a node reaches an end does not depend on which row asks: rows that share an end are answered by one traversal from it, provided that no condition reads the row.";
     BothEnds "both-ends"
-        "A shortest or cheapest path between two bound nodes is one from the one end and one from the other that meet.";
+        "A shortest or cheapest path between two bound nodes consists of two halves, one from each end, that meet.";
     ShortestByWalk "shortest-by-walk"
-        "Between two different nodes a shortest walk over one repeated edge, and a cheapest one that is found first, takes no node twice: it is a trail, acyclic and simple. A shortest walk back to its start is simple as well; trails back are searched for as such, and none is acyclic.";
+        "Between two different nodes, a shortest walk over one repeated edge, and a cheapest walk that is found first, repeat no node; they are therefore also trails, acyclic and simple. A shortest closed walk is simple as well; closed trails are searched for as such, and no closed path is acyclic.";
     DistanceBounds "distance-bounds"
-        "A bound says what a path between two nodes costs at least; it was learnt from the edges, or every edge was compared with it, and those changed since are compared again. A search that follows what costs least together with what is left at least comes to the end by a cheapest path, as no other can cost less than it was given. It is asked only where one path is wanted, of whichever mode: a cheapest one takes no node twice.";
+        "A distance bound states the least cost of any path between two nodes. It was derived from the edges, or every edge was checked against it, and edges changed since are checked again. A search ordered by cost so far plus least remaining cost reaches the end by a cheapest path. It is used only if one path is asked for, in any mode: a cheapest path repeats no node.";
     CappedPaths "capped-paths"
-        "What adds up along a path of numbers that are not negative only grows, as do the number of its edges and the greatest of its numbers: where a condition sets a bound to that and a path is past it, so are all that begin with this path, and none of them is a row; of a search for least sums all that comes later costs as much. Whether numbers are negative is looked up before the search begins; the conditions are tested again on whole paths.";
+        "A sum of non-negative numbers along a path, the number of edges and the greatest value only grow. Once they exceed a bound given by a condition, every extension of the path exceeds it too, so none of them is a row; a least-sum search can stop there. The sign of the numbers is checked before the search starts, and the conditions are tested again on complete paths.";
     CappedEnds "capped-ends"
-        "Where nobody asks how many paths lead to an end, or which, and the bound is on a sum of numbers that are not negative, an end is reached exactly where a path of the least sum satisfies it. A cheapest path takes no node twice; one back to the start is put together from two cheapest ways that begin with different edges. Where values are to follow each other in an order, the way to a node whose last value leaves the most room leads wherever any other leads; one that comes back to a node has less room than it had there, so that the ways found take no node twice. Where nothing else reads the paths the search tests the condition itself: a sum of whole numbers is the one that SUM has, and of other numbers the path is made and added up.";
+        "If neither the number of paths to an end nor the paths themselves are asked for, and the bound is on a sum of non-negative numbers, an end qualifies exactly if a least-sum path to it satisfies the bound. A cheapest path repeats no node; a closed one is assembled from two cheapest paths with different first edges. If values must follow an order, the path whose last value leaves the most room reaches every node that any other path reaches; returning to a node leaves less room than before, so these paths repeat no node. If nothing else reads the paths, the search tests the condition itself: a sum of whole numbers equals SUM exactly; for other numbers the path is built and summed.";
     GuidedSearch "guided-search"
-        "What is left from a node to the end of a search over one repeated edge, measured over all walks, is never more than what a path of any mode needs from there: paths come in the order of what they cost when beginnings are followed in the order of what they cost and what is left. Sums of weights do not depend on their order. An enumeration with a longest length leaves out what cannot get to its bound end within it; near the end it looks edges up among the nodes that can.";
+        "For one repeated edge, the remaining distance over walks is a lower bound for paths of every mode, so extending prefixes by cost so far plus remaining cost yields paths in order of cost. Sums of weights do not depend on their order. An enumeration with a maximum length skips nodes that cannot reach the bound end in the remaining hops, and near the end looks up edges among the nodes that can.";
     ExistsOnce "exists-once"
-        "EXISTS asks whether there is a row: one for each outer row is enough.";
+        "EXISTS asks whether there is a row, so one row for each outer row suffices.";
     SubqueryPerBatch "subquery-per-batch"
-        "A subquery of patterns, filters and values makes each of its rows from one outer row, so that it may run for many of them at once, its rows numbered by theirs. One that orders, groups or cuts its rows runs once a row.";
+        "A subquery of patterns, filters and values derives each of its rows from one outer row, so it can run for a whole batch, each row carrying the number of its outer row. A subquery that orders, groups or limits its rows runs once for each outer row.";
     AggregatePerBatch "aggregate-per-batch"
-        "A subquery that ends in aggregates alone has one row for each outer row: that of the group with the outer row's number or, where it has no rows, what the aggregates are of nothing.";
+        "A subquery that ends in aggregates has one row for each outer row: the group with the outer row's number or, if that group is empty, the aggregates of no rows.";
     SubqueryOnce "subquery-once"
-        "A subquery that reads nothing of the outer rows and changes nothing has the same rows for all of them.";
+        "A subquery that reads nothing of the outer rows and changes nothing has the same rows for each of them.";
     CountedRows "counted-rows"
-        "Counts, sums and means need the number of rows that the last step makes of each, not the rows, where neither keys nor aggregates read what it binds; least and greatest values, and those of distinct values, are the same however often. A count of zero is no row.";
+        "Counts, sums and means need only the number of rows that the last step adds for each input row, provided that neither keys nor aggregates read what the step binds. Least and greatest values and aggregates of distinct values do not depend on multiplicity. An input row that leads to no row is dropped.";
     CountedWalks "counted-walks"
-        "The ways of three edges between two bound nodes are counted from the edges of one of them; ways that take an edge twice are subtracted.";
+        "The walks of three edges between two bound nodes are counted from the edges of one of them; walks that repeat an edge are subtracted.";
     CountedTriangles "counted-triangles"
-        "A triangle has one node of the lowest rank: counted from there each is counted once, times the ways to write it, of which conditions that put its nodes in an order let some through.";
+        "Every triangle has one node of the lowest rank. Counting from that node counts each triangle once; the count is multiplied by the number of ways to write the triangle that the conditions on the order of its nodes allow.";
     TrianglesOnce "triangles-once"
-        "DISTINCT rows of three different nodes do not tell how many edges lie between two of them: each three nodes are listed once, from the one of the lowest rank, in the orders that the conditions let through. Where all three, or their keys, are among the columns, such rows are distinct already.";
+        "DISTINCT rows of three different nodes do not show how many edges connect two of them, so each node triple is listed once, from its node of the lowest rank, in the orders that the conditions allow. If all three nodes, or their keys, are among the columns, the rows are distinct already.";
     LateItems "late-items"
-        "Items that an ORDER BY with LIMIT does not read are the same whether they are computed of all rows or of those that stay.";
+        "Items that an ORDER BY with LIMIT does not read have the same values whether they are computed for all rows or only for the rows that remain.";
     TopParts "top-parts"
-        "The first rows of all are among the first rows of each part, in which equal ones keep their order. What later keys and items read, which raises no errors, is wanted only of rows that the first key lets be among them.";
+        "The first rows overall are among the first rows of each part, and each part keeps the order of equal rows. Later keys and items, which cannot raise errors, are read only for rows that may be among the first by their first key.";
     TopRows "top-rows"
-        "ORDER BY with LIMIT keeps the first rows; ties keep the order in which they came.";
+        "ORDER BY with LIMIT keeps the first rows; ties keep their input order.";
     TypedReads "typed-reads"
-        "Whole numbers, floats and dates read straight from their columns, for all rows of a batch or one by one, are the values; where one is of another type, or an operation has no result, the general way decides.";
+        "Whole numbers, floats, dates and texts read directly from their columns, for a batch or for one row, are the property's values. If a value has another type, or an operation has no result, the general evaluation is used.";
     KnownNodes "known-nodes"
-        "A condition that reads one node and nothing else of the row has the same answer wherever that node comes, as long as nothing is changed.";
+        "A condition that reads one node and nothing else of the row has the same result wherever that node occurs, as long as nothing is changed.";
+    KnownTexts "known-texts"
+        "A condition, key or aggregate argument that reads one property of one element and nothing else has the same result wherever the property has the same text, so it is evaluated once for each distinct text of a column.";
     CountOfBound "count-of-bound"
-        "What a pattern has bound is not null, nor is a property that the graph's type says to be there: counting it is counting rows.";
+        "A variable bound by a pattern is not null, nor is a property that the graph type declares NOT NULL: counting it counts rows.";
     MergedRows "merged-rows"
-        "Rows that agree in all that is read of them later have the same rows after them: one of them, with how many it stands for, does. An edge that the next step must not take again tells rows apart only where that step could take it.";
+        "Rows that agree in everything read of them later lead to the same rows, so one row with a count replaces them. An edge that the next step must not take again distinguishes rows only if the step could take it.";
     MergedEnds "merged-ends"
-        "Of rows of which only the node that an edge leads to is read later, those with one node are merged where the edge is followed. A row whose edge the next step could take again stays apart.";
+        "Of rows of which only the node at the end of an edge is read later, those with the same node are merged while the edge is followed. A row whose edge the next step could take again is kept apart.";
     KeysAlone "keys-alone"
-        "Groups of which nothing is asked but what they are grouped by are the distinct rows.";
+        "Groups of which only the keys are returned are the distinct rows.";
     DistinctParts "distinct-parts"
-        "A set operation without ALL has the same rows whether or not each of its sides is made distinct before.";
+        "A set operation without ALL has the same rows whether or not its sides are made distinct first.";
     KnownCounts "known-counts"
-        "How many edges a step finds depends on the node that it begins at alone, where its conditions read nothing else of the row and no edge of the row could be taken again from there: it is counted once a node.";
+        "The number of edges that a step finds depends only on its start node if its conditions read nothing else of the row and no edge of the row could be taken again. It is counted once for each node.";
     FixedRepetition "fixed-repetition"
-        "So many times one part, of which nothing is read from outside, is that many parts written one after the other, with names of their own.";
+        "A part repeated a fixed number of times, of which nothing is read from outside, equals as many copies written in sequence, with names of their own.";
     FoldedPaths "folded-paths"
-        "Where an aggregation reads of a repeated edge only its end, how many paths lead there, and sums or products along each that are added, or sums of which the least or greatest is wanted, these follow hop by hop from those of the nodes before. Walks are so counted on any graph; paths of the other modes are the walks where nothing within reach has a cycle. Where it has one, a trail or acyclic path of any length goes through the strong components one after the other and shares nothing between them, so that only the ways within each are made; what has a longest length, and simple paths, are made whole. Where only least sums of numbers that are not negative are wanted, a cheapest way serves in every mode, and none is made. Whole numbers are exact; floats are added in another order, so that their last digits may differ. What mixes kinds of numbers or has nulls is left to the paths.";
+        "If an aggregation reads only the end of a repeated edge, the number of paths to it, and sums or products along each path that are added up, or sums of which the least or greatest is wanted, these values follow hop by hop from those of the nodes before. Walks are counted this way on any graph; paths of other modes equal the walks if the reachable part has no cycle. If it has one, an unbounded trail or acyclic path passes through the strong components in order and shares nothing between them, so only the paths within each component are enumerated; paths with a maximum length and simple paths are enumerated whole, except that the number of trails of up to three edges follows from that of the walks by inclusion and exclusion. If only least sums of non-negative numbers are wanted, a cheapest path serves every mode. Whole numbers are exact; floats are added in another order, so their last digits may differ. Mixed number types and nulls are left to enumeration.";
     RingAsRepetition "ring-as-repetition"
-        "A ring of edges that are alike, written one by one, of whose edges and inner nodes nothing is read, is one edge repeated so many times from its node back to it. Where it is said of each two of its nodes that they are different, it is simple: that is what the mode says.";
+        "A ring of alike edges, written out, of whose edges and inner nodes nothing is read, equals one edge repeated as often from its node back to it. If conditions make all its nodes different, it is a simple path.";
     PathsBetween "paths-between"
-        "Where only how many paths lead from one node to another is asked, and how long they are, their last three edges are counted for all paths with one beginning together: of the walks of three edges to the end those take nothing twice that are left when those that take an edge (or node) of the beginning, or one of their own, are taken away, each once.";
+        "If only the number of paths between two nodes and their lengths are asked for, the last three edges are counted for all paths with the same prefix together: from the walks of three edges to the end those that reuse an edge (or node) of the prefix, or one of their own, are subtracted by inclusion and exclusion.";
     GroupParts "group-parts"
-        "Counts, sums, least and greatest values and percentiles of rows follow from those of parts of the rows, whatever the parts: numbers are added without rounding, and of equal values that are written differently one is preferred. Groups are in the order of their first rows. Lists, products, deviations and sums of distinct values are made of all rows at once.";
+        "Counts, sums, least and greatest values and percentiles follow from those of parts of the rows, however the rows are split: numbers are added without rounding, and of equal values written differently one is preferred. Groups keep the order of their first rows. Lists, products, deviations and sums of distinct values are computed from all rows at once.";
     ShareOut "share-out"
-        "Operators that treat each row by itself give the same rows, in the same order, whichever thread runs them.";
+        "Operators that process each row by itself give the same rows in the same order, whichever thread runs them.";
 }
 
 /// The rules that a plan may use.

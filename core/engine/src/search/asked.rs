@@ -1,4 +1,4 @@
-//! What is asked of a search for shortest paths, and what it gives.
+//! Request and result of a search for shortest paths.
 
 use std::sync::Arc;
 

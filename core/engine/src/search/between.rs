@@ -1,5 +1,5 @@
-//! How many paths of up to so many edges lead from one node to another: gathers the edges of all that might, from both
-//! ends, each half of the way, and counts them ([`crate::search::closing`]).
+//! Counts paths of bounded length between two nodes: collects the edges of all candidates from both ends, half of
+//! the length each, and counts them ([`crate::search::closing`]).
 
 use std::ops::ControlFlow;
 use std::time::Instant;

@@ -104,7 +104,7 @@ pub(crate) fn meet_in_the_middle(
             cursor.context.release(held);
             let (first, second) = if side == 0 { (mine, theirs) } else { (theirs, mine) };
             let note = format!(
-                "both ends met: {} hop(s) from the one, {} from the other",
+                "both ends met: hops from one end {}, from the other {}",
                 sides[0].depth, sides[1].depth
             );
             let notes = &mut cursor.context.metrics().notes;
@@ -172,7 +172,7 @@ pub(crate) fn cheapest_between<M: Measure>(
     let notes = &mut cursor.context.metrics().notes;
     if notes.is_empty() {
         let (hops_out, hops_back) = (out.reached[first as usize].hops, back.reached[second as usize].hops);
-        notes.push(format!("both ends met: {hops_out} hop(s) from the one, {hops_back} from the other"));
+        notes.push(format!("both ends met: hops from one end {hops_out}, from the other {hops_back}"));
     }
     Ok(Some(without_circles(path)))
 }

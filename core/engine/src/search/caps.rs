@@ -1,7 +1,7 @@
-//! Caps: conditions on what adds up along a path that a longer path cannot come to satisfy where a shorter one does
-//! not (rule `capped-paths`): a sum of numbers that are not negative, how many edges there are, the greatest and the least
-//! number, a product of shares, whether values follow each other in an order. A search gives up a way at the first edge past such a condition. The condition itself is
-//! tested again where it stands, so that it is enough to know here when a way is certainly past it.
+//! Caps: conditions on accumulated values that a longer path cannot satisfy if a shorter one does not (rule
+//! `capped-paths`): a sum of non-negative numbers, the number of edges, the greatest and the least number, a
+//! product of shares, ordered values. A search abandons a path at the first edge that violates such a condition.
+//! The condition itself is tested again in its place, so a cap only needs to detect certain violations.
 
 use std::cmp::Ordering;
 use std::sync::Arc;

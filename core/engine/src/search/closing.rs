@@ -1,8 +1,8 @@
-//! How many ways of up to so many edges lead from one node to another, none of which takes an edge twice, or a node. Only
-//! their beginnings are made: the last three edges are counted for all ways with one beginning together. From the
-//! walks of three edges that lead to the end those are taken away that take an edge (or a node) of the beginning again, or
-//! one of their own: the sum over the partitions of what may coincide, each with its sign (Möbius inversion on the
-//! lattice of partitions; G.-C. Rota, "On the foundations of combinatorial theory I", 1964).
+//! Counts trails, or paths without repeated nodes, of bounded length between two nodes. Only prefixes are
+//! enumerated: the last three edges are counted for all paths with the same prefix. From the three-edge walks to
+//! the end those that repeat an edge (or a node) of the prefix, or one of their own, are subtracted: a sum over the
+//! partitions of coinciding elements with signs (Möbius inversion on the lattice of partitions; G.-C. Rota, "On the
+//! foundations of combinatorial theory I", 1964).
 
 use crate::search::arc_rows::{ArcRows, Passage, TellWork};
 

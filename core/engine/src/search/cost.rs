@@ -1,5 +1,5 @@
-//! What a path costs so far: hops, or the sum of its weights, added so that the sum does not depend on the order:
-//! a tie is one, and the cheaper of two long ways is taken, from whichever end a search begins.
+//! Cost of a path so far: hops, or the sum of its weights, added so that the result does not depend on the order.
+//! Ties are exact, and the cheaper of two long paths is chosen from whichever end a search begins.
 
 use std::cmp::Ordering;
 

@@ -1,4 +1,4 @@
-//! Where a search stands: the input row that it works for, and what the query carries.
+//! Position of a search: its input row and the state of the query.
 
 use crate::batch::Batch;
 use crate::context::Context;

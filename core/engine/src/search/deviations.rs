@@ -1,6 +1,6 @@
-//! Deviations: the paths between two nodes in the order of what they cost. The next one is the cheapest of those
-//! that leave an earlier one somewhere; what is left from there is what the guide says or, where the way there is
-//! in the way, found by a search of its own that keeps off it.
+//! Deviations: the paths between two nodes in order of cost. The next path is the cheapest that leaves an earlier
+//! one at some node; its remainder comes from the guide or, if that would repeat a forbidden element, from a search
+//! of its own.
 
 use std::cmp::{Ordering, Reverse};
 use std::collections::BinaryHeap;

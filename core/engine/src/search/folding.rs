@@ -1,7 +1,8 @@
-//! Sums over paths without the paths: how many lead from a node to each end, and what adds up along them, where a step
-//! is repeated. Walks are counted hop by hop. Trails and their kin are the same as walks where what can be reached has no
-//! cycle; then one pass in the order of the edges is enough. Where it has cycles, trails and acyclic paths of any length
-//! are made within each strong component alone, and folded from one component to the next.
+//! Aggregates over paths without enumerating them: the number of paths from a node to each end, and values
+//! accumulated along them, for a repeated step. Walks are counted hop by hop. Trails and similar modes equal walks
+//! if the reachable part has no cycle; one pass in topological order then suffices. With cycles, unbounded trails
+//! and acyclic paths are enumerated within each strong component and folded from one component to the next, and
+//! short trails follow from walks by inclusion and exclusion.
 
 use std::ops::ControlFlow;
 use std::time::Instant;
@@ -10,7 +11,7 @@ use graphodrome_algorithms::{Stopped, Subgraph, layers, strong_components};
 use graphodrome_graph::Value;
 use graphodrome_language::ast::PathMode;
 use graphodrome_language::{Diagnostic, Span};
-use hashbrown::HashSet;
+use hashbrown::{HashMap, HashSet};
 
 use crate::batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
 use crate::columnar::{self};
@@ -22,6 +23,9 @@ use crate::outcome::Outcome;
 use crate::row::Row;
 use crate::search::sums::{Fold, Folds, Inner, Number, Outer, SumTable, Sums, Values};
 use crate::search::{Cursor, NodeNumbers, SearchSpec, Step};
+
+/// Trails of no more edges are counted from the walks.
+const SHORT_TRAILS: u32 = 3;
 
 /// What comes of all paths from one node.
 #[derive(Debug)]
@@ -197,7 +201,9 @@ impl Network {
         let least = if order.is_none() && any_length { self.least_sums(spec, folds, cursor)? } else { None };
         let by_parts =
             any_length && matches!(spec.mode, PathMode::Walk | PathMode::Trail | PathMode::Acyclic);
-        if order.is_none() && !walks && !by_parts && least.is_none() {
+        let trails = spec.mode == PathMode::Trail || spec.mode == PathMode::Walk && spec.trails;
+        let short = trails && folds.all.is_empty() && spec.max.is_some_and(|max| max <= SHORT_TRAILS);
+        if order.is_none() && !walks && !by_parts && !short && least.is_none() {
             return Ok(Folded::Enumerate("there is a cycle within reach"));
         }
         let n = self.nodes.len();
@@ -212,6 +218,14 @@ impl Network {
                 for (node, sums) in least.into_iter().flatten() {
                     totals.add(node, 1, &sums).ok_or_else(over)?;
                 }
+            }
+            None if !walks && short => {
+                // The arcs by their edges, and numbers of all nodes.
+                let bytes = self.arcs.len() * 24 + n * 80;
+                cursor.context.reserve(bytes)?;
+                let counted = self.count_short_trails(spec, &mut totals, cursor);
+                cursor.context.release(bytes);
+                counted?;
             }
             None if !walks => self.fold_parts(spec, folds, &begin, &mut totals, cursor)?,
             // One pass: whatever its length, a way to a node counts.
@@ -234,6 +248,83 @@ impl Network {
             ends.push((self.nodes[node], paths, values));
         }
         Ok(Folded::Ends(ends))
+    }
+
+    /// Trails of up to three edges, from the walks: those that take an edge twice are taken away. An edge that is taken again
+    /// right away leads back, and one that is taken again after another leads to where it led or back.
+    fn count_short_trails(
+        &self, spec: &SearchSpec, totals: &mut SumTable<'_>, cursor: &mut Cursor<'_>,
+    ) -> Outcome<()> {
+        let n = self.nodes.len();
+        cursor.context.work(self.arcs.len() as u64)?;
+        let leads_back = self.arcs_that_lead_back();
+        // How many arcs from a node may be taken once more, back to it.
+        let back = |node: usize| self.arcs_of(node).filter(|&arc| leads_back[arc]).count() as i128;
+        let arcs_between = |from: usize, to: u32| {
+            self.arcs[self.arcs_of(from)].iter().filter(|(other, _)| *other == to).count() as i128
+        };
+        let mut walks = vec![0u128; n];
+        walks[0] = 1;
+        let mut steps: Vec<i128> = vec![];
+        // Of each node the arcs from the start that lead back from there.
+        let mut both_ways = vec![0i128; n];
+        for arc in self.arcs_of(0).filter(|&arc| leads_back[arc]) {
+            both_ways[self.arcs[arc].0 as usize] += 1;
+        }
+        for hop in 1..=spec.max.unwrap_or(SHORT_TRAILS) {
+            let mut next = vec![0u128; n];
+            for node in (0..n).filter(|node| walks[*node] > 0) {
+                let arcs = self.arcs_of(node);
+                cursor.context.work(arcs.len() as u64 + 1)?;
+                for (to, _) in &self.arcs[arcs] {
+                    next[*to as usize] += walks[node];
+                }
+            }
+            walks = next;
+            let mut trails: Vec<i128> = walks.iter().map(|walks| *walks as i128).collect();
+            match hop {
+                1 => steps = trails.clone(),
+                2 => trails[0] -= back(0),
+                _ => {
+                    let back_to_start = back(0);
+                    // The first edge twice, or the last.
+                    for node in (0..n).filter(|node| steps[*node] > 0) {
+                        cursor.context.work(self.arcs_of(node).len() as u64 + 1)?;
+                        trails[node] -= back_to_start * steps[node] + steps[node] * back(node);
+                        // The first edge again after another, that led back or was a loop.
+                        trails[node] -= steps[node] * arcs_between(node, 0);
+                        let loops = if node == 0 { 0 } else { arcs_between(node, node as u32) };
+                        trails[0] -= loops * both_ways[node];
+                        // One edge three times was taken away three times instead of once.
+                        trails[node] += 2 * both_ways[node];
+                    }
+                }
+            }
+            if hop >= spec.min {
+                for node in (0..n).filter(|node| trails[*node] > 0) {
+                    totals.add(node, trails[node] as u128, &[]).ok_or_else(|| too_many(&totals.folds.all))?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Of each arc whether its edge may be taken once more right behind it: it is a loop, or leads both ways.
+    fn arcs_that_lead_back(&self) -> Vec<bool> {
+        let mut leads_back = vec![false; self.arcs.len()];
+        let mut first: HashMap<u32, usize> = HashMap::with_capacity(self.arcs.len());
+        for node in 0..self.nodes.len() {
+            for arc in self.arcs_of(node) {
+                let (to, edge) = self.arcs[arc];
+                if to as usize == node {
+                    leads_back[arc] = true;
+                } else if let Some(other) = first.insert(edge, arc) {
+                    leads_back[arc] = true;
+                    leads_back[other] = true;
+                }
+            }
+        }
+        leads_back
     }
 
     /// One pass over the nodes in the order of the edges.

@@ -1,5 +1,5 @@
-//! Guide: what is left from a node to the end of a search, known exactly or from below. It is measured over all
-//! walks, so that no path of any mode needs less.
+//! Guide: the remaining distance from a node to the end of a search, exact or as a lower bound. It is computed over
+//! walks, so paths of every mode need at least as much.
 
 use std::sync::Arc;
 

@@ -1,6 +1,6 @@
-//! Guided searches: shortest and cheapest paths over one repeated edge. Where one path is wanted it is read off
-//! the spread that found its end; where more are wanted, or a mode that a walk may break, the paths between two
-//! nodes come one by one, and never one that does not get there.
+//! Guided searches: shortest and cheapest paths over one repeated edge. A single path is read from the search tree
+//! that found its end. Several paths, or a mode that a walk may violate, are produced one by one between the two
+//! nodes, without following prefixes that do not reach the end.
 
 use std::sync::Arc;
 
@@ -219,7 +219,7 @@ impl<M: BetweenEnds> Guided<M> {
 }
 
 pub(crate) fn warn_of_impassable(edges: usize, weight: &EdgeWeight, cursor: &mut Cursor<'_>) {
-    let text = format!("{edges} edge(s) have no weight (null) and were not taken");
+    let text = format!("edges without a weight (null), not used: {edges}");
     cursor.context.warnings.push(Diagnostic::warning(Code::DATA, weight.expression.span, text));
 }
 

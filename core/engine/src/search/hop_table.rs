@@ -1,5 +1,5 @@
-//! What a search says of its hops: counts are exact, time is taken expansion by expansion at first, and of many
-//! together later on.
+//! Hop table of a search: exact counts, and times measured for each expansion at first and for groups of them
+//! later.
 
 use std::time::Instant;
 

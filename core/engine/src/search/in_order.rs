@@ -1,8 +1,9 @@
-//! Ends to which paths lead along which values follow each other in an order: a path to each of them whose last value
-//! leaves the most room for what comes after it. Of two ways to a node whatever goes on from the one with more room goes on from
-//! the other too, or sooner; a way that comes back to a node has less room there than it had, so that the ways found take no
-//! node twice. This is the search for earliest arrivals (K. L. Cooke and E. Halsey, "The shortest route through a network with
-//! time-dependent internodal transit times", 1966), over any values that can be compared.
+//! Ends of paths with ordered values: for each end a path whose last value leaves the most room for the next. Of
+//! two paths to a node, every continuation of the one with less room also continues the other; a path that returns
+//! to a node has less room than before, so the paths found repeat no node. With a maximum length, a path with less
+//! room is kept while it has fewer edges. This is the search for earliest arrivals (K. L. Cooke and E. Halsey, "The
+//! shortest route through a network with time-dependent internodal transit times", 1966), over any comparable
+//! values.
 
 use std::cmp::{Ordering, Reverse};
 use std::collections::BinaryHeap;
@@ -11,7 +12,7 @@ use std::sync::Arc;
 
 use graphodrome_graph::{Direction, Value};
 use graphodrome_language::ast::PathMode;
-use hashbrown::HashSet;
+use hashbrown::HashMap;
 
 use crate::context::Context;
 use crate::counters::Side;
@@ -74,11 +75,11 @@ impl PartialEq for WaitingEnd {
 
 impl Eq for WaitingEnd {}
 
-/// Whether ends of the spec may be told so: only which there are matters, paths of any length count, and one back to the start
+/// Whether ends of the spec may be told so: only which there are matters, short paths count, and one back to the start
 /// takes no edge twice, or is not asked for.
 pub(crate) fn may_go_in_order(spec: &SearchSpec) -> bool {
     let one_way = spec.step.as_ref().is_some_and(|s| matches!(s.direction, Direction::Out | Direction::In));
-    let plain = spec.min == 1 && spec.max.is_none() && spec.different_from.is_empty();
+    let plain = spec.min == 1 && spec.different_from.is_empty();
     plain && (one_way || spec.differs_from.contains(&spec.from)) && !spec.program.ambiguous
 }
 
@@ -123,7 +124,7 @@ pub(crate) fn ends_in_order(
         falling: caps.falls(),
         reached: vec![],
         waiting: BinaryHeap::new(),
-        settled: HashSet::new(),
+        settled: HashMap::new(),
         ends: vec![],
         bytes: 0,
         sample: Value::Null,
@@ -144,7 +145,8 @@ struct InOrderSearch<'c> {
     falling: bool,
     reached: Vec<LastEdge>,
     waiting: BinaryHeap<Reverse<WaitingEnd>>,
-    settled: HashSet<u32>,
+    /// The fewest edges of a way to each node.
+    settled: HashMap<u32, u32>,
     ends: Vec<u32>,
     bytes: usize,
     /// The first value there was, with which all others can be compared.
@@ -173,14 +175,18 @@ impl InOrderSearch<'_> {
                 }
                 continue;
             }
-            if !self.settled.insert(node) {
+            if self.is_no_better(node, hops, spec) {
                 continue;
             }
-            if next.place > 0 {
+            let is_first = self.settled.insert(node, hops).is_none();
+            if next.place > 0 && is_first {
                 self.give(next.place, spec, end, cursor)?;
                 if end == Some(node) {
                     break;
                 }
+            }
+            if spec.max.is_some_and(|max| hops >= max) {
+                continue;
             }
             edges.clear();
             let (batch, row) = (cursor.batch, cursor.row);
@@ -193,7 +199,7 @@ impl InOrderSearch<'_> {
             self.hops.expanded(hops + 1, expanded);
             for &(edge, other) in &edges {
                 // One back to the start may be an end; any other would come too late.
-                if self.settled.contains(&other) && (other != start || came_back) {
+                if self.is_no_better(other, hops + 1, spec) && (other != start || came_back) {
                     continue;
                 }
                 if self.go_on(next.place, (edge, other), spec, cursor)?.is_none() {
@@ -207,6 +213,11 @@ impl InOrderSearch<'_> {
             cursor.context.reserve(more)?;
         }
         Ok(true)
+    }
+
+    /// Whether a way to the node that had more room had no more edges, as far as their number matters.
+    fn is_no_better(&self, node: u32, hops: u32, spec: &SearchSpec) -> bool {
+        self.settled.get(&node).is_some_and(|known| spec.max.is_none() || *known <= hops)
     }
 
     /// Takes an edge, where its value may follow; `None` where nobody can tell.

@@ -1,5 +1,5 @@
-//! The least sums over paths from a node to each end, where edges lead in circles: a cheapest path takes no node twice,
-//! so that it is a path of every mode.
+//! Least sums over paths from a node to each end in graphs with cycles: a cheapest path repeats no node, so it
+//! belongs to every mode.
 
 use std::cmp::{Ordering, Reverse};
 use std::collections::BinaryHeap;

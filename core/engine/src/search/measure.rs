@@ -1,5 +1,5 @@
-//! Measures: what a shortest path is the least of. Their sums do not depend on the order in which they are added,
-//! so that what is left of a way can be measured from its end.
+//! Measures minimised by shortest paths. Their sums do not depend on the order of additions, so remaining distances
+//! can be computed from the end.
 
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;

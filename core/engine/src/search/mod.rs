@@ -1,6 +1,5 @@
-//! Path search: the heart of the engine. A quantified part of a pattern becomes a [`Program`] (an
-//! automaton over nodes and edges); where it is one repeated edge, also a [`Step`], for which there
-//! are breadth-first searches with plain visited sets.
+//! Path search. A quantified part of a pattern becomes a [`Program`] (an automaton over nodes and edges); a single
+//! repeated edge also becomes a [`Step`], for which there are breadth-first searches with plain visited sets.
 
 mod arc_rows;
 mod asked;

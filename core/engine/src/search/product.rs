@@ -187,7 +187,7 @@ pub(crate) fn product_search(
         cursor.context.hop(hop);
     }
     if search.impassable > 0 {
-        let text = format!("{} edge(s) have no weight (null) and were not taken", search.impassable);
+        let text = format!("edges without a weight (null), not used: {}", search.impassable);
         cursor.context.warnings.push(Diagnostic::warning(Code::DATA, spec_span(&search.weight), text));
     }
     Ok(results)

@@ -1,5 +1,5 @@
-//! What adds up along paths and over them: numbers that are exact or of one kind, how many paths there are, and both for many
-//! nodes at once. Knows nothing of graphs.
+//! Values accumulated along paths and over them: exact numbers or numbers of one type, numbers of paths, and both
+//! for many nodes at once. Independent of graphs.
 
 use graphodrome_graph::Value;
 

@@ -1,7 +1,7 @@
-//! Towards: a cheapest way between two different nodes, followed from what costs least with what is left at least by a
-//! distance bound. Source: Hart, Nilsson and Raphael, "A formal basis for the heuristic determination of minimum cost
-//! paths", IEEE Transactions on Systems Science and Cybernetics 4 (1968). A bound need not fall by the weights of the
-//! edges (it may be rounded): a node to which a cheaper way is found later is followed again.
+//! Search for a cheapest path towards its end: expands nodes by the cost so far plus the least remaining cost of a
+//! distance bound. Source: Hart, Nilsson and Raphael, "A formal basis for the heuristic determination of minimum
+//! cost paths", IEEE Transactions on Systems Science and Cybernetics 4 (1968). A bound may be inconsistent, for
+//! example because it is rounded: a node with a cheaper path found later is expanded again.
 
 use std::ops::ControlFlow;
 
@@ -102,7 +102,7 @@ pub(crate) fn cheapest_towards<M: Measure>(
     // One that gave up is done again by another measure.
     if notes.is_empty() && !measure.gave_up() {
         notes.push(format!(
-            "towards the end by the distance bound {} ({}): {settled} node(s) followed, {} met",
+            "towards the end by the distance bound {} ({}): nodes expanded {settled}, met {}",
             bound.name(),
             bound.source(),
             met.len()

@@ -1,5 +1,5 @@
-//! Sets of nodes: a small open-addressing table while there are few, a bitmap once they have grown, so
-//! that a two-hop search in a large graph does not pay for clearing a bitmap of all its nodes.
+//! Sets of nodes: a small open-addressing table that becomes a bitmap when it has grown, so that a two-hop search
+//! in a large graph does not clear a bitmap of all nodes.
 
 use hashbrown::HashMap;
 

@@ -1,4 +1,4 @@
-//! What an expression is of one row.
+//! Reference evaluation of expressions on one row.
 
 use std::cmp::Ordering;
 use std::sync::Arc;

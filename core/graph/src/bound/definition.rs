@@ -1,4 +1,4 @@
-//! What a distance bound is over, and from what: all that is kept of it.
+//! Definition of a distance bound: its edges and its source.
 
 use std::fmt;
 use std::sync::Arc;

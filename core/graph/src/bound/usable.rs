@@ -1,4 +1,4 @@
-//! A bound as one snapshot may use it: still right after what was changed since the base, or not.
+//! A bound as one snapshot may use it: still valid after the changes since the base, or not.
 
 use std::sync::Arc;
 

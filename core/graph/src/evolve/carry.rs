@@ -1,5 +1,5 @@
-//! The elements of a graph as a new model has them: which part each node and edge goes to, and the parts with
-//! their columns. What keeps its part and its place is moved and not copied.
+//! Maps the elements of a graph to a new model: the part of each node and edge, and the parts with their columns.
+//! Data that keeps its part and position is moved, not copied.
 
 use std::collections::HashMap;
 use std::sync::Arc;

@@ -1,4 +1,4 @@
-//! Which types of a new model those of the old one become, and what is said of the difference.
+//! Matches the types of an old and a new model, and describes the differences.
 
 use std::collections::HashMap;
 use std::sync::Arc;

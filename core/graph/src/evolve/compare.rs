@@ -1,4 +1,4 @@
-//! How a new model differs from the old one, type by type.
+//! Compares a new model with the old one, type by type.
 
 use std::sync::Arc;
 

@@ -1,5 +1,5 @@
-//! Changing the model of a graph that has elements: what is different, what is lost, and the elements as
-//! the new model has them. Columns are carried over whole; only what the model changes is touched.
+//! Changes the model of a graph with elements: differences, losses, and the elements under the new model. Columns
+//! are carried over whole; only data that the model changes is touched.
 
 mod carry;
 mod change_of_types;

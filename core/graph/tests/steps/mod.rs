@@ -1,4 +1,4 @@
-//! Random steps that change a graph, and the ways in which what they leave can be stored.
+//! Random changes of a graph, and the ways to store the result.
 
 #![allow(clippy::unwrap_used)]
 

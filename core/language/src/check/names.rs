@@ -1,4 +1,4 @@
-//! Labels, properties and variables: whether they are there, and what was probably meant.
+//! Labels, properties and variables: existence, and suggestions for unknown names.
 
 use std::sync::Arc;
 

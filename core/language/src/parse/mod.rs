@@ -1,7 +1,7 @@
-//! Recursive descent, one function per production, named after the standard's. Convention: a
-//! function is called with its first token in front and either consumes what it stands for or fails
-//! with one error; statements and clauses recover at the next clause keyword, so that one run
-//! reports several errors. Depth is limited, never left to the machine's stack.
+//! Recursive descent, one function for each production, named after the standard's. Convention: a function is
+//! called at its first token and either consumes its production or fails with one error. Statements and clauses
+//! recover at the next clause keyword, so one run reports several errors. Depth is limited and independent of the
+//! stack size.
 
 mod bounds;
 mod catalog;

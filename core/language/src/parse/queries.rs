@@ -1,5 +1,5 @@
-//! How queries are put together: parts joined by NEXT, linear queries joined by UNION and its kin,
-//! SELECT, and queries within queries (ISO/IEC 39075, clauses 9, 14 and 15).
+//! Composition of queries: parts joined by NEXT, linear queries joined by UNION and similar conjunctions, SELECT,
+//! and nested queries (ISO/IEC 39075, clauses 9, 14 and 15).
 
 use crate::ast::*;
 use crate::parse::{MAX_ERRORS, Parsed, Parser};

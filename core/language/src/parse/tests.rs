@@ -1,4 +1,4 @@
-//! Small texts with what they parse to, and every error a user is likely to make.
+//! Small texts with their parse results, and common errors.
 
 use super::*;
 use crate::ast::*;

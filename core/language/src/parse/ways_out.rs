@@ -1,4 +1,4 @@
-//! What to write instead of forms that many people try first and that this language has in another form.
+//! Hints for common forms that this language writes differently.
 
 use crate::ast::{Expression, ExpressionKind};
 use crate::parse::{Parsed, Parser};

@@ -1,4 +1,4 @@
-//! Values as Arrow arrays of the types of their columns; what does not fit is said, never coerced.
+//! Converts values to Arrow arrays of their columns' types. A value that does not fit is an error, never coerced.
 
 use std::sync::Arc;
 

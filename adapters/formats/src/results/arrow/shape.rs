@@ -1,4 +1,4 @@
-//! What the values of a result's column are, and Arrow's type for them.
+//! Derives the Arrow type of a result column from its values.
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! Who is central.
+//! Centrality measures.
 
 use graphodrome_algorithms::{
     Arcs, PageRank, Sampled, Stopped, betweenness, closeness, eigenvector, katz, page_rank,
@@ -14,16 +14,16 @@ use super::{
 
 pub(super) fn centrality() -> Vec<Entry> {
     let numbers = [
-        ("degree", "all of a node's edges; a loop counts twice"),
-        ("in_degree", "edges that lead to it, as edges are read"),
-        ("out_degree", "edges that lead from it, as edges are read"),
+        ("degree", "all edges of the node; a loop counts twice"),
+        ("in_degree", "incoming edges, in the direction in which edges are read"),
+        ("out_degree", "outgoing edges, in the direction in which edges are read"),
     ];
     vec![
         entry(
             About {
                 name: "degree",
                 order: "degree DESC",
-                about: "How many edges a node has.",
+                about: "Number of edges of a node.",
                 source: "textbook",
                 cost: "O(n + m)",
             },
@@ -37,19 +37,19 @@ pub(super) fn centrality() -> Vec<Entry> {
             About {
                 name: "page_rank",
                 order: "score DESC",
-                about: "The share of time that a random walk along edges spends in a node.",
+                about: "Share of time that a random walk along edges spends at a node.",
                 source: "Page, Brin, Motwani, Winograd, The PageRank Citation Ranking, 1999",
-                cost: "O(m) an iteration",
+                cost: "O(m) for each iteration",
             },
             [
                 WEIGHT,
-                takes("damping", Takes::Number, "0.85", "how often a walk goes on instead of beginning anew"),
                 takes(
-                    "begin",
-                    Takes::Nodes,
-                    "any node",
-                    "where walks begin: for what is central seen from there",
+                    "damping",
+                    Takes::Number,
+                    "0.85",
+                    "probability that a walk continues instead of restarting",
                 ),
+                takes("begin", Takes::Nodes, "any node", "restart nodes, for personalised scores"),
                 ITERATIONS,
                 TOLERANCE,
             ],
@@ -62,9 +62,9 @@ pub(super) fn centrality() -> Vec<Entry> {
             About {
                 name: "eigenvector",
                 order: "score DESC",
-                about: "Central is what central nodes have edges to.",
+                about: "Eigenvector centrality: a node is central if central nodes have edges to it.",
                 source: "Bonacich, Factoring and weighting approaches to status scores, 1972",
-                cost: "O(m) an iteration",
+                cost: "O(m) for each iteration",
             },
             [WEIGHT, ITERATIONS, TOLERANCE],
             [NODE, SCORE],
@@ -80,13 +80,13 @@ pub(super) fn centrality() -> Vec<Entry> {
             About {
                 name: "katz",
                 order: "score DESC",
-                about: "How many walks end in a node, longer ones counting less.",
+                about: "Number of walks that end in a node, with longer walks weighted less.",
                 source: "Katz, A new status index derived from sociometric analysis, 1953",
-                cost: "O(m) an iteration",
+                cost: "O(m) for each iteration",
             },
             [
                 WEIGHT,
-                takes("alpha", Takes::Number, "0.01", "what each edge of a walk makes it count less by"),
+                takes("alpha", Takes::Number, "0.01", "attenuation factor for each edge of a walk"),
                 ITERATIONS,
                 TOLERANCE,
             ],
@@ -104,7 +104,7 @@ pub(super) fn centrality() -> Vec<Entry> {
             About {
                 name: "betweenness",
                 order: "score DESC",
-                about: "How many shortest paths between other nodes lead through a node.",
+                about: "Share of shortest paths between other nodes that pass through a node.",
                 source: "Brandes, A faster algorithm for betweenness centrality, 2001; Brandes and Pich, 2007",
                 cost: "O(n m); with sources O(sources m)",
             },
@@ -114,18 +114,18 @@ pub(super) fn centrality() -> Vec<Entry> {
                     "sources",
                     Takes::WholeNumber,
                     "all nodes",
-                    "search from so many nodes drawn at random, for an estimate",
+                    "number of randomly drawn start nodes, for an estimate",
                 ),
                 SEED,
             ],
             [
                 NODE,
-                gives("score", Gives::Float, "pairs of other nodes, each by the share of its shortest paths"),
                 gives(
-                    "error",
+                    "score",
                     Gives::Float,
-                    "with 95 % probability the score is no farther off; 0 where it is exact",
+                    "sum over pairs of other nodes of the share of their shortest paths",
                 ),
+                gives("error", Gives::Float, "half width of the 95 % confidence interval; 0 if exact"),
             ],
             (28 * 16 + 128, 0),
             1000.0,
@@ -135,7 +135,7 @@ pub(super) fn centrality() -> Vec<Entry> {
             About {
                 name: "closeness",
                 order: "harmonic DESC",
-                about: "How near the nodes are that can be reached from a node.",
+                about: "Closeness of a node to the nodes reachable from it.",
                 source: "Wasserman and Faust, Social Network Analysis, 1994; Marchiori and Latora, 2000",
                 cost: "O(n m), with weights O(n m log n)",
             },
@@ -145,11 +145,11 @@ pub(super) fn centrality() -> Vec<Entry> {
                 gives(
                     "closeness",
                     Gives::Float,
-                    "one over the mean distance, times the share of nodes reached",
+                    "reciprocal of the mean distance, times the share of nodes reached",
                 ),
-                gives("harmonic", Gives::Float, "the mean of one over the distance"),
-                gives("reached", Gives::WholeNumber, "how many other nodes can be reached"),
-                gives("farthest", Gives::Float, "the greatest distance of those"),
+                gives("harmonic", Gives::Float, "mean of the reciprocal distances"),
+                gives("reached", Gives::WholeNumber, "number of other nodes reached"),
+                gives("farthest", Gives::Float, "greatest distance to a node reached"),
             ],
             (12 * 16 + 64, 0),
             1000.0,

@@ -1,4 +1,4 @@
-//! What belongs together, and what is alike.
+//! Communities and similarity.
 
 use graphodrome_algorithms::{Communities, Likeness, Stopped, label_propagation, leiden, louvain, similar};
 use graphodrome_language::{Gives, Takes};
@@ -16,7 +16,7 @@ pub(super) fn communities() -> Vec<Entry> {
             About {
                 name: "louvain",
                 order: "size DESC, community",
-                about: "Communities with as much weight inside as can be found, edges read both ways.",
+                about: "Communities with high modularity; edges are read both ways.",
                 source: "Blondel, Guillaume, Lambiotte, Lefebvre, Fast unfolding of communities in large networks, 2008",
                 cost: "about O(m log n)",
             },
@@ -34,7 +34,7 @@ pub(super) fn communities() -> Vec<Entry> {
             About {
                 name: "leiden",
                 order: "size DESC, community",
-                about: "Communities with as much weight inside as can be found, none of them in pieces, edges read both ways.",
+                about: "Communities with high modularity, each of them connected; edges are read both ways.",
                 source: "Traag, Waltman, van Eck, From Louvain to Leiden: guaranteeing well-connected communities, 2019",
                 cost: "about O(m log n)",
             },
@@ -52,11 +52,11 @@ pub(super) fn communities() -> Vec<Entry> {
             About {
                 name: "label_propagation",
                 order: "size DESC, community",
-                about: "Communities by taking over the label that most neighbours have, edges read both ways.",
+                about: "Communities found by repeatedly adopting the most frequent label among the neighbours; edges are read both ways.",
                 source: "Raghavan, Albert, Kumara, Near linear time algorithm to detect community structures, 2007",
-                cost: "O(m) a round",
+                cost: "O(m) for each round",
             },
-            [WEIGHT, takes("rounds", Takes::WholeNumber, "100", "rounds at most"), SEED],
+            [WEIGHT, takes("rounds", Takes::WholeNumber, "100", "maximum number of rounds"), SEED],
             [NODE, COMMUNITY, SIZE, MODULARITY],
             (32, 0),
             20.0,
@@ -69,21 +69,21 @@ pub(super) fn communities() -> Vec<Entry> {
             About {
                 name: "similar_nodes",
                 order: "score DESC",
-                about: "By node the others that have edges to the same nodes.",
+                about: "Pairs of nodes with edges to the same nodes.",
                 source: "Jaccard, 1901; Szymkiewicz, 1934; Salton, 1983",
                 cost: "the sum of the squares of in-degrees",
             },
             [
                 WEIGHT,
                 takes("likeness", Takes::Text, "jaccard", "jaccard, overlap or cosine"),
-                takes("most", Takes::WholeNumber, "10", "how many others for each node"),
+                takes("most", Takes::WholeNumber, "10", "maximum number of other nodes for each node"),
                 takes("least", Takes::Number, "0", "the lowest score"),
             ],
             [
                 NODE,
-                gives("other", Gives::Node, "a node that is like it"),
-                gives("score", Gives::Float, "how alike, up to 1"),
-                gives("common", Gives::WholeNumber, "neighbours that both have"),
+                gives("other", Gives::Node, "a similar node"),
+                gives("score", Gives::Float, "similarity, up to 1"),
+                gives("common", Gives::WholeNumber, "number of common neighbours"),
             ],
             (200, 48),
             100.0,

@@ -1,4 +1,4 @@
-//! What hangs together, and what would be cut off.
+//! Components, bridges and articulation points.
 
 use graphodrome_algorithms::{core_numbers, cuts, dominators, strong_components, triangles, weak_components};
 use graphodrome_language::{Argument, Gives, Takes};
@@ -16,7 +16,7 @@ pub(super) fn connection() -> Vec<Entry> {
             About {
                 name: "weak_components",
                 order: "size DESC, component",
-                about: "What hangs together, whatever way edges lead.",
+                about: "Connected components, ignoring the direction of edges.",
                 source: "Tarjan, Efficiency of a good but not linear set union algorithm, 1975",
                 cost: "O(n + m)",
             },
@@ -30,7 +30,7 @@ pub(super) fn connection() -> Vec<Entry> {
             About {
                 name: "strong_components",
                 order: "size DESC, component",
-                about: "Nodes that can all be reached from each other along edges: a component of two and more holds a cycle.",
+                about: "Sets of nodes that reach each other along edges; a component of two or more nodes contains a cycle.",
                 source: "Tarjan, Depth-first search and linear graph algorithms, 1972",
                 cost: "O(n + m)",
             },
@@ -46,12 +46,12 @@ pub(super) fn connection() -> Vec<Entry> {
             About {
                 name: "bridges",
                 order: "cut_off DESC",
-                about: "Edges without which a part is cut off, read both ways.",
+                about: "Edges whose removal disconnects their component; edges are read both ways.",
                 source: "Hopcroft and Tarjan, Algorithm 447, 1973",
                 cost: "O(n + m)",
             },
             [],
-            [EDGE, gives("cut_off", Gives::WholeNumber, "how many nodes are on the smaller side")],
+            [EDGE, gives("cut_off", Gives::WholeNumber, "number of nodes on the smaller side")],
             (48, 0),
             4.0,
             |call| {
@@ -64,12 +64,12 @@ pub(super) fn connection() -> Vec<Entry> {
             About {
                 name: "articulation_points",
                 order: "parts DESC",
-                about: "Nodes without which what hangs together falls apart, edges read both ways.",
+                about: "Nodes whose removal disconnects their component; edges are read both ways.",
                 source: "Hopcroft and Tarjan, Algorithm 447, 1973",
                 cost: "O(n + m)",
             },
             [],
-            [NODE, gives("parts", Gives::WholeNumber, "into how many parts more it falls")],
+            [NODE, gives("parts", Gives::WholeNumber, "number of additional components after its removal")],
             (48, 0),
             4.0,
             |call| {
@@ -83,12 +83,17 @@ pub(super) fn connection() -> Vec<Entry> {
             About {
                 name: "dominators",
                 order: "",
-                about: "By node the nearest other node that every way from a root to it leads through.",
+                about: "The closest other node that every path from a root to a node passes through.",
                 source: "Cooper, Harvey, Kennedy, A simple, fast dominance algorithm, 2001",
                 cost: "O(n + m) on most graphs",
             },
-            [Argument { name: "root", takes: Takes::Node, usual: None, about: "where all ways begin" }],
-            [NODE, gives("dominator", Gives::Node, "what its ways all lead through")],
+            [Argument {
+                name: "root",
+                takes: Takes::Node,
+                usual: None,
+                about: "the node where all paths begin",
+            }],
+            [NODE, gives("dominator", Gives::Node, "the immediate dominator")],
             (32, 0),
             4.0,
             |call| {
@@ -102,7 +107,7 @@ pub(super) fn connection() -> Vec<Entry> {
             About {
                 name: "core_numbers",
                 order: "core DESC",
-                about: "How densely woven a node's surroundings are: the greatest k for which it is in a part where each has k neighbours.",
+                about: "The greatest k for which a node belongs to a subgraph in which every node has at least k neighbours.",
                 source: "Batagelj and Zaveršnik, An O(m) algorithm for cores decomposition of networks, 2003",
                 cost: "O(n + m)",
             },
@@ -119,15 +124,15 @@ pub(super) fn connection() -> Vec<Entry> {
             About {
                 name: "triangles",
                 order: "triangles DESC",
-                about: "Of how many triangles a node is a corner, and how many of its neighbours are neighbours.",
+                about: "Triangles through each node, and the share of its neighbour pairs that are connected.",
                 source: "Schank and Wagner, Finding, counting and listing all triangles in large graphs, 2005",
                 cost: "O(m^1.5)",
             },
             [],
             [
                 NODE,
-                gives("triangles", Gives::WholeNumber, "triangles with it"),
-                gives("clustering", Gives::Float, "the share of pairs of its neighbours that are neighbours"),
+                gives("triangles", Gives::WholeNumber, "number of triangles through it"),
+                gives("clustering", Gives::Float, "share of connected pairs among its neighbours"),
             ],
             (160, 16),
             20.0,

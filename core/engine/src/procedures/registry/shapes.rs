@@ -15,9 +15,9 @@ pub(super) fn shapes() -> Vec<Entry> {
             About {
                 name: "diameter",
                 order: "",
-                about: "The greatest distance in the largest part that hangs together, between two bounds; edges read both ways.",
+                about: "Bounds of the greatest distance in the largest component; edges are read both ways.",
                 source: "Crescenzi, Grossi, Habib, Lanzi, Marino, On computing the diameter of real-world undirected graphs, 2013",
-                cost: "O(m) a search",
+                cost: "O(m) for each search",
             },
             [
                 WEIGHT,
@@ -25,13 +25,10 @@ pub(super) fn shapes() -> Vec<Entry> {
                     "searches",
                     Takes::WholeNumber,
                     "100",
-                    "searches at most: more bring the bounds together",
+                    "maximum number of searches; more searches tighten the bounds",
                 ),
             ],
-            [
-                gives("least", Gives::Float, "it is at least this"),
-                gives("most", Gives::Float, "and at most this"),
-            ],
+            [gives("least", Gives::Float, "lower bound"), gives("most", Gives::Float, "upper bound")],
             (48, 0),
             100.0,
             |call| {
@@ -43,12 +40,12 @@ pub(super) fn shapes() -> Vec<Entry> {
             About {
                 name: "assortativity",
                 order: "",
-                about: "Whether nodes with many edges have edges to others with many: from -1 to 1; edges read both ways.",
+                about: "Correlation of the degrees at both ends of edges, from -1 to 1; edges are read both ways.",
                 source: "Newman, Assortative mixing in networks, 2002",
                 cost: "O(m)",
             },
             [],
-            [gives("value", Gives::Float, "null where all degrees are alike")],
+            [gives("value", Gives::Float, "null if all degrees are equal")],
             (0, 0),
             3.0,
             |call| {

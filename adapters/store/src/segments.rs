@@ -18,7 +18,7 @@ use arrow_ipc::writer::{IpcWriteOptions, StreamWriter};
 use arrow_schema::{Field, Schema};
 use graphodrome_graph::{
     BaseParts, Change, Column, Dense, EdgePart, EdgeTable, ForwardBuilder, Ids, IntsBuilder, LabelSet,
-    NodePart, NodeTable, Pick, StoredTables,
+    NodePart, NodeTable, Pick, StoredTables, Unit,
 };
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
@@ -330,6 +330,7 @@ enum Growing {
     Int(IntsBuilder),
     Float(Float64Builder),
     Date(Date32Builder),
+    Units(IntsBuilder, Unit),
     Bool(BooleanBuilder),
     Text(LargeStringBuilder),
     /// All with the same texts.
@@ -350,6 +351,7 @@ impl Growing {
                 Growing::Text(LargeStringBuilder::with_capacity(rows, each * rows))
             }
             Column::Coded(_, texts) => Growing::Coded(UInt32Builder::with_capacity(rows), texts.clone()),
+            Column::Units(a, unit) => Growing::Units(IntsBuilder::with_capacity(rows, a.width()), *unit),
             Column::Other(_) => Growing::Parts(vec![]),
         }
     }
@@ -359,6 +361,7 @@ impl Growing {
             (Growing::Int(all), Column::Int(a)) => all.append(&a),
             (Growing::Float(all), Column::Float(a)) => all.append_array(&a),
             (Growing::Date(all), Column::Date(a)) => all.append_array(&a),
+            (Growing::Units(all, unit), Column::Units(a, own)) if *unit == own => all.append(&a),
             (Growing::Bool(all), Column::Bool(a)) => all.append_array(&a),
             (Growing::Text(all), Column::Text(a)) => all.append_array(&a).map_err(damaged)?,
             (Growing::Coded(all, texts), Column::Coded(a, own)) if *texts == own => all.append_array(&a),
@@ -377,6 +380,7 @@ impl Growing {
             Growing::Int(all) => Column::Int(all.finish()),
             Growing::Float(mut all) => Column::Float(all.finish()),
             Growing::Date(mut all) => Column::Date(all.finish()),
+            Growing::Units(all, unit) => Column::Units(all.finish(), unit),
             Growing::Bool(mut all) => Column::Bool(all.finish()),
             Growing::Text(mut all) => Column::Text(all.finish()),
             Growing::Coded(mut all, texts) => Column::Coded(all.finish(), texts),

@@ -10,7 +10,7 @@ use arrow_array::{
     Int16Array, Int32Array, Int64Array, LargeStringArray, StringArray,
 };
 use arrow_schema::Field;
-use graphodrome_graph::{Column, ColumnBuilder, Ints, Value, Width};
+use graphodrome_graph::{Column, ColumnBuilder, Ints, Unit, Value, Width};
 
 use crate::StoreError;
 
@@ -20,6 +20,8 @@ const ENCODED: &str = "graphodrome.encoded";
 const SCALE: &str = "graphodrome.scale";
 /// Days, counted from this one on.
 const FIRST_DAY: &str = "graphodrome.first-day";
+/// Multiples of a unit: the unit, the least number, and what each number beyond the least is a multiple of.
+const UNIT: &str = "graphodrome.unit";
 
 pub(crate) fn add_columns(
     fields: &mut Vec<(Field, ArrayRef)>, columns: &[(Arc<str>, Column)], start: usize, rows: usize,
@@ -38,6 +40,10 @@ pub(crate) fn add_columns(
             Column::Date(a) => {
                 let (first, array) = from_first_day(&a.slice(start, rows));
                 (array, Some((FIRST_DAY, first.to_string())))
+            }
+            Column::Units(a, unit) => {
+                let (stored, array) = Multiples::of(&a.slice(start..start + rows), *unit);
+                (array, Some((UNIT, stored.written())))
             }
             Column::Text(a) => (Arc::new(a.slice(start, rows)), None),
             Column::Coded(codes, texts) => {
@@ -121,6 +127,75 @@ fn from_first_day(days: &Date32Array) -> (i32, ArrayRef) {
     (first, Ints::narrowed(&after, days.nulls().cloned()).array())
 }
 
+/// How the numbers of a column of multiples are stored.
+struct Multiples {
+    unit: Unit,
+    least: i64,
+    step: i64,
+}
+
+impl Multiples {
+    /// The least number and, in the narrowest type, how many steps the others lie beyond it. Moments mostly fall on
+    /// whole seconds or days.
+    fn of(numbers: &Ints, unit: Unit) -> (Multiples, ArrayRef) {
+        const STEPS: [i64; 5] = [86_400_000_000_000, 60_000_000_000, 1_000_000_000, 1_000_000, 1_000];
+        let valid = || (0..numbers.len()).filter(|row| !numbers.is_null(*row)).map(|row| numbers.value(row));
+        let least = valid().min().unwrap_or(0);
+        // The greatest distance between two numbers of 64 bits has 64 bits itself.
+        if valid().any(|n| n.checked_sub(least).is_none()) {
+            return (Multiples { unit, least: 0, step: 1 }, numbers.array());
+        }
+        let fits = |step: &i64| valid().all(|n| (n - least) % step == 0);
+        let step = match unit {
+            Unit::Decimal { .. } => 1,
+            _ => STEPS.into_iter().find(fits).unwrap_or(1),
+        };
+        let steps = |row: usize| if numbers.is_null(row) { 0 } else { (numbers.value(row) - least) / step };
+        let steps: Vec<i64> = (0..numbers.len()).map(steps).collect();
+        (Multiples { unit, least, step }, Ints::narrowed(&steps, numbers.nulls().cloned()).array())
+    }
+
+    fn written(&self) -> String {
+        let unit = match self.unit {
+            Unit::Decimal { scale } => format!("decimal {scale}"),
+            Unit::LocalTime => "local-time 0".into(),
+            Unit::LocalDateTime => "local-datetime 0".into(),
+            Unit::ZonedDateTime { offset } => format!("zoned-datetime {offset}"),
+        };
+        format!("{unit} {} {}", self.least, self.step)
+    }
+
+    fn read(text: &str) -> Result<Multiples, StoreError> {
+        let unknown = || damaged(format!("a column of multiples of '{text}'"));
+        let [unit, of_unit, least, step] = text.split(' ').collect::<Vec<_>>()[..] else {
+            return Err(unknown());
+        };
+        let unit = match unit {
+            "decimal" => Unit::Decimal { scale: of_unit.parse().map_err(damaged)? },
+            "local-time" => Unit::LocalTime,
+            "local-datetime" => Unit::LocalDateTime,
+            "zoned-datetime" => Unit::ZonedDateTime { offset: of_unit.parse().map_err(damaged)? },
+            _ => return Err(unknown()),
+        };
+        let (least, step) = (least.parse().map_err(damaged)?, step.parse().map_err(damaged)?);
+        Ok(Multiples { unit, least, step })
+    }
+
+    fn column(&self, stored: &Ints) -> Result<Column, StoreError> {
+        let mut numbers = Vec::with_capacity(stored.len());
+        let mut fits = true;
+        stored.for_each(|n| {
+            let number = n.checked_mul(self.step).and_then(|n| n.checked_add(self.least));
+            fits &= number.is_some();
+            numbers.push(number.unwrap_or(0));
+        });
+        if !fits {
+            return Err(damaged("a number out of range in a column of multiples"));
+        }
+        Ok(Column::Units(Ints::narrowed(&numbers, stored.nulls().cloned()), self.unit))
+    }
+}
+
 fn whole_numbers(array: &ArrayRef) -> Option<Ints> {
     let any = array.as_any();
     any.downcast_ref::<Int8Array>().map(|a| Ints::I8(a.clone())).or_else(|| {
@@ -163,6 +238,9 @@ pub(crate) fn read_column(array: &ArrayRef, field: &Field) -> Result<Column, Sto
             a.for_each(|n| days.push(first.wrapping_add(n as i32)));
             return Ok(Column::Date(Date32Array::new(days.into(), nulls)));
         }
+        if let Some(text) = mark(UNIT) {
+            return Multiples::read(text)?.column(&a);
+        }
         return Ok(Column::Int(a));
     }
     if let Some(a) = any.downcast_ref::<Float64Array>() {
@@ -204,6 +282,59 @@ mod tests {
         add_columns(&mut fields, &[(Arc::from("p"), column)], 0, rows).unwrap();
         let (field, array) = &fields[0];
         (read_column(array, field).unwrap(), array.data_type().primitive_width())
+    }
+
+    fn multiples(numbers: &[Option<i64>], unit: Unit) -> Column {
+        let mut builder = ColumnBuilder::with_capacity(numbers.len());
+        numbers.iter().for_each(|n| builder.push(n.map_or(Value::Null, |n| unit.value(n))));
+        builder.finish()
+    }
+
+    #[test]
+    fn multiples_are_stored_narrow() {
+        const SECOND: i64 = 1_000_000_000;
+        let noon = 1_790_000_000 * SECOND;
+        let zoned = Unit::ZonedDateTime { offset: 3600 };
+        for (numbers, unit, width) in [
+            (vec![Some(noon), None, Some(noon + 86_400 * SECOND)], zoned, 1),
+            (vec![Some(noon), Some(noon + 1000 * SECOND)], Unit::LocalDateTime, 2),
+            (vec![Some(noon), Some(noon + 1)], Unit::LocalDateTime, 1),
+            (vec![Some(i64::MIN), Some(i64::MAX)], Unit::LocalDateTime, 8),
+            (vec![Some(10_000), Some(10_099)], Unit::Decimal { scale: 2 }, 1),
+            (vec![Some(0), Some(43_200 * SECOND)], Unit::LocalTime, 2),
+        ] {
+            let column = multiples(&numbers, unit);
+            let (read, stored) = stored(column.clone());
+            assert_eq!(stored, Some(width), "{numbers:?}");
+            assert_eq!(read.units().map(|(unit, _)| unit), Some(unit));
+            assert!((0..column.len()).all(|row| read.value(row) == column.value(row)), "{read:?}");
+        }
+    }
+
+    #[test]
+    fn a_damaged_unit_is_an_error() {
+        for text in ["", "decimal", "decimal x 0 1", "fathom 0 0 1", "local-time 0 0"] {
+            assert!(Multiples::read(text).is_err(), "{text}");
+        }
+        let far = Multiples { unit: Unit::LocalTime, least: i64::MAX, step: 1 };
+        assert!(far.column(&Ints::narrowed(&[1], None)).is_err());
+    }
+
+    proptest! {
+        #[test]
+        fn multiples_are_read_as_they_were(
+            numbers in prop::collection::vec(prop::option::of(any::<i64>()), 1..40),
+            scale in 0u8..19, offset in -64_800i32..64_800, kind in 0..3, step in prop::sample::select(vec![1, 1000, 1_000_000_000])
+        ) {
+            let unit = [Unit::Decimal { scale }, Unit::LocalDateTime, Unit::ZonedDateTime { offset }][kind];
+            let numbers: Vec<Option<i64>> = numbers.iter().map(|n| n.map(|n| n / step * step)).collect();
+            let column = multiples(&numbers, unit);
+            let (read, _) = stored(column.clone());
+            for row in 0..column.len() {
+                prop_assert_eq!(read.value(row), column.value(row));
+                prop_assert_eq!(format!("{:?}", read.value(row)), format!("{:?}", column.value(row)));
+            }
+        }
     }
 
     fn floats(numbers: &[Option<f64>]) -> Column {

@@ -2,7 +2,7 @@
 //! value for each cell. If a row has a value of another type, or an operation has no result, there is no column,
 //! and the general evaluation decides row by row; only it raises errors.
 
-use graphodrome_graph::{Column, ColumnsByTable, Dense, Element, Value};
+use graphodrome_graph::{Column, ColumnsByTable, Dense, Element, Unit, Value};
 use graphodrome_language::ast::BinaryOperator;
 
 use hashbrown::HashMap;
@@ -44,6 +44,7 @@ impl ColumnBuilder {
             Some(Cells::Ints(ints)) => ints.push(0),
             Some(Cells::Floats(floats)) => floats.push(0.0),
             Some(Cells::Days(days)) => days.push(0),
+            Some(Cells::Units(numbers, _)) => numbers.push(0),
             None => {}
         }
         self.nulls.push(true);
@@ -77,6 +78,18 @@ impl ColumnBuilder {
         Some(())
     }
 
+    fn push_unit(&mut self, number: i64, unit: Unit) -> Option<()> {
+        let before = self.nulls.len();
+        let cells = self.cells.get_or_insert_with(|| Cells::Units(vec![0; before], unit));
+        let Cells::Units(numbers, own) = cells else { return None };
+        if *own != unit {
+            return None;
+        }
+        numbers.push(number);
+        self.nulls.push(false);
+        Some(())
+    }
+
     fn push_value(&mut self, value: &Value) -> Option<()> {
         match value {
             Value::Null => {
@@ -85,7 +98,10 @@ impl ColumnBuilder {
             }
             Value::Int(int) => self.push_int(*int),
             Value::Float(float) => self.push_float(*float),
-            _ => None,
+            other => {
+                let (unit, number) = Unit::of(other)?;
+                self.push_unit(number, unit)
+            }
         }
     }
 
@@ -96,6 +112,7 @@ impl ColumnBuilder {
                 Some(())
             }
             Column::Int(ints) => self.push_int(ints.numbers().value(row)),
+            Column::Units(numbers, unit) => self.push_unit(numbers.value(row), *unit),
             _ => match (column.floats(), column.days()) {
                 (Some(floats), _) => self.push_float(floats[row]),
                 (_, Some(days)) => self.push_day(days[row]),
@@ -162,7 +179,12 @@ fn evaluated(e: &Expr, batch: &Batch, scope: &Scope, reads: &mut u64) -> Option<
                     }
                 }
                 Cells::Floats(floats) => floats.iter_mut().for_each(|float| *float = -*float),
-                Cells::Days(_) => return None,
+                Cells::Units(numbers, Unit::Decimal { .. }) => {
+                    for number in numbers {
+                        *number = number.checked_neg()?;
+                    }
+                }
+                Cells::Days(_) | Cells::Units(..) => return None,
             }
             Some(operand)
         }
@@ -196,7 +218,12 @@ fn called(
                     }
                 }
                 Cells::Floats(floats) => floats.iter_mut().for_each(|float| *float = float.abs()),
-                Cells::Days(_) => return None,
+                Cells::Units(numbers, Unit::Decimal { .. }) => {
+                    for number in numbers {
+                        *number = number.checked_abs()?;
+                    }
+                }
+                Cells::Days(_) | Cells::Units(..) => return None,
             }
             Some(numbers)
         }
@@ -215,10 +242,6 @@ fn chosen(
     (operand, branches, otherwise): (Option<&Expr>, &[(Expr, Expr)], Option<&Expr>), batch: &Batch,
     scope: &Scope, reads: &mut u64,
 ) -> Option<Numbers> {
-    let value = |e: &Expr, reads: &mut u64| match &e.kind {
-        Kind::Constant(Value::Null) => Some(all_null(batch.len)),
-        _ => evaluated(e, batch, scope, reads),
-    };
     let operand = match operand {
         Some(operand) => Some(evaluated(operand, batch, scope, reads)?),
         None => None,
@@ -238,10 +261,10 @@ fn chosen(
                 *taken = place;
             }
         }
-        values.push(value(then, reads)?);
+        values.push(evaluated(then, batch, scope, reads)?);
     }
     values.push(match otherwise {
-        Some(otherwise) => value(otherwise, reads)?,
+        Some(otherwise) => evaluated(otherwise, batch, scope, reads)?,
         None => all_null(batch.len),
     });
     put_together(&values, taken)
@@ -279,16 +302,23 @@ fn truths(e: &Expr, batch: &Batch, scope: &Scope, reads: &mut u64) -> Option<Vec
                     Some(a.into_iter().zip(b).map(both).collect())
                 }
                 Equal | NotEqual | Less | LessOrEqual | Greater | GreaterOrEqual => {
-                    let (a, b) = (side(a, batch, scope, reads)?, side(b, batch, scope, reads)?);
+                    let (a, b) = sides(a, b, batch, scope, reads)?;
                     compared(*operator, &a, &b)
                 }
                 _ => None,
             }
         }
         Kind::Between(a, low, high, is_not) => {
-            let a = side(a, batch, scope, reads)?;
-            let above = compared(BinaryOperator::GreaterOrEqual, &a, &side(low, batch, scope, reads)?)?;
-            let below = compared(BinaryOperator::LessOrEqual, &a, &side(high, batch, scope, reads)?)?;
+            let a = match known(a, scope) {
+                Some(value) => constant(value, batch.len)?,
+                None => evaluated(a, batch, scope, reads)?,
+            };
+            let mut beside = |e: &Expr| match known(e, scope) {
+                Some(value) => constant_beside(value, &a),
+                None => evaluated(e, batch, scope, reads),
+            };
+            let above = compared(BinaryOperator::GreaterOrEqual, &a, &beside(low)?)?;
+            let below = compared(BinaryOperator::LessOrEqual, &a, &beside(high)?)?;
             let both = |(above, below): (TruthOfRow, TruthOfRow)| match (above, below) {
                 (FALSE, _) | (_, FALSE) => FALSE,
                 (TRUE, TRUE) => TRUE,
@@ -297,77 +327,65 @@ fn truths(e: &Expr, batch: &Batch, scope: &Scope, reads: &mut u64) -> Option<Vec
             let within = above.into_iter().zip(below).map(both);
             Some(within.map(|within| if *is_not { negated(within) } else { within }).collect())
         }
-        Kind::In(a, list, is_not) => {
+        Kind::In(a, list, is_not, table) => {
+            let list = table.of(list, scope)?;
             let numbers = evaluated(a, batch, scope, reads)?;
-            let Cells::Ints(ints) = &numbers.cells else { return None };
-            let (wanted, with_null) = whole_numbers_of(list, scope)?;
-            let is_in = |(row, int): (usize, &i64)| match () {
-                () if numbers.is_null(row) => {
-                    if wanted.is_empty() && !with_null {
-                        FALSE
-                    } else {
-                        UNKNOWN
-                    }
-                }
-                () if wanted.binary_search(int).is_ok() => TRUE,
-                () if with_null => UNKNOWN,
-                () => FALSE,
+            let is_in = |row: usize| -> Option<TruthOfRow> {
+                let truth = match &numbers.cells {
+                    _ if numbers.is_null(row) => None,
+                    Cells::Ints(ints) if list.is_whole() => list.has_int(ints[row]),
+                    _ => list.has(&numbers.get(row))?,
+                };
+                Some(truth.map_or(UNKNOWN, |truth| u8::from(truth != *is_not)))
             };
-            let within = ints.iter().enumerate().map(is_in);
-            Some(within.map(|within| if *is_not { negated(within) } else { within }).collect())
+            (0..batch.len).map(is_in).collect()
         }
         _ => None,
     }
 }
 
-/// The whole numbers of a list that is known before the rows, in their order, and whether null is among them.
-fn whole_numbers_of(list: &Expr, scope: &Scope) -> Option<(Vec<i64>, bool)> {
-    let known = |e: &Expr| match &e.kind {
-        Kind::Constant(value) => Some(value.clone()),
-        Kind::Parameter(number) => scope.parameters.get(*number).cloned(),
-        _ => None,
-    };
-    let values: Vec<Value> = match &list.kind {
-        Kind::List(items) => items.iter().map(known).collect::<Option<_>>()?,
-        _ => match known(list)? {
-            Value::List(items) => items.to_vec(),
-            _ => return None,
-        },
-    };
-    let (mut numbers, mut with_null) = (vec![], false);
-    for value in values {
-        match value {
-            Value::Int(number) => numbers.push(number),
-            Value::Null => with_null = true,
-            _ => return None,
-        }
-    }
-    numbers.sort_unstable();
-    Some((numbers, with_null))
-}
-
-/// One side of a comparison: a decimal that a FLOAT64 is equal to compares as that does.
-fn side(e: &Expr, batch: &Batch, scope: &Scope, reads: &mut u64) -> Option<Numbers> {
-    let known = match &e.kind {
+/// A value that is known before the rows.
+fn known<'v>(e: &'v Expr, scope: &'v Scope) -> Option<&'v Value> {
+    match &e.kind {
         Kind::Constant(value) => Some(value),
-        Kind::Parameter(number) => Some(scope.parameters.get(*number)?),
+        Kind::Parameter(number) => scope.parameters.get(*number),
         _ => None,
-    };
-    match known {
-        Some(Value::Null) => Some(all_null(batch.len)),
-        Some(value @ Value::Decimal(decimal)) => {
-            let float = Value::Float(decimal.to_f64());
-            constant(
-                Some(float)
-                    .filter(|float| float.compare(value).ok().flatten().is_some_and(|o| o.is_eq()))
-                    .as_ref()?,
-                batch.len,
-            )
+    }
+}
+
+/// Both sides of a comparison.
+fn sides(a: &Expr, b: &Expr, batch: &Batch, scope: &Scope, reads: &mut u64) -> Option<(Numbers, Numbers)> {
+    Some(match (known(a, scope), known(b, scope)) {
+        (None, None) => (evaluated(a, batch, scope, reads)?, evaluated(b, batch, scope, reads)?),
+        (None, Some(value)) => {
+            let a = evaluated(a, batch, scope, reads)?;
+            let b = constant_beside(value, &a)?;
+            (a, b)
         }
-        Some(value @ Value::Date(_)) => {
-            Some(Numbers { cells: Cells::Days(vec![value.days()?; batch.len]), nulls: vec![] })
+        (Some(value), None) => {
+            let b = evaluated(b, batch, scope, reads)?;
+            (constant_beside(value, &b)?, b)
         }
-        _ => evaluated(e, batch, scope, reads),
+        (Some(a), Some(b)) => (constant(a, batch.len)?, constant(b, batch.len)?),
+    })
+}
+
+/// A value in each row, for a comparison with `column`: beside floats, a decimal that equals a FLOAT64 compares as that does.
+fn constant_beside(value: &Value, column: &Numbers) -> Option<Numbers> {
+    let rows = column.cells.len();
+    match (value, &column.cells) {
+        (Value::Decimal(decimal), Cells::Floats(_)) => {
+            let float = decimal.to_f64();
+            let exact = decimal.compare_float(float)?.is_eq();
+            exact.then(|| Numbers { cells: Cells::Floats(vec![float; rows]), nulls: vec![] })
+        }
+        (_, Cells::Units(_, unit)) => match unit.count(value) {
+            Some(Some(number)) => {
+                Some(Numbers { cells: Cells::Units(vec![number; rows], *unit), nulls: vec![] })
+            }
+            _ => constant(value, rows),
+        },
+        _ => constant(value, rows),
     }
 }
 
@@ -406,11 +424,17 @@ fn truths_of_texts(e: &Expr, batch: &Batch, scope: &Scope, reads: &mut u64) -> O
     Some(found)
 }
 
+/// A value in each row; null is of any type.
 fn constant(value: &Value, rows: usize) -> Option<Numbers> {
     let cells = match value {
+        Value::Null => return Some(all_null(rows)),
         Value::Int(int) => Cells::Ints(vec![*int; rows]),
         Value::Float(float) => Cells::Floats(vec![*float; rows]),
-        _ => return None,
+        Value::Date(_) => Cells::Days(vec![value.days()?; rows]),
+        other => {
+            let (unit, number) = Unit::of(other)?;
+            Cells::Units(vec![number; rows], unit)
+        }
     };
     Some(Numbers { cells, nulls: vec![] })
 }
@@ -429,6 +453,8 @@ fn property(
             Cells::Ints(ids.iter().map(|id| numbers.value(row(id))).collect())
         } else if let Some(floats) = column.floats() {
             Cells::Floats(ids.iter().map(|id| floats[row(id)]).collect())
+        } else if let Some((unit, numbers)) = column.units() {
+            Cells::Units(ids.iter().map(|id| numbers.value(row(id))).collect(), unit)
         } else {
             let days = column.days()?;
             Cells::Days(ids.iter().map(|id| days[row(id)]).collect())

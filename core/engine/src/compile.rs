@@ -4,7 +4,7 @@ use std::cell::RefCell;
 use std::sync::Arc;
 
 use graphodrome_graph::Value;
-use graphodrome_language::ast::{Expression, ExpressionKind};
+use graphodrome_language::ast::{BinaryOperator, Expression, ExpressionKind};
 use graphodrome_language::{Diagnostic, VariableKind, called_otherwise, nearest};
 
 use crate::Parameters;
@@ -13,8 +13,10 @@ use crate::counters::Counters;
 use crate::evaluate::Evaluator;
 use crate::expression::{Expr, Kind};
 use crate::functions::FUNCTIONS;
+use crate::known_list::ListTable;
 use crate::outcome::Outcome;
 use crate::plan::Schema;
+use crate::planner::{disjuncts, with_lists};
 use crate::row::Row;
 use crate::scope::Scope;
 
@@ -29,6 +31,8 @@ pub(crate) struct Compiler<'a> {
     pub computed: &'a Computed,
     /// After grouping: what is not there was neither grouped by nor aggregated.
     pub grouped: bool,
+    /// Alternatives become lists.
+    pub lists: bool,
 }
 
 /// A parameter whose value a plan depends on.
@@ -118,7 +122,14 @@ static NO_COMPUTED: Computed = vec![];
 impl<'a> Compiler<'a> {
     /// For expressions without variables and parameters.
     pub fn constant(scope: &'a Scope, parameters: &'a PlanParameters<'a>) -> Self {
-        Compiler { scope, schema: &NO_SCHEMA, parameters, computed: &NO_COMPUTED, grouped: false }
+        Compiler {
+            scope,
+            schema: &NO_SCHEMA,
+            parameters,
+            computed: &NO_COMPUTED,
+            grouped: false,
+            lists: true,
+        }
     }
 
     pub fn expression(&self, e: &Expression) -> Outcome<Expr> {
@@ -138,6 +149,11 @@ impl<'a> Compiler<'a> {
     fn kind(&self, e: &Expression) -> Outcome<Kind> {
         if let Some((_, slot)) = self.computed.iter().find(|(known, _)| *known == e.kind) {
             return Ok(Kind::Slot(*slot));
+        }
+        if self.lists
+            && let Some(listed) = with_lists(e)
+        {
+            return self.kind(&listed);
         }
         Ok(match &e.kind {
             ExpressionKind::Literal(value) => Kind::Constant(value.clone()),
@@ -173,6 +189,22 @@ impl<'a> Compiler<'a> {
                     self.scope.edge_reader(&name.text),
                 )
             }
+            // A long chain is compiled without recursion along it.
+            ExpressionKind::Binary(BinaryOperator::Or, ..) if self.computed.is_empty() => {
+                let mut all = vec![];
+                for disjunct in disjuncts(e) {
+                    all.push(self.expression(disjunct)?);
+                }
+                let or = |a: Expr, b: Expr| {
+                    let span = a.span.to(b.span);
+                    let kind = Kind::Binary(BinaryOperator::Or, Box::new(a), Box::new(b));
+                    self.folded(Expr { kind, span })
+                };
+                match all.into_iter().reduce(or) {
+                    Some(whole) => whole.kind,
+                    None => Kind::Constant(Value::Null),
+                }
+            }
             ExpressionKind::Not(a) => Kind::Not(self.boxed(a)?),
             ExpressionKind::Negate(a) => Kind::Negate(self.boxed(a)?),
             ExpressionKind::Binary(operator, a, b) => Kind::Binary(*operator, self.boxed(a)?, self.boxed(b)?),
@@ -196,7 +228,7 @@ impl<'a> Compiler<'a> {
                 negated: *negated,
             },
             ExpressionKind::In { operand, list, negated } => {
-                Kind::In(self.boxed(operand)?, self.boxed(list)?, *negated)
+                Kind::In(self.boxed(operand)?, self.boxed(list)?, *negated, ListTable::default())
             }
             ExpressionKind::Between { operand, low, high, negated } => {
                 Kind::Between(self.boxed(operand)?, self.boxed(low)?, self.boxed(high)?, *negated)

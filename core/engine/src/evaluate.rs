@@ -149,7 +149,13 @@ impl Evaluator<'_> {
                 self.is_end(&node, &edge, *source, span)?
                     .map_or(Value::Null, |is| Value::Bool(is != *negated))
             }
-            Kind::In(operand, list, negated) => self.is_in(operand, list, *negated, row)?,
+            Kind::In(operand, list, negated, table) => {
+                let value = self.value(operand, row)?;
+                match table.of(list, self.scope).and_then(|known| known.has(&value)) {
+                    Some(truth) => negate_if(truth, *negated),
+                    None => self.is_in(value, operand, list, *negated, row)?,
+                }
+            }
             Kind::Between(operand, low, high, negated) => {
                 let value = self.value(operand, row)?;
                 let low = self.value(low, row)?;
@@ -374,8 +380,10 @@ impl Evaluator<'_> {
         }
     }
 
-    fn is_in(&mut self, operand: &Expr, list: &Expr, negated: bool, row: Row<'_>) -> Outcome<Value> {
-        let value = self.value(operand, row)?;
+    /// Compares the operand's value with those of the list one by one.
+    fn is_in(
+        &mut self, value: Value, operand: &Expr, list: &Expr, negated: bool, row: Row<'_>,
+    ) -> Outcome<Value> {
         let items = match self.value(list, row)? {
             Value::List(items) => items,
             Value::Null => return Ok(Value::Null),

@@ -14,6 +14,7 @@ use crate::compile::{Looked, PlanParameters};
 use crate::context::{Changed, Context};
 use crate::cut_off::cut_off;
 use crate::findings::{Finding, findings};
+use crate::known_list::ListTable;
 use crate::limits::Limits;
 use crate::plan::{ColumnInfo, Operator, PlanNode};
 use crate::planner::{LabelCounts, Planner};
@@ -210,7 +211,8 @@ impl Prepared {
         let given = |name: &Arc<str>| parameters.get(&**name).cloned().unwrap_or(Value::Null);
         let now = limits.zone.at(chrono::Utc::now());
         let snapshot = snapshot.into();
-        let parameters = self.parameters.iter().map(given).collect();
+        let parameters: Arc<[Value]> = self.parameters.iter().map(given).collect();
+        let listed = parameters.iter().map(|_| ListTable::default()).collect();
         let typed_reads = self.rules.has(Rule::TypedReads);
         let budget = Arc::new(limits.budget());
         if let Some(watch) = limits.watch.as_ref().filter(|_| limits.brief.is_none()) {
@@ -218,9 +220,20 @@ impl Prepared {
         }
         let known_nodes = self.rules.has(Rule::KnownNodes);
         let known_texts = self.rules.has(Rule::KnownTexts);
+        let known_lists = self.rules.has(Rule::KnownLists);
         let answers = Arc::default();
-        let scope =
-            Scope { snapshot, parameters, now, typed_reads, known_nodes, known_texts, answers, budget };
+        let scope = Scope {
+            snapshot,
+            parameters,
+            now,
+            typed_reads,
+            known_nodes,
+            known_texts,
+            known_lists,
+            listed,
+            answers,
+            budget,
+        };
         let context = Context::new(scope, limits, self.operators);
         Execution { prepared: self, root: self.root.open(), context, rows: 0, first_row: None, done: false }
     }
@@ -229,8 +242,13 @@ impl Prepared {
 impl Prepared {
     /// Runs it as a piece of a query that runs already: by its time, and its memory counted with it.
     pub(crate) fn run_within(&self, snapshot: Arc<Snapshot>, around: &Context) -> Execution<'_> {
-        let scope =
-            Scope { snapshot, parameters: [].into(), answers: Arc::default(), ..around.scope.clone() };
+        let scope = Scope {
+            snapshot,
+            parameters: [].into(),
+            listed: [].into(),
+            answers: Arc::default(),
+            ..around.scope.clone()
+        };
         // Who watches knows the operators of the query around it.
         let limits = Limits { watch: None, ..around.limits.clone() };
         let context = Context::new(scope, limits, self.operators);

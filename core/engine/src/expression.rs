@@ -7,6 +7,7 @@ use graphodrome_language::Span;
 use graphodrome_language::ast::{Aggregate, BinaryOperator, NormalForm};
 
 use crate::functions::Function;
+use crate::known_list::ListTable;
 
 #[derive(Clone, Debug)]
 pub(crate) struct Expr {
@@ -48,7 +49,8 @@ pub(crate) enum Kind {
         source: bool,
         negated: bool,
     },
-    In(Box<Expr>, Box<Expr>, bool),
+    /// Whether it is negated, and the list as a table.
+    In(Box<Expr>, Box<Expr>, bool, ListTable),
     Between(Box<Expr>, Box<Expr>, Box<Expr>, bool),
     /// Text, pattern and what escapes in it; negated.
     Like(Box<Expr>, Box<Expr>, Option<Box<Expr>>, bool),
@@ -121,7 +123,7 @@ impl Expr {
                 visit(b);
                 escape.iter().for_each(|e| visit(e));
             }
-            Binary(_, a, b) | In(a, b, _) | Index(a, b) => {
+            Binary(_, a, b) | In(a, b, ..) | Index(a, b) => {
                 visit(a);
                 visit(b);
             }

@@ -17,6 +17,7 @@ mod execution;
 mod expression;
 mod findings;
 mod functions;
+mod known_list;
 mod limits;
 mod lookup;
 mod number_columns;

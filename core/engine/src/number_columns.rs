@@ -1,6 +1,7 @@
 //! Operations on columns of numbers and dates, row by row: arithmetic, three-valued comparisons, and columns
 //! assembled from others. If an operation has no result in some row, there is no column.
 
+use graphodrome_graph::Unit;
 use graphodrome_language::ast::BinaryOperator;
 
 use crate::numbers::{Cells, Numbers};
@@ -40,6 +41,13 @@ pub(crate) fn put_together(values: &[Numbers], taken: Vec<usize>) -> Option<Numb
         Cells::Ints(_) => cells!(Ints, 0),
         Cells::Floats(_) => cells!(Floats, 0.0),
         Cells::Days(_) => cells!(Days, 0),
+        Cells::Units(_, unit) => {
+            let number = |(row, of): (usize, &usize)| match &values[*of].cells {
+                Cells::Units(numbers, _) => numbers[row],
+                _ => 0,
+            };
+            Cells::Units(taken.iter().enumerate().map(number).collect(), unit)
+        }
     };
     Some(Numbers { cells, nulls: if nulls.contains(&true) { nulls } else { vec![] } })
 }
@@ -85,13 +93,18 @@ pub(crate) fn combined(operator: BinaryOperator, a: Numbers, b: Numbers) -> Opti
             Cells::Ints(made)
         }
         (Cells::Days(_), _) | (_, Cells::Days(_)) => return None,
+        (a @ Cells::Units(..), b @ (Cells::Units(..) | Cells::Ints(_)))
+        | (a @ Cells::Ints(_), b @ Cells::Units(..)) => combined_decimals(operator, a, b, &is_null)?,
         (a, b) => {
             let floats = |cells: Cells| match cells {
-                Cells::Ints(ints) => ints.into_iter().map(|int| int as f64).collect(),
-                Cells::Floats(floats) => floats,
-                Cells::Days(_) => vec![],
+                Cells::Ints(ints) => Some(ints.into_iter().map(|int| int as f64).collect::<Vec<f64>>()),
+                Cells::Floats(floats) => Some(floats),
+                Cells::Units(numbers, unit @ Unit::Decimal { .. }) => {
+                    Some(numbers.into_iter().map(|n| unit.value(n).as_f64().unwrap_or(f64::NAN)).collect())
+                }
+                Cells::Days(_) | Cells::Units(..) => None,
             };
-            let (mut a, b) = (floats(a), floats(b));
+            let (mut a, b) = (floats(a)?, floats(b)?);
             let (mut lost, mut zero) = (false, false);
             for (row, (x, y)) in a.iter_mut().zip(&b).enumerate() {
                 let result = match operator {
@@ -113,6 +126,57 @@ pub(crate) fn combined(operator: BinaryOperator, a: Numbers, b: Numbers) -> Opti
         }
     };
     Some(Numbers { cells, nulls })
+}
+
+/// Decimals, or whole numbers as decimals, with their scale.
+fn decimals(cells: Cells) -> Option<(Vec<i64>, u8)> {
+    match cells {
+        Cells::Ints(ints) => Some((ints, 0)),
+        Cells::Units(numbers, Unit::Decimal { scale }) => Some((numbers, scale)),
+        _ => None,
+    }
+}
+
+/// The numbers as multiples of a unit that is ten to the power of `by` times smaller; `None` where one is out of range.
+fn rescaled(numbers: Vec<i64>, by: u8, is_null: &dyn Fn(usize) -> bool) -> Option<Vec<i64>> {
+    if by == 0 {
+        return Some(numbers);
+    }
+    let factor = 10i64.checked_pow(by.into())?;
+    let scaled = |(row, number): (usize, i64)| match number.checked_mul(factor) {
+        None if is_null(row) => Some(0),
+        scaled => scaled,
+    };
+    numbers.into_iter().enumerate().map(scaled).collect()
+}
+
+/// Sums and differences have the greater scale, products the sum of both, as those of single decimals.
+fn combined_decimals(
+    operator: BinaryOperator, a: Cells, b: Cells, is_null: &dyn Fn(usize) -> bool,
+) -> Option<Cells> {
+    let ((a, scale_of_a), (b, scale_of_b)) = (decimals(a)?, decimals(b)?);
+    let (a, b, scale, of): (_, _, u8, fn(i64, i64) -> Option<i64>) = match operator {
+        BinaryOperator::Add | BinaryOperator::Subtract => {
+            let scale = scale_of_a.max(scale_of_b);
+            let a = rescaled(a, scale - scale_of_a, is_null)?;
+            let b = rescaled(b, scale - scale_of_b, is_null)?;
+            let of = if operator == BinaryOperator::Add { i64::checked_add } else { i64::checked_sub };
+            (a, b, scale, of)
+        }
+        BinaryOperator::Multiply if scale_of_a + scale_of_b <= 38 => {
+            (a, b, scale_of_a + scale_of_b, i64::checked_mul)
+        }
+        _ => return None,
+    };
+    let mut made = Vec::with_capacity(a.len());
+    for (row, (a, b)) in a.into_iter().zip(b).enumerate() {
+        made.push(match of(a, b) {
+            Some(result) => result,
+            None if is_null(row) => 0,
+            None => return None,
+        });
+    }
+    Some(Cells::Units(made, Unit::Decimal { scale }))
 }
 
 /// A comparison of two columns, row by row.
@@ -144,11 +208,21 @@ pub(crate) fn compared(operator: BinaryOperator, a: &Numbers, b: &Numbers) -> Op
         (Cells::Ints(a), Cells::Ints(b)) => of(operator, a.iter().copied().zip(b.iter().copied())),
         (Cells::Days(a), Cells::Days(b)) => of(operator, a.iter().copied().zip(b.iter().copied())),
         (Cells::Days(_), _) | (_, Cells::Days(_)) => return None,
+        (Cells::Units(x, unit), Cells::Units(y, other)) if unit.compares_with(*other) => {
+            of(operator, x.iter().copied().zip(y.iter().copied()))
+        }
+        (x @ Cells::Units(..), y) | (x, y @ Cells::Units(..)) => {
+            let ((x, scale_of_x), (y, scale_of_y)) = (decimals(x.clone())?, decimals(y.clone())?);
+            let scale = scale_of_x.max(scale_of_y);
+            let x = rescaled(x, scale - scale_of_x, &is_null)?;
+            let y = rescaled(y, scale - scale_of_y, &is_null)?;
+            of(operator, x.into_iter().zip(y))
+        }
         (x, y) => {
             let of_cells = |cells: &Cells| match cells {
                 Cells::Ints(ints) => floats(ints),
                 Cells::Floats(floats) => Some(floats.clone()),
-                Cells::Days(_) => None,
+                Cells::Days(_) | Cells::Units(..) => None,
             };
             let (x, y) = (of_cells(x)?, of_cells(y)?);
             let mut found = of(operator, x.iter().copied().zip(y.iter().copied()));

@@ -1,6 +1,6 @@
-//! Columns of numbers as they are computed: whole numbers, floats and days, with nulls beside them.
+//! Columns of numbers as they are computed: whole numbers, floats, days and multiples of a unit, with nulls beside them.
 
-use graphodrome_graph::{Column, Value};
+use graphodrome_graph::{Column, Unit, Value};
 
 /// What the rows have; of a row that is null anything.
 #[derive(Clone, Debug, PartialEq)]
@@ -9,6 +9,8 @@ pub enum Cells {
     Floats(Vec<f64>),
     /// Since 1970-01-01.
     Days(Vec<i32>),
+    /// Decimals of one scale, or points in time.
+    Units(Vec<i64>, Unit),
 }
 
 #[derive(Clone, Debug, PartialEq)]
@@ -24,6 +26,7 @@ impl Cells {
             Cells::Ints(ints) => ints.len(),
             Cells::Floats(floats) => floats.len(),
             Cells::Days(days) => days.len(),
+            Cells::Units(numbers, _) => numbers.len(),
         }
     }
 
@@ -42,6 +45,7 @@ impl Numbers {
             Cells::Ints(ints) => Value::Int(ints[row]),
             Cells::Floats(floats) => Value::Float(floats[row]),
             Cells::Days(days) => Column::date(days[row]),
+            Cells::Units(numbers, unit) => unit.value(numbers[row]),
         }
     }
 
@@ -53,13 +57,17 @@ impl Numbers {
             Cells::Ints(ints) => Cells::Ints(of(ints, rows)),
             Cells::Floats(floats) => Cells::Floats(of(floats, rows)),
             Cells::Days(days) => Cells::Days(of(days, rows)),
+            Cells::Units(numbers, unit) => Cells::Units(of(numbers, rows), *unit),
         };
         Numbers { cells, nulls: if self.nulls.is_empty() { vec![] } else { of(&self.nulls, rows) } }
     }
 
     /// Whether both are of one type.
     pub fn is_like(&self, other: &Numbers) -> bool {
-        std::mem::discriminant(&self.cells) == std::mem::discriminant(&other.cells)
+        match (&self.cells, &other.cells) {
+            (Cells::Units(_, a), Cells::Units(_, b)) => a == b,
+            (a, b) => std::mem::discriminant(a) == std::mem::discriminant(b),
+        }
     }
 
     /// Adds the rows of another column of its type.
@@ -69,6 +77,7 @@ impl Numbers {
             (Cells::Ints(a), Cells::Ints(b)) => a.extend_from_slice(b),
             (Cells::Floats(a), Cells::Floats(b)) => a.extend_from_slice(b),
             (Cells::Days(a), Cells::Days(b)) => a.extend_from_slice(b),
+            (Cells::Units(a, unit), Cells::Units(b, own)) if unit == own => a.extend_from_slice(b),
             _ => return,
         }
         if !self.nulls.is_empty() || !other.nulls.is_empty() {

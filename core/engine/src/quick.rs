@@ -3,7 +3,7 @@
 
 use std::cmp::Ordering;
 
-use graphodrome_graph::{Column, Dense, Element, NumbersByTable, Value, WholeNumbers};
+use graphodrome_graph::{Column, Dense, Element, Measure, NumbersByTable, Unit, Value, WholeNumbers};
 use graphodrome_language::ast::BinaryOperator;
 
 use crate::batch::{Batch, NO_ELEMENT, Vector};
@@ -89,6 +89,7 @@ enum Scalar<'a> {
     Bool(bool),
     /// Days since 1970-01-01.
     Day(i32),
+    Unit(i64, Unit),
     Text(&'a str),
     Kept(&'a Value),
 }
@@ -103,6 +104,9 @@ impl Scalar<'_> {
             (Scalar::Float(a), Scalar::Float(b)) => Some(a.partial_cmp(&b)),
             (Scalar::Text(a), Scalar::Text(b)) => Some(Some(a.cmp(b))),
             (Scalar::Day(a), Scalar::Day(b)) => Some(Some(a.cmp(&b))),
+            (Scalar::Unit(a, unit), Scalar::Unit(b, other)) if unit.compares_with(other) => {
+                Some(Some(a.cmp(&b)))
+            }
             (Scalar::Kept(a), Scalar::Kept(b)) => a.compare(b).ok(),
             (Scalar::Kept(a), b) => a.compare(&b.value()?).ok(),
             (a, Scalar::Kept(b)) => a.value()?.compare(b).ok(),
@@ -118,6 +122,7 @@ impl Scalar<'_> {
             Scalar::Float(float) => Value::Float(float),
             Scalar::Bool(truth) => Value::Bool(truth),
             Scalar::Day(day) => Column::date(day),
+            Scalar::Unit(number, unit) => unit.value(number),
             Scalar::Text(_) | Scalar::Kept(_) => return None,
         })
     }
@@ -133,7 +138,7 @@ fn known(value: &Value) -> Option<Scalar<'_>> {
         // Whether lists and records are equal is another question than how they compare.
         Value::List(_) | Value::Record(_) => return None,
         Value::Date(_) => value.days().map_or(Scalar::Kept(value), Scalar::Day),
-        other => Scalar::Kept(other),
+        other => Unit::of(other).map_or(Scalar::Kept(other), |(unit, number)| Scalar::Unit(number, unit)),
     })
 }
 
@@ -179,6 +184,7 @@ fn cell(found: Option<(&Column, usize)>) -> Option<Scalar<'_>> {
         Column::Text(_) | Column::Coded(..) => column.text(at).map(Scalar::Text),
         Column::Float(_) => column.floats().map(|floats| Scalar::Float(floats[at])),
         Column::Date(_) => column.days().map(|days| Scalar::Day(days[at])),
+        Column::Units(numbers, unit) => Some(Scalar::Unit(numbers.value(at), *unit)),
         Column::Other(values) => known(&values[at]),
         Column::Bool(_) | Column::Int(_) => match column.value(at) {
             Value::Bool(truth) => Some(Scalar::Bool(truth)),
@@ -284,8 +290,17 @@ fn other_truth(e: &Expr, row: Row<'_>, scope: &Scope, counters: &mut Counters) -
             };
             Some(within.map(|within| within != *negated))
         }
-        Kind::In(a, list, negated) => {
+        Kind::In(a, list, negated, table) => {
             let a = scalar(a, row, scope, counters)?;
+            if let Some(known) = table.of(list, scope) {
+                let found = match a {
+                    Scalar::Int(int) if known.is_whole() => known.has_int(int),
+                    Scalar::Text(text) => known.has_text(text)?,
+                    Scalar::Kept(value) => known.has(value)?,
+                    other => known.has(&other.value()?)?,
+                };
+                return Some(found.map(|found| found != *negated));
+            }
             let mut found = Some(false);
             let mut is_it = |item: Scalar<'_>| -> Option<bool> {
                 let order = a.compare(item)?;
@@ -438,26 +453,29 @@ impl<'a> RowNumber<'a> {
         }
     }
 
-    /// A date as its day: a property, or one that is known.
-    fn of_day(e: &'a Expr, batch: &'a Batch, new: &[Which<'a>], scope: &'a Scope) -> Option<RowNumber<'a>> {
+    /// A property, or a value that is known, as what `measure` counts; without one, the property's own.
+    fn measured(
+        e: &'a Expr, measure: Option<Measure>, batch: &'a Batch, new: &[Which<'a>], scope: &'a Scope,
+    ) -> Option<(Measure, RowNumber<'a>)> {
         if !scope.typed_reads {
             return None;
         }
-        let known = |value: &Value| match value {
-            Value::Date(_) => value.days().map(|days| RowNumber::Known(Some(days.into()))),
-            _ => None,
+        let known = |value: &Value| {
+            let measure = measure?;
+            Some((measure, RowNumber::Known(measure.count(value)?)))
         };
-        match &e.kind {
-            Kind::Constant(value) => known(value),
-            Kind::Parameter(n) => known(scope.parameters.get(*n)?),
-            Kind::NodeProperty(slot, reader) => {
-                property(*slot, (Element::Node, scope.node_days(reader)?), batch, new, scope)
-            }
-            Kind::EdgeProperty(slot, reader) => {
-                property(*slot, (Element::Edge, scope.edge_days(reader)?), batch, new, scope)
-            }
-            _ => None,
+        let (element, slot, reader) = match &e.kind {
+            Kind::Constant(value) => return known(value),
+            Kind::Parameter(n) => return known(scope.parameters.get(*n)?),
+            Kind::NodeProperty(slot, reader) => (Element::Node, *slot, reader),
+            Kind::EdgeProperty(slot, reader) => (Element::Edge, *slot, reader),
+            _ => return None,
+        };
+        let (own, tables) = scope.measured(element, reader)?;
+        if measure.is_some_and(|measure| !measure.compares_with(own)) {
+            return None;
         }
+        Some((own, property(slot, (element, tables), batch, new, scope)?))
     }
 
     /// How many properties it reads.
@@ -520,12 +538,17 @@ impl<'a> PlainComparison<'a> {
     ) -> Option<PlainComparison<'a>> {
         let Kind::Binary(operator, a, b) = &e.kind else { return None };
         let holds = comparison(*operator)?;
-        let of = |e, days| match days {
-            false => RowNumber::of(e, batch, new, scope),
-            true => RowNumber::of_day(e, batch, new, scope),
+        let numbers = || Some((RowNumber::of(a, batch, new, scope)?, RowNumber::of(b, batch, new, scope)?));
+        let of = |e, measure| RowNumber::measured(e, measure, batch, new, scope);
+        // The property says what the numbers count.
+        let measured = || match of(a, None) {
+            Some((measure, a)) => Some((a, of(b, Some(measure))?.1)),
+            None => {
+                let (measure, b) = of(b, None)?;
+                Some((of(a, Some(measure))?.1, b))
+            }
         };
-        let both = |days| Some((of(a, days)?, of(b, days)?));
-        let (a, b) = both(false).or_else(|| both(true))?;
+        let (a, b) = numbers().or_else(measured)?;
         let reads = a.reads() + b.reads();
         Some(PlainComparison { holds, a, b, reads })
     }

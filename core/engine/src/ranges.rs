@@ -1,21 +1,47 @@
 //! Conditions that are ranges of one property: its comparison with a known value, and that of what adding, subtracting and
 //! multiplying by known whole numbers make of it.
 
-use graphodrome_graph::{PropertyReader, Value};
+use graphodrome_graph::{Column, Measure, PropertyReader, Value, WholeNumbers};
 use graphodrome_language::ast::BinaryOperator;
 
 use crate::expression::{Expr, Kind};
-use crate::quick::int;
 use crate::scope::Scope;
 
-/// The numbers from `low` to `high` of one property, or the dates by their days.
+/// What a property, or what is made of it, is compared with.
 pub(crate) struct PropertyRange<'e> {
     pub reader: &'e PropertyReader,
-    pub days: bool,
-    pub low: i64,
-    pub high: i64,
-    /// Of numbers further from zero an operation could have no result, which is an error.
-    pub furthest: u64,
+    times: i64,
+    more: i64,
+    operator: BinaryOperator,
+    value: Value,
+}
+
+impl PropertyRange<'_> {
+    /// The numbers of a column, and the least and greatest of those that satisfy the condition; `None` if values have no
+    /// numbers that compare with the value, or something made of them could have no result.
+    pub fn within<'c>(&self, column: &'c Column) -> Option<(WholeNumbers<'c>, i64, i64)> {
+        use BinaryOperator::*;
+        let (measure, numbers) = column.measured()?;
+        let range = match (self.operator, measure.count(&self.value)?) {
+            (_, None) => None,
+            (Equal, Some(n)) => Some((n, n)),
+            (Less, Some(n)) => n.checked_sub(1).map(|high| (i64::MIN, high)),
+            (Greater, Some(n)) => n.checked_add(1).map(|low| (low, i64::MAX)),
+            (LessOrEqual, Some(n)) => Some((i64::MIN, n)),
+            (_, Some(n)) => Some((n, i64::MAX)),
+        };
+        // Where nothing can pass the bounds are the wrong way round.
+        let (low, high) = range.unwrap_or((1, 0));
+        if (self.times, self.more) == (1, 0) {
+            return Some((numbers, low, high));
+        }
+        // Of numbers further from zero an operation could have no result, which is an error.
+        if measure != Measure::Whole || numbers.furthest() > SMALL as u64 {
+            return None;
+        }
+        let (low, high) = range.map_or((1, 0), |range| back((self.times, self.more), range));
+        Some((numbers, low, high))
+    }
 }
 
 /// What is made of a property: so many times it, and so much more.
@@ -36,7 +62,7 @@ impl<'e> Linear<'e> {
         }
         let Kind::Binary(operator, a, b) = &e.kind else { return None };
         let number = |e: &Expr| match known(e, scope)? {
-            (Some(n), false) => Some(n),
+            Value::Int(n) => Some(*n),
             _ => None,
         };
         let (of, n, turned) = match (number(a), number(b)) {
@@ -68,15 +94,10 @@ fn back((times, more): (i64, i64), (low, high): (i64, i64)) -> (i64, i64) {
     (within(-(-low).div_euclid(times)), within(high.div_euclid(times)))
 }
 
-/// A whole number or a day, or null, and whether it is a day.
-fn known(e: &Expr, scope: &Scope) -> Option<(Option<i64>, bool)> {
-    let of = |value: &Value| match value {
-        Value::Date(_) => Some((Some(i64::from(value.days()?)), true)),
-        _ => Some((int(value)?, false)),
-    };
+fn known<'v>(e: &'v Expr, scope: &'v Scope) -> Option<&'v Value> {
     match &e.kind {
-        Kind::Constant(value) => of(value),
-        Kind::Parameter(n) => of(scope.parameters.get(*n)?),
+        Kind::Constant(value) => Some(value),
+        Kind::Parameter(n) => scope.parameters.get(*n),
         _ => None,
     }
 }
@@ -88,7 +109,7 @@ pub(crate) fn edge_range<'e>(e: &'e Expr, slot: usize, scope: &Scope) -> Option<
         return None;
     }
     let Kind::Binary(operator, a, b) = &e.kind else { return None };
-    let (linear, (number, days), operator) = match Linear::of(a, slot, scope) {
+    let (linear, value, operator) = match Linear::of(a, slot, scope) {
         Some(linear) => (linear, known(b, scope)?, *operator),
         None => {
             let turned = match operator {
@@ -101,28 +122,14 @@ pub(crate) fn edge_range<'e>(e: &'e Expr, slot: usize, scope: &Scope) -> Option<
             (Linear::of(b, slot, scope)?, known(a, scope)?, turned)
         }
     };
-    // Where nothing can pass the bounds are the wrong way round.
-    let none = (1, 0);
-    let range = match (operator, number) {
-        (Equal | Less | LessOrEqual | Greater | GreaterOrEqual, None) => None,
-        (Equal, Some(n)) => Some((n, n)),
-        (Less, Some(n)) => n.checked_sub(1).map(|high| (i64::MIN, high)),
-        (Greater, Some(n)) => n.checked_add(1).map(|low| (low, i64::MAX)),
-        (LessOrEqual, Some(n)) => Some((i64::MIN, n)),
-        (GreaterOrEqual, Some(n)) => Some((n, i64::MAX)),
-        _ => return None,
-    };
     let Linear { reader, times, more } = linear;
-    if (times, more) == (1, 0) {
-        let (low, high) = range.unwrap_or(none);
-        return Some(PropertyRange { reader, days, low, high, furthest: u64::MAX });
-    }
-    // A number of days is added to no date here.
-    if days {
-        return None;
-    }
-    let (low, high) = range.map_or(none, |range| back((times, more), range));
-    Some(PropertyRange { reader, days, low, high, furthest: SMALL as u64 })
+    matches!(operator, Equal | Less | LessOrEqual | Greater | GreaterOrEqual).then(|| PropertyRange {
+        reader,
+        times,
+        more,
+        operator,
+        value: value.clone(),
+    })
 }
 
 #[cfg(test)]

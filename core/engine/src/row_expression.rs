@@ -49,6 +49,7 @@ impl RowExpression {
             parameters: &parameters,
             computed: &vec![],
             grouped: false,
+            lists: true,
         };
         let expr = on_large_stack(|| compiler.expression(&parsed))?;
         let is_deep = text.len() > DEEP;

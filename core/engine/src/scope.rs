@@ -7,6 +7,7 @@ use graphodrome_graph::{Snapshot, Value};
 
 use crate::answers::AnswerBook;
 use crate::budget::Budget;
+use crate::known_list::ListTable;
 use crate::limits::Limits;
 
 /// What expressions are evaluated against: the graph at one version and the request's parameters.
@@ -23,6 +24,10 @@ pub(crate) struct Scope {
     pub known_nodes: bool,
     /// Answers to conditions on one text may be kept.
     pub known_texts: bool,
+    /// Whether a value is in a known list may be looked up.
+    pub known_lists: bool,
+    /// A table for each parameter that is a list.
+    pub listed: Arc<[ListTable]>,
     pub answers: Arc<AnswerBook>,
     pub budget: Arc<Budget>,
 }
@@ -36,6 +41,8 @@ impl Scope {
             typed_reads: true,
             known_nodes: true,
             known_texts: true,
+            known_lists: true,
+            listed: Arc::from([]),
             answers: Arc::default(),
             budget: Arc::new(Limits::default().budget()),
         }

@@ -15,7 +15,7 @@ use chrono::{Days, NaiveDate};
 use hashbrown::HashMap;
 use rayon::prelude::*;
 
-use crate::{Ints, Narrow, Value, WholeNumbers, of_width};
+use crate::{Ints, Measure, Narrow, Unit, Value, WholeNumbers, of_width};
 
 pub use builder::ColumnBuilder;
 
@@ -26,8 +26,8 @@ pub struct Pick {
     pub row: u32,
 }
 
-/// A column of property values. `Other` holds the types that are rare in bulk (decimals, zoned
-/// times, lists) and columns of mixed type in open graphs.
+/// A column of property values. `Other` holds the types that are rare in bulk (durations, lists, decimals of
+/// several scales) and columns of mixed type in open graphs.
 #[derive(Clone, Debug)]
 pub enum Column {
     Bool(BooleanArray),
@@ -37,6 +37,8 @@ pub enum Column {
     /// Codes into the distinct texts.
     Coded(UInt32Array, Arc<[Arc<str>]>),
     Date(Date32Array),
+    /// Multiples of one unit.
+    Units(Ints, Unit),
     Other(Arc<[Value]>),
 }
 
@@ -93,10 +95,12 @@ impl Column {
         }
     }
 
-    /// [`Self::days`] with the nulls among them.
-    pub fn day_numbers(&self) -> Option<WholeNumbers<'_>> {
+    /// Numbers that compare as the values do, and what they count; `None` where values have no such number.
+    pub fn measured(&self) -> Option<(Measure, WholeNumbers<'_>)> {
         match self {
-            Column::Date(a) => Some(WholeNumbers::of(a.values(), a.nulls())),
+            Column::Int(a) => Some((Measure::Whole, a.numbers())),
+            Column::Date(a) => Some((Measure::Day, WholeNumbers::of(a.values(), a.nulls()))),
+            Column::Units(a, unit) => Some((Measure::Unit(*unit), a.numbers())),
             _ => None,
         }
     }
@@ -105,6 +109,14 @@ impl Column {
     pub fn days(&self) -> Option<&[i32]> {
         match self {
             Column::Date(a) => Some(a.values()),
+            _ => None,
+        }
+    }
+
+    /// The numbers of a column of multiples, and their unit.
+    pub fn units(&self) -> Option<(Unit, WholeNumbers<'_>)> {
+        match self {
+            Column::Units(a, unit) => Some((*unit, a.numbers())),
             _ => None,
         }
     }
@@ -122,6 +134,7 @@ impl Column {
             Column::Text(a) => a.len(),
             Column::Coded(a, _) => a.len(),
             Column::Date(a) => a.len(),
+            Column::Units(a, _) => a.len(),
             Column::Other(a) => a.len(),
         }
     }
@@ -138,6 +151,7 @@ impl Column {
             Column::Text(a) => a.is_null(row),
             Column::Coded(a, _) => a.is_null(row),
             Column::Date(a) => a.is_null(row),
+            Column::Units(a, _) => a.is_null(row),
             Column::Other(a) => a[row].is_null(),
         }
     }
@@ -151,6 +165,7 @@ impl Column {
             Column::Text(a) => a.null_count(),
             Column::Coded(a, _) => a.null_count(),
             Column::Date(a) => a.null_count(),
+            Column::Units(a, _) => a.null_count(),
             Column::Other(a) => a.iter().filter(|v| v.is_null()).count(),
         }
     }
@@ -171,6 +186,7 @@ impl Column {
             Column::Text(a) => Value::text(a.value(row)),
             Column::Coded(a, texts) => Value::Text(texts[a.value(row) as usize].clone()),
             Column::Date(a) => Value::Date(day(a.value(row))),
+            Column::Units(a, unit) => unit.value(a.value(row)),
             Column::Other(a) => a[row].clone(),
         }
     }
@@ -209,6 +225,7 @@ impl Column {
                 a.get_buffer_memory_size() + texts.iter().map(|t| t.len() + 32).sum::<usize>()
             }
             Column::Date(a) => a.get_buffer_memory_size(),
+            Column::Units(a, _) => a.bytes(),
             Column::Other(a) => a.len() * size_of::<Value>(),
         }
     }
@@ -242,6 +259,15 @@ impl Column {
         let ints = parts.iter().map(|c| if let Column::Int(a) = c { Some(a) } else { None });
         if let Some(ints) = ints.collect::<Option<Vec<&Ints>>>() {
             return Column::Int(gather_ints(&ints, picks));
+        }
+        if let Some(Column::Units(_, unit)) = parts.first() {
+            let alike = parts.iter().map(|c| match c {
+                Column::Units(a, own) if own == unit => Some(a),
+                _ => None,
+            });
+            if let Some(ints) = alike.collect::<Option<Vec<&Ints>>>() {
+                return Column::Units(gather_ints(&ints, picks), *unit);
+            }
         }
         typed!(Float, Float64Array);
         typed!(Date, Date32Array);
@@ -356,13 +382,30 @@ mod tests {
             (-1e9f64..1e9).prop_map(Value::Float),
             "[a-c]{0,2}".prop_map(|t| Value::text(t.as_str())),
             (-40_000i32..40_000).prop_map(|d| Value::Date(day(d))),
+            any_multiple(),
         ]
+    }
+
+    fn any_multiple() -> impl Strategy<Value = Value> {
+        let units = [
+            Unit::Decimal { scale: 2 },
+            Unit::Decimal { scale: 3 },
+            Unit::LocalDateTime,
+            Unit::ZonedDateTime { offset: 0 },
+            Unit::ZonedDateTime { offset: 7200 },
+        ];
+        (prop::sample::select(units.to_vec()), any::<i64>()).prop_map(|(unit, number)| unit.value(number))
     }
 
     fn same_kind() -> impl Strategy<Value = Vec<Value>> {
         prop_oneof![
             prop::collection::vec(any_value(), 0..40),
             prop::collection::vec((-5i64..5).prop_map(Value::Int), 0..40),
+            prop::collection::vec(any_multiple(), 0..5),
+            prop::collection::vec(
+                prop_oneof![Just(Value::Null), any::<i64>().prop_map(|n| Unit::LocalDateTime.value(n))],
+                0..40
+            ),
             prop::collection::vec("[a-c]{0,2}".prop_map(|t| Value::text(t.as_str())), 0..80),
         ]
     }

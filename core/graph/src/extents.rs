@@ -5,7 +5,7 @@ use std::sync::OnceLock;
 
 use arrow_array::Array;
 
-use crate::{Column, Value};
+use crate::{Column, Unit, Value};
 
 /// Where all numbers of a property lie, whose values are all numbers or null. Numbers that a FLOAT64 does not hold are
 /// rounded.
@@ -59,6 +59,18 @@ impl Extent {
                 let fold =
                     |extent: Extent, (_, f): (usize, &f64)| (!f.is_nan()).then(|| extent.and(Extent::of(*f)));
                 valid.into_iter().try_fold(Extent { nulls, ..Extent::NONE }, fold)
+            }
+            Column::Units(numbers, unit @ Unit::Decimal { .. }) => {
+                let (mut least, mut greatest) = (i64::MAX, i64::MIN);
+                let valid = (0..numbers.len()).filter(|row| !numbers.is_null(*row));
+                let all = valid.map(|row| numbers.value(row));
+                all.for_each(|n| (least, greatest) = (least.min(n), greatest.max(n)));
+                if least > greatest {
+                    return Some(Extent { nulls, ..Extent::NONE });
+                }
+                let (least, greatest) =
+                    (Extent::of_value(&unit.value(least))?, Extent::of_value(&unit.value(greatest))?);
+                Some(Extent { nulls, ..least.and(greatest) })
             }
             Column::Other(values) => {
                 values.iter().try_fold(Extent::NONE, |extent, v| Some(extent.and(Extent::of_value(v)?)))

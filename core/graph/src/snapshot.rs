@@ -6,7 +6,7 @@ use std::sync::Arc;
 use crate::base::Base;
 use crate::overlay::{EdgeRecord, NodeRecord, Overlay};
 use crate::properties::{Properties, get_property};
-use crate::{BaseParts, Column, Created, Schema, WholeNumbers};
+use crate::{BaseParts, Column, Created, Measure, Schema, WholeNumbers};
 use crate::{
     BoundDefinition, Dense, Element, ElementId, GraphError, GraphType, KeyDefinition, LabelExpression,
     LabelSet, Value, ViewDefinition,
@@ -377,16 +377,25 @@ impl Snapshot {
         numbers(tables, reader, Column::whole_numbers)
     }
 
-    /// The same of a property whose values are all dates, as days since 1970-01-01.
-    pub fn node_days(&self, reader: &PropertyReader) -> Option<NumbersByTable<'_>> {
-        let tables = self.base.nodes.iter().map(|t| (t.first, &t.columns));
-        numbers(tables, reader, Column::day_numbers)
-    }
-
-    /// [`Self::node_days`] of edges.
-    pub fn edge_days(&self, reader: &PropertyReader) -> Option<NumbersByTable<'_>> {
-        let tables = self.base.edges.iter().map(|t| (t.first, &t.columns));
-        numbers(tables, reader, Column::day_numbers)
+    /// Numbers of a property that compare as its values do, by table, and what they count: of the first table that has
+    /// the property, and of the others the same.
+    pub fn measured(
+        &self, element: Element, reader: &PropertyReader,
+    ) -> Option<(Measure, NumbersByTable<'_>)> {
+        let columns = match element {
+            Element::Node => self.node_columns(reader),
+            Element::Edge => self.edge_columns(reader),
+        };
+        let (measure, _) = columns.iter().find_map(|(_, column)| *column)?.measured()?;
+        let mut found = vec![];
+        for (first, column) in columns {
+            let numbers = match column.map(Column::measured) {
+                None => None,
+                Some(own) => Some(own.filter(|(own, _)| own.compares_with(measure))?.1),
+            };
+            found.push((first, numbers));
+        }
+        Some((measure, found))
     }
 
     /// The columns of a property of nodes, by table; which nodes they hold for [`Self::node_is_base`] says.

@@ -77,6 +77,9 @@ impl Seen {
                 (0..column.len()).filter_map(|row| column.text(row)).for_each(|text| self.see_text(text));
                 ValueKind::Text
             }
+            Column::Units(..) => {
+                return (0..column.len()).for_each(|row| self.see(&column.value(row)));
+            }
             Column::Other(values) => return values.iter().for_each(|value| self.see(value)),
         };
         self.kinds.insert(kind);

@@ -114,7 +114,7 @@ fn compared(condition: &Expr, slot: usize) -> Option<(String, bool)> {
             let one = property(a).or_else(|| property(b))?;
             (equal || ordered).then_some((one, equal))
         }
-        Kind::In(a, _, false) => property(a).map(|p| (p, true)),
+        Kind::In(a, _, false, _) => property(a).map(|p| (p, true)),
         Kind::Between(a, _, _, false) => property(a).map(|p| (p, false)),
         _ => None,
     }

@@ -168,6 +168,15 @@ impl Accumulator {
         Ok(())
     }
 
+    /// Adds so many decimals of one scale by the sum of their coefficients.
+    pub fn merge_decimals(&mut self, sum: i128, scale: u8, count: u64) -> Result<(), GraphError> {
+        if let (AggregateState::Sum(own), true) = (&mut self.state, count > 0) {
+            own.add_decimals(sum, scale)?;
+            self.count += count;
+        }
+        Ok(())
+    }
+
     /// Adds so many floats by their sum.
     pub fn merge_floats(&mut self, sum: &FloatSum, count: u64) -> Result<(), GraphError> {
         if let (AggregateState::Sum(own), true) = (&mut self.state, count > 0) {

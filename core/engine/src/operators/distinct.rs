@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use hashbrown::HashSet;
 
-use graphodrome_graph::Value;
+use graphodrome_graph::{Unit, Value};
 
 use crate::batch::{Batch, NO_ELEMENT, Vector, value_bytes};
 use crate::context::Context;
@@ -48,6 +48,19 @@ const NODE: u8 = 1;
 const EDGE: u8 = 2;
 const WHOLE: u8 = 3;
 const DAY: u8 = 4;
+const LOCAL_TIME: u8 = 5;
+const LOCAL_DATETIME: u8 = 6;
+const ZONED_DATETIME: u8 = 7;
+
+/// A multiple of a unit. Decimals are told by their whole numbers, as other types have equal values.
+fn pack_unit(unit: Unit, number: i64) -> Option<(u8, i64)> {
+    match unit {
+        Unit::Decimal { .. } => whole_number(&unit.value(number)).map(|whole| (WHOLE, whole)),
+        Unit::LocalTime => Some((LOCAL_TIME, number)),
+        Unit::LocalDateTime => Some((LOCAL_DATETIME, number)),
+        Unit::ZonedDateTime { .. } => Some((ZONED_DATETIME, number)),
+    }
+}
 
 /// A cell packed, the same for all values that are equal; `None` where a value has another form.
 fn pack(column: &Vector, row: usize) -> Option<(u8, i64)> {
@@ -59,6 +72,7 @@ fn pack(column: &Vector, row: usize) -> Option<(u8, i64)> {
         Vector::Numbers(numbers) => match &numbers.cells {
             Cells::Ints(ints) => Some((WHOLE, ints[row])),
             Cells::Days(days) => Some((DAY, days[row].into())),
+            Cells::Units(numbers, unit) => pack_unit(*unit, numbers[row]),
             Cells::Floats(floats) => whole_number(&Value::Float(floats[row])).map(|whole| (WHOLE, whole)),
         },
         Vector::Values(values) => match &values[row] {
@@ -66,7 +80,10 @@ fn pack(column: &Vector, row: usize) -> Option<(u8, i64)> {
             Value::Node(node) => Some((NODE, (*node).into())),
             Value::Edge(edge) => Some((EDGE, (*edge).into())),
             date @ Value::Date(_) => date.days().map(|days| (DAY, days.into())),
-            other => whole_number(other).map(|whole| (WHOLE, whole)),
+            other => match Unit::of(other) {
+                Some((unit, number)) => pack_unit(unit, number),
+                None => whole_number(other).map(|whole| (WHOLE, whole)),
+            },
         },
     }
 }

@@ -3,7 +3,7 @@
 
 use hashbrown::HashMap;
 
-use graphodrome_graph::{Dense, Value};
+use graphodrome_graph::{Dense, Unit, Value};
 
 use crate::batch::{Batch, NO_ELEMENT, Vector, value_bytes};
 use crate::columnar::{self};
@@ -42,6 +42,8 @@ struct Key {
     numbers: HashMap<i64, u32>,
     /// Dates by their days.
     days: HashMap<i32, u32>,
+    /// Multiples of units that came before. Values of different units may be equal, and then have one code.
+    units: HashMap<(Unit, i64), u32>,
     values: HashMap<Value, u32>,
     /// Where equal values that are written differently are told apart, those that may be.
     written: Option<HashMap<String, u32>>,
@@ -118,6 +120,16 @@ impl Key {
         code
     }
 
+    fn of_unit(&mut self, number: i64, unit: Unit, bytes: &mut usize) -> u32 {
+        if let Some(code) = self.units.get(&(unit, number)) {
+            return *code;
+        }
+        let code = self.of_value(unit.value(number), bytes);
+        self.units.insert((unit, number), code);
+        *bytes += 32;
+        code
+    }
+
     fn of_number(&mut self, number: i64, bytes: &mut usize) -> u32 {
         let next = self.codes;
         let code = *self.numbers.entry(number).or_insert(next);
@@ -149,6 +161,7 @@ impl Groups {
                 text_rows: 0,
                 numbers: HashMap::new(),
                 days: HashMap::new(),
+                units: HashMap::new(),
                 values: HashMap::new(),
                 written: None,
                 codes: 0,
@@ -310,6 +323,7 @@ impl Groups {
                     _ if found.numbers.is_null(row) => key.of_value(Value::Null, bytes),
                     Cells::Ints(ints) => key.of_number(ints[row], bytes),
                     Cells::Days(days) => key.of_day(days[row], bytes),
+                    Cells::Units(numbers, unit) => key.of_unit(numbers[row], *unit, bytes),
                     Cells::Floats(floats) => key.of_value(Value::Float(floats[row]), bytes),
                 });
             }

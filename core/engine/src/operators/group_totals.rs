@@ -1,7 +1,7 @@
 //! Sums, counts and extremes of groups in arrays, one place a group: what most aggregates over columns of one type are.
 //! At the end they are put into the groups' accumulators, beside what went there row by row.
 
-use graphodrome_graph::{Column, GraphError, Value};
+use graphodrome_graph::{Column, GraphError, Unit, Value};
 use graphodrome_language::ast::Aggregate;
 
 use crate::numbers::{Cells, Numbers};
@@ -16,6 +16,8 @@ pub(crate) struct Totals {
     /// Each with how many there were.
     whole: Vec<(i128, u64)>,
     floats: Vec<(FloatSum, u64)>,
+    /// The scale of decimals, whose sums are among the whole ones.
+    scale: Option<u8>,
     extremes: Option<Extremes>,
     /// Of a percentile every value, with its group until they are put in order.
     items: Option<Items>,
@@ -28,6 +30,7 @@ enum Extremes {
     Ints(Vec<i64>),
     Floats(Vec<f64>),
     Days(Vec<i32>),
+    Units(Vec<i64>, Unit),
 }
 
 /// Rows with their groups, and how many rows each stands for where that is not one.
@@ -105,11 +108,20 @@ impl Totals {
     fn add_up(&mut self, column: &Numbers, places: GroupPlaces<'_>, groups: usize) -> bool {
         // Beyond it the sums could overflow.
         const MOST: u64 = 1 << 40;
+        let scale = match &column.cells {
+            Cells::Units(_, Unit::Decimal { scale }) => Some(*scale),
+            _ => None,
+        };
         match &column.cells {
-            Cells::Ints(ints) => {
+            Cells::Ints(ints) | Cells::Units(ints, Unit::Decimal { .. }) => {
+                // Sums of one unit only.
+                if !self.whole.is_empty() && self.scale != scale {
+                    return false;
+                }
                 if places.times.is_some_and(|times| times.iter().any(|t| *t as u64 > MOST)) {
                     return false;
                 }
+                self.scale = scale;
                 grow(&mut self.whole, groups);
                 let sums = &mut self.whole;
                 places.each(column, |row, group, times| {
@@ -131,7 +143,7 @@ impl Totals {
                     *count += times;
                 });
             }
-            Cells::Days(_) => return false,
+            Cells::Days(_) | Cells::Units(..) => return false,
         }
         true
     }
@@ -141,6 +153,7 @@ impl Totals {
             Cells::Ints(_) => Extremes::Ints(vec![]),
             Cells::Floats(_) => Extremes::Floats(vec![]),
             Cells::Days(_) => Extremes::Days(vec![]),
+            Cells::Units(_, unit) => Extremes::Units(vec![], *unit),
         });
         grow(&mut self.counts, groups);
         let counts = &mut self.counts;
@@ -172,6 +185,16 @@ impl Totals {
                     let better = if least { days[row] < best[group] } else { days[row] > best[group] };
                     if counts[group] == 0 || better {
                         best[group] = days[row];
+                    }
+                    counts[group] += 1;
+                });
+            }
+            (Extremes::Units(best, unit), Cells::Units(numbers, own)) if unit == own => {
+                grow(best, groups);
+                places.each(column, |row, group, _| {
+                    let (new, old) = (numbers[row], best[group]);
+                    if counts[group] == 0 || (if least { new < old } else { new > old }) {
+                        best[group] = new;
                     }
                     counts[group] += 1;
                 });
@@ -246,6 +269,9 @@ impl Totals {
         if other.extremes.is_some() || self.extremes.is_some() || !other.floats.is_empty() {
             return false;
         }
+        if !self.whole.is_empty() && !other.whole.is_empty() && self.scale != other.scale {
+            return false;
+        }
         if let Some(items) = &other.items {
             match (self.items.as_mut(), items) {
                 (None, _) => {}
@@ -264,6 +290,7 @@ impl Totals {
             *own = own.saturating_add(*count);
         }
         if !other.whole.is_empty() {
+            self.scale = other.scale;
             grow(&mut self.whole, groups);
         }
         for ((sum, count), place) in other.whole.iter().zip(places) {
@@ -280,6 +307,7 @@ impl Totals {
             Some(Extremes::Ints(all)) => 8 * all.capacity(),
             Some(Extremes::Floats(all)) => 8 * all.capacity(),
             Some(Extremes::Days(all)) => 4 * all.capacity(),
+            Some(Extremes::Units(all, _)) => 8 * all.capacity(),
             None => 0,
         };
         8 * self.counts.capacity()
@@ -300,7 +328,10 @@ impl Totals {
             accumulator.merge_items(items.part(*from..*to));
         }
         if let Some((sum, count)) = self.whole.get(group) {
-            accumulator.merge_whole(*sum, *count)?;
+            match self.scale {
+                None => accumulator.merge_whole(*sum, *count)?,
+                Some(scale) => accumulator.merge_decimals(*sum, scale, *count)?,
+            }
         }
         if let Some((sum, count)) = self.floats.get(group) {
             accumulator.merge_floats(sum, *count)?;
@@ -314,6 +345,7 @@ impl Totals {
             Some(Extremes::Ints(all)) => all.get(group).map(|int| Value::Int(*int)),
             Some(Extremes::Floats(all)) => all.get(group).map(|float| Value::Float(*float)),
             Some(Extremes::Days(all)) => all.get(group).map(|days| Column::date(*days)),
+            Some(Extremes::Units(all, unit)) => all.get(group).map(|number| unit.value(*number)),
         };
         value.map_or(Ok(()), |value| accumulator.merge_extreme(value, count))
     }

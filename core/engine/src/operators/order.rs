@@ -3,7 +3,7 @@
 use std::cmp::Ordering;
 use std::sync::Arc;
 
-use graphodrome_graph::Value;
+use graphodrome_graph::{Unit, Value};
 
 use crate::batch::{BATCH_ROWS, Batch, Vector};
 use crate::context::Context;
@@ -159,6 +159,7 @@ impl<'b> Keys<'b> {
         match self {
             Keys::Numbers(Numbers { cells: Cells::Ints(ints), .. }) => ints[a].cmp(&ints[b]),
             Keys::Numbers(Numbers { cells: Cells::Days(days), .. }) => days[a].cmp(&days[b]),
+            Keys::Numbers(Numbers { cells: Cells::Units(numbers, _), .. }) => numbers[a].cmp(&numbers[b]),
             Keys::Numbers(Numbers { cells: Cells::Floats(floats), .. }) => {
                 Value::Float(floats[a]).order(&Value::Float(floats[b]))
             }
@@ -183,6 +184,13 @@ pub(super) fn before(column: &Vector, key: &SortSpec, worst: &Value) -> Option<V
             match key.descending {
                 true => kept(&|row| days[row] >= worst),
                 false => kept(&|row| days[row] <= worst),
+            }
+        }
+        (Cells::Units(numbers, unit), worst) => {
+            let (_, worst) = Unit::of(worst).filter(|(own, _)| own == unit)?;
+            match key.descending {
+                true => kept(&|row| numbers[row] >= worst),
+                false => kept(&|row| numbers[row] <= worst),
             }
         }
         (Cells::Floats(floats), Value::Float(worst)) if key.descending => {

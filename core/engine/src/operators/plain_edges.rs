@@ -60,14 +60,9 @@ struct PartOfRow<'a> {
 }
 
 impl<'a> PartOfRow<'a> {
-    fn of(rows: PlainPart<'a>, of_edge: &[PropertyRange<'_>], scope: &'a Scope) -> Option<PartOfRow<'a>> {
-        let range = |range: &PropertyRange<'_>| {
-            let column = scope.edge_column(rows.table, range.reader)?;
-            let numbers = if range.days { column.day_numbers()? } else { column.whole_numbers()? };
-            (numbers.furthest() <= range.furthest).then_some((numbers, range.low, range.high))
-        };
-        let ranges = of_edge.iter().map(range).collect::<Option<_>>()?;
-        Some(PartOfRow { rows, ranges })
+    /// The range of its column that satisfies a condition, where there is such.
+    fn range(&self, range: &PropertyRange<'_>, scope: &'a Scope) -> Option<(WholeNumbers<'a>, i64, i64)> {
+        range.within(scope.edge_column(self.rows.table, range.reader)?)
     }
 
     /// The entries of a row with what is in all ranges.
@@ -118,20 +113,16 @@ impl<'a> Plain<'a> {
         if taken_in_values {
             return None;
         }
-        let range = |condition: &'a Expr| edge_range(condition, batch.columns.len(), scope);
-        let ranges: Vec<PropertyRange<'_>> = spec.conditions.iter().filter_map(range).collect();
-        let parts = |ranges: &[PropertyRange<'_>]| -> Option<Vec<PartOfRow<'a>>> {
-            let parts = scope.plain_parts(spec.edge.direction, &spec.edge.test).into_iter();
-            parts.map(|part| PartOfRow::of(part, ranges, scope)).collect()
-        };
-        // Where a table has no whole numbers for a range, all conditions are asked one by one.
-        let (parts, has_ranges) = match parts(&ranges) {
-            Some(parts) => (parts, true),
-            None => (parts(&[])?, false),
-        };
+        let parts = scope.plain_parts(spec.edge.direction, &spec.edge.test).into_iter();
+        let mut parts: Vec<PartOfRow<'_>> = parts.map(|rows| PartOfRow { rows, ranges: vec![] }).collect();
         let (mut quick, mut of_node, mut rest) = (vec![], vec![], vec![]);
         for condition in spec.conditions {
-            if has_ranges && range(condition).is_some() {
+            let range = edge_range(condition, batch.columns.len(), scope);
+            let of_parts = range.and_then(|range| {
+                parts.iter().map(|part| part.range(&range, scope)).collect::<Option<Vec<_>>>()
+            });
+            if let Some(of_parts) = of_parts {
+                parts.iter_mut().zip(of_parts).for_each(|(part, range)| part.ranges.push(range));
                 continue;
             }
             // Conditions are asked in their order.

@@ -24,6 +24,13 @@ impl RunningSum {
         self.check_kinds(&Value::Int(0))
     }
 
+    /// Adds decimals of one scale whose coefficients were added up elsewhere.
+    pub fn add_decimals(&mut self, coefficient: i128, scale: u8) -> Result<(), GraphError> {
+        let sum = Decimal::of(coefficient, scale.into()).ok_or_else(out_of_range)?;
+        self.decimals.get_or_insert_default().add(sum).ok_or_else(out_of_range)?;
+        self.check_kinds(&Value::Decimal(sum))
+    }
+
     /// Adds floats that were added up elsewhere.
     pub fn add_floats(&mut self, sum: &FloatSum) -> Result<(), GraphError> {
         self.floats.get_or_insert_default().merge(sum);

@@ -34,6 +34,7 @@ impl Planner<'_> {
         };
         match self.start(start, &Schema::default(), b) {
             Start::Seek(keys, _) => (1.0, keys.len() as f64),
+            Start::Listed(keys, _, combinations) => (combinations, combinations * keys.len() as f64),
             Start::Search(found) => (rows(), found.rows),
             Start::Scan => (rows(), self.node_total(&node.labels)),
         }

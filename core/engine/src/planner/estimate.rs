@@ -14,6 +14,9 @@ use crate::planner::growth::{Growth, RepeatedEdge};
 use crate::planner::pattern_graph::{Condition, PatternGraph, PatternNode, PatternStep, StepKind};
 use crate::planner::state::Planner;
 
+/// Values of a list that is not known before it runs.
+const UNKNOWN_LENGTH: f64 = 10.0;
+
 /// Shares for what no statistic knows.
 const UNKNOWN_EQUAL: f64 = 0.1;
 const UNKNOWN_CONDITION: f64 = 0.4;
@@ -95,6 +98,7 @@ impl Planner<'_> {
                         let of_some: f64 = some.clone().map(|v| one(Some(v))).sum();
                         of_some * items.len() as f64 / some.len().max(1) as f64
                     }
+                    ExpressionKind::Parameter(_) => self.list_length(list) * one(None),
                     _ => return None,
                 };
                 Some(if *negated { 1.0 - within.min(1.0) } else { within.min(1.0) })
@@ -104,6 +108,20 @@ impl Planner<'_> {
             }
             _ => None,
         }
+    }
+
+    /// How many values a list has.
+    pub(super) fn list_length(&self, list: &Expression) -> f64 {
+        let length = match &list.kind {
+            ExpressionKind::List(items) => Some(items.len()),
+            ExpressionKind::Literal(Value::List(items)) => Some(items.len()),
+            ExpressionKind::Parameter(name) => match self.parameters.peek(name) {
+                Some(Value::List(items)) => Some(items.len()),
+                _ => None,
+            },
+            _ => None,
+        };
+        length.map_or(UNKNOWN_LENGTH, |length| length as f64)
     }
 
     /// The mean of what is known of a property's columns, by their rows; `without` where a table has none.

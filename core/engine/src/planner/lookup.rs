@@ -12,7 +12,7 @@ use crate::outcome::Outcome;
 use crate::plan::{PlanNode, Schema};
 use crate::planner::builder::Builder;
 use crate::planner::elements::show_node;
-use crate::planner::pattern_graph::StepKind;
+use crate::planner::pattern_graph::{StepKind, variable};
 use crate::planner::state::Planner;
 use crate::profile::{Alternative, Basis, Estimate};
 use crate::rules::Rule;
@@ -21,6 +21,8 @@ use crate::rules::Rule;
 pub(super) enum Start {
     /// Key indexes, each of which finds one at most, with the condition for each of their properties.
     Seek(Vec<usize>, Vec<usize>),
+    /// The same where conditions list values, and how many combinations of these there may be.
+    Listed(Vec<usize>, Vec<usize>, f64),
     Search(FoundIndex),
     Scan,
 }
@@ -79,12 +81,70 @@ impl Planner<'_> {
         if let Some((keys, conditions)) = self.keys_for(pattern.labels.as_ref(), &given) {
             return Start::Seek(keys, conditions);
         }
+        let given_or_listed =
+            |property: &Arc<str>| given(property).or_else(|| self.listed(&pattern.name, property, schema, b));
+        if let Some((keys, conditions)) = self.keys_for(pattern.labels.as_ref(), &given_or_listed) {
+            let combinations = self.combinations(&conditions, b);
+            let total = self.node_total(&pattern.labels);
+            if combinations * keys.len() as f64 <= MOST_SHARE * total || total < 100.0 {
+                return Start::Listed(keys, conditions, combinations);
+            }
+        }
         let Some(labels) = &pattern.labels else { return Start::Scan };
         let labels = self.implied_labels(labels);
         match self.index_for(Element::Node, &pattern.name, pattern.labels.as_ref(), &labels, schema, b) {
             Some(found) if found.few => Start::Search(found),
             _ => Start::Scan,
         }
+    }
+
+    /// The waiting condition that lists values of a property, from what `schema` has.
+    fn listed(&self, name: &Arc<str>, property: &str, schema: &Schema, b: &Builder<'_>) -> Option<usize> {
+        if !self.may(Rule::ListedKeys) {
+            return None;
+        }
+        b.graph.conditions.iter().position(|c| {
+            c.waits()
+                && key_list(&c.expression, name, property)
+                    .is_some_and(|list| expression_variables(list).iter().all(|v| schema.slot(v).is_some()))
+        })
+    }
+
+    /// How many combinations of the values that conditions list there may be.
+    fn combinations(&self, conditions: &[usize], b: &Builder<'_>) -> f64 {
+        let values = |c: &usize| match &b.graph.conditions[*c].expression.kind {
+            ExpressionKind::In { list, .. } => self.list_length(list),
+            _ => 1.0,
+        };
+        conditions.iter().map(values).product()
+    }
+
+    /// A row for each value of the lists among the conditions, which from then on compare with that value.
+    fn spread_lists(
+        &mut self, mut input: PlanNode, conditions: &[usize], b: &mut Builder<'_>,
+    ) -> Outcome<PlanNode> {
+        for &c in conditions {
+            let condition = &mut b.graph.conditions[c];
+            let ExpressionKind::In { operand, list, .. } = &condition.expression.kind else { continue };
+            let (operand, list, span) = (operand.clone(), list.clone(), condition.expression.span);
+            let name = self.hidden("listed");
+            let value = Box::new(variable(&name, span));
+            let kind = ExpressionKind::Binary(BinaryOperator::Equal, operand, value);
+            condition.expression = Expression { kind, span };
+            condition.variables.insert(name.clone());
+            let plan = ListedValues { list: self.compile(&list, &input.schema)?, shown: self.shown(&list) };
+            let mut schema = input.schema.clone();
+            schema.push(name, VariableKind::Value);
+            let length = self.list_length(&list);
+            let estimate = Estimate {
+                rows: input.estimate.rows * length,
+                cost: input.estimate.cost + input.estimate.rows * length,
+                basis: Basis::Fact,
+                source: format!("{length:.0} values"),
+            };
+            input = self.node(plan, vec![input], schema, estimate);
+        }
+        Ok(input)
     }
 
     /// The keys that find every node with these labels for which `given` has a value of each of their properties.
@@ -191,10 +251,17 @@ impl Planner<'_> {
             let equals: fn(&Expression, &str, &str, RangeSide) -> bool = |e, name, property, _| {
                 key_value(e, name, property).is_some_and(|v| !expression_variables(v).contains(name))
             };
+            let lists: fn(&Expression, &str, &str, RangeSide) -> bool = |e, name, property, _| {
+                key_list(e, name, property).is_some_and(|v| !expression_variables(v).contains(name))
+            };
+            let may_list = self.may(Rule::ListedKeys);
+            let equals_or_lists = |p: &Arc<str>| {
+                let listed = || of(p, lists, RangeSide::Lower).filter(|_| may_list);
+                of(p, equals, RangeSide::Lower).or_else(listed)
+            };
             let bounds: fn(&Expression, &str, &str, RangeSide) -> bool =
                 |e, name, property, side| bound(e, name, property, side).is_some();
-            let equal: Vec<usize> =
-                index.properties.iter().map_while(|p| of(p, equals, RangeSide::Lower)).collect();
+            let equal: Vec<usize> = index.properties.iter().map_while(equals_or_lists).collect();
             let (mut lower, mut upper) = (None, None);
             if let Some(next) = index.properties.get(equal.len()) {
                 let side = |side: RangeSide| {
@@ -262,16 +329,18 @@ impl Planner<'_> {
         &mut self, input: PlanNode, node: usize, found: &FoundIndex, b: &mut Builder<'_>,
     ) -> Outcome<PlanNode> {
         let pattern = b.graph.nodes[node].clone();
+        // Of all values together, so many are found.
+        let of_input = input.estimate.rows;
+        let input = self.spread_lists(input, &found.equal, b)?;
         let (lookup, index_name) = self.lookup_spec(found, &pattern.name, &input.schema, b)?;
         let share = self.share(&pattern.name, &pattern.labels, &b.graph.conditions, Element::Node);
         let total = self.node_total(&pattern.labels);
         let mut schema = input.schema.clone();
         schema.push(pattern.name.clone(), VariableKind::Node);
         let (conditions, shown_conditions, _) = self.take_conditions(&schema, b)?;
-        let rows = input.estimate.rows;
         let estimate = Estimate {
-            rows: (rows * (total * share).min(found.rows)).max(1.0),
-            cost: input.estimate.cost + rows * found.rows,
+            rows: (of_input * (total * share).min(found.rows)).max(1.0),
+            cost: input.estimate.cost + of_input * found.rows,
             basis: Basis::Histogram,
             source: format!("the index finds {:.0} of {total:.0} nodes", found.rows),
         };
@@ -297,12 +366,13 @@ impl Planner<'_> {
             }
             let required = labels.required();
             let given = |property: &Arc<str>| {
-                b.graph.conditions.iter().position(|c| {
+                let equal = b.graph.conditions.iter().position(|c| {
                     c.waits()
                         && key_value(&c.expression, name, property).is_some_and(|value| {
                             expression_variables(value).iter().all(|v| schema.slot(v).is_some())
                         })
-                })
+                });
+                equal.or_else(|| self.listed(name, property, schema, b))
             };
             let keys = self.scope.keys.iter().enumerate();
             let key = keys
@@ -315,9 +385,9 @@ impl Planner<'_> {
             let found = match key {
                 Some((k, key, conditions)) => Some(FoundEdges {
                     step: i,
+                    rows: self.combinations(&conditions, b),
                     by: EdgesBy::Key(k, conditions),
                     name: key.name.clone(),
-                    rows: 1.0,
                 }),
                 None => {
                     self.index_for(Element::Edge, name, Some(labels), &required, schema, b).map(|index| {
@@ -344,6 +414,12 @@ impl Planner<'_> {
     ) -> Outcome<PlanNode> {
         let step = b.graph.steps[found.step].clone();
         let StepKind::Edge { name, direction, labels } = &step.kind else { return Ok(input) };
+        let rows = input.estimate.rows * found.rows;
+        let listed = match &found.by {
+            EdgesBy::Key(_, conditions) => conditions,
+            EdgesBy::Index(index) => &index.equal,
+        };
+        let input = self.spread_lists(input, listed, b)?;
         let (lookup, shown) = match &found.by {
             EdgesBy::Index(index) => {
                 let (lookup, shown) = self.lookup_spec(index, name, &input.schema, b)?;
@@ -371,7 +447,6 @@ impl Planner<'_> {
         schema.push(name.clone(), VariableKind::Edge);
         schema.push(right.name.clone(), VariableKind::Node);
         let (conditions, shown_conditions, _) = self.take_conditions(&schema, b)?;
-        let rows = input.estimate.rows * found.rows;
         let estimate = Estimate {
             rows: rows.max(1.0),
             cost: input.estimate.cost + rows,
@@ -413,6 +488,7 @@ impl Planner<'_> {
         &mut self, input: PlanNode, node: usize, keys: &[usize], conditions: &[usize], b: &mut Builder<'_>,
     ) -> Outcome<PlanNode> {
         let pattern = b.graph.nodes[node].clone();
+        let input = self.spread_lists(input, conditions, b)?;
         let definition = self.scope.keys[keys[0]].clone();
         let mut values = vec![];
         let mut given = Some(vec![]);
@@ -484,6 +560,16 @@ fn key_value<'e>(e: &'e Expression, name: &str, property: &str) -> Option<&'e Ex
         Some(left)
     } else {
         None
+    }
+}
+
+/// The list of `name.property IN list`.
+fn key_list<'e>(e: &'e Expression, name: &str, property: &str) -> Option<&'e Expression> {
+    match &e.kind {
+        ExpressionKind::In { operand, list, negated: false } if is_property(operand, name, property) => {
+            Some(list)
+        }
+        _ => None,
     }
 }
 

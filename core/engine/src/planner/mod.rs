@@ -1,6 +1,7 @@
 //! Planning: the clauses of a query in order, each on top of what came before.
 
 mod aggregates;
+mod alternatives;
 mod best_order;
 mod builder;
 mod caps;
@@ -49,6 +50,7 @@ use crate::planner::usage::{group_names, usage};
 use crate::profile::{Basis, Estimate};
 use crate::rules::Rule;
 
+pub(crate) use alternatives::{disjuncts, with_lists};
 pub(crate) use state::{LabelCounts, Planner};
 
 /// Whether grouping makes so much fewer rows of many that it is worth it to group parts of them first.

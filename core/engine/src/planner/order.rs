@@ -201,8 +201,15 @@ impl Planner<'_> {
             starts.push(Alternative::left(method, Some(found.rows), "it finds too many of them"));
         }
         // Nodes that an index finds for each row, where there are few.
-        if !is_first && let Start::Search(found) = self.start(start, &node.schema, b) {
-            return self.search_index(node, start, &found, b);
+        match self.start(start, &node.schema, b) {
+            Start::Search(found) if !is_first => return self.search_index(node, start, &found, b),
+            // The list is one of the row: without the row there is none.
+            Start::Listed(keys, conditions, _)
+                if !is_first && matches!(self.start(start, &Schema::default(), b), Start::Scan) =>
+            {
+                return self.seek(node, start, &keys, &conditions, b);
+            }
+            _ => {}
         }
         let mut other = self.scan(start, b)?;
         choose_among(&mut other, starts);
@@ -303,7 +310,11 @@ impl Planner<'_> {
 
     fn scan(&mut self, node: usize, b: &mut Builder<'_>) -> Outcome<PlanNode> {
         let pattern = b.graph.nodes[node].clone();
-        if let Start::Seek(keys, conditions) = self.start(node, &Schema::default(), b) {
+        let by_key = match self.start(node, &Schema::default(), b) {
+            Start::Seek(keys, conditions) | Start::Listed(keys, conditions, _) => Some((keys, conditions)),
+            _ => None,
+        };
+        if let Some((keys, conditions)) = by_key {
             let start = self.leaf(crate::operators::OneRow, Schema::default(), 1.0, "one row");
             return self.seek(start, node, &keys, &conditions, b);
         }

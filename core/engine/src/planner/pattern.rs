@@ -29,7 +29,8 @@ impl Planner<'_> {
     pub(super) fn pattern_graph(
         &mut self, patterns: &[GraphPattern], bound: &Schema, usage: &Use,
     ) -> Outcome<PatternGraph> {
-        let mut graph = PatternGraph::default();
+        let lists = self.may(Rule::AlternativesAsList);
+        let mut graph = PatternGraph { lists, ..PatternGraph::default() };
         let mut edge_names: BTreeSet<Arc<str>> = BTreeSet::new();
         let conditions = patterns.iter().filter_map(|pattern| pattern.condition.as_ref());
         let mut conjuncts: Vec<Expression> = conditions.flat_map(|c| c.conjuncts()).cloned().collect();

@@ -7,6 +7,7 @@ use graphodrome_graph::{Direction, LabelExpression};
 use graphodrome_language::ast::*;
 use graphodrome_language::{Span, VariableKind, expression_variables, term_expressions};
 
+use crate::planner::alternatives::with_lists;
 use crate::planner::state::has_subquery;
 
 #[derive(Clone, Debug)]
@@ -106,6 +107,8 @@ pub(super) struct PatternGraph {
     pub different: Vec<(usize, usize)>,
     /// Paths of which only the length is read.
     pub lengths: BTreeSet<Arc<str>>,
+    /// Alternatives become lists.
+    pub lists: bool,
 }
 
 pub(super) fn variable(name: &Arc<str>, span: Span) -> Expression {
@@ -205,6 +208,8 @@ impl PatternGraph {
     }
 
     pub fn add_condition(&mut self, expression: Expression) {
+        let listed = if self.lists { with_lists(&expression) } else { None };
+        let expression = listed.unwrap_or(expression);
         let variables = expression_variables(&expression);
         let has_subquery = has_subquery(&expression);
         self.conditions.push(Condition { expression, variables, done: false, has_subquery });

@@ -85,7 +85,8 @@ fn written(elements: &[PathElement]) -> Option<Written<'_>> {
 impl Planner<'_> {
     /// About how many nodes a ring begins at.
     fn starts(&self, start: &Arc<str>, nodes: &[&NodePattern], conjuncts: &[Expression]) -> f64 {
-        let mut graph = PatternGraph::default();
+        let lists = self.may(Rule::AlternativesAsList);
+        let mut graph = PatternGraph { lists, ..PatternGraph::default() };
         for node in nodes.iter().filter(|node| name_of(&node.filter) == Some(start)) {
             graph.node(start.clone(), labels_of(&node.filter).cloned());
             equalities(start, &node.filter).into_iter().for_each(|e| graph.add_condition(e));

@@ -19,6 +19,9 @@ use crate::profile::{Basis, Estimate};
 use crate::rules::{Rule, Rules};
 use crate::scope::Scope;
 
+/// Characters of a query's piece that a plan shows.
+const MOST_SHOWN: usize = 1000;
+
 pub(crate) struct Planner<'p> {
     pub(super) scope: &'p Scope,
     pub(super) parameters: &'p PlanParameters<'p>,
@@ -199,7 +202,14 @@ impl<'p> Planner<'p> {
     }
 
     pub(super) fn compiler<'c>(&'c self, schema: &'c Schema, computed: &'c Computed) -> Compiler<'c> {
-        Compiler { scope: self.scope, schema, parameters: self.parameters, computed, grouped: false }
+        Compiler {
+            scope: self.scope,
+            schema,
+            parameters: self.parameters,
+            computed,
+            grouped: false,
+            lists: self.may(Rule::AlternativesAsList),
+        }
     }
 
     pub(super) fn compile(&self, expression: &Expression, schema: &Schema) -> Outcome<Expr> {
@@ -214,6 +224,14 @@ impl<'p> Planner<'p> {
 
     pub(super) fn text_of(&self, span: graphodrome_language::Span) -> String {
         let text = self.text.get(span.start as usize..span.end as usize).unwrap_or("");
-        text.split_whitespace().collect::<Vec<_>>().join(" ")
+        let (shown, more) = match text.char_indices().nth(MOST_SHOWN) {
+            Some((at, _)) => (&text[..at], text[at..].chars().count()),
+            None => (text, 0),
+        };
+        let mut line = shown.split_whitespace().collect::<Vec<_>>().join(" ");
+        if more > 0 {
+            line.push_str(&format!(" ... ({more} characters more)"));
+        }
+        line
     }
 }

@@ -85,6 +85,12 @@ rules! {
         "If neither the number of paths to an end nor the paths themselves are asked for, and the bound is on a sum of non-negative numbers, an end qualifies exactly if a least-sum path to it satisfies the bound. A cheapest path repeats no node; a closed one is assembled from two cheapest paths with different first edges. If values must follow an order, the path whose last value leaves the most room reaches every node that any other path reaches; returning to a node leaves less room than before, so these paths repeat no node. If nothing else reads the paths, the search tests the condition itself: a sum of whole numbers equals SUM exactly; for other numbers the path is built and summed.";
     GuidedSearch "guided-search"
         "For one repeated edge, the remaining distance over walks is a lower bound for paths of every mode, so extending prefixes by cost so far plus remaining cost yields paths in order of cost. Sums of weights do not depend on their order. An enumeration with a maximum length skips nodes that cannot reach the bound end in the remaining hops, and near the end looks up edges among the nodes that can.";
+    AlternativesAsList "alternatives-as-list"
+        "An OR of comparisons of one expression with known values is true, false or unknown exactly when IN over the list of these values is. For a row that the list accepts, another disjunct may then not raise its error.";
+    KnownLists "known-lists"
+        "Whether a value equals one of a list of known values is found in a hash table of the list, provided that all of its values are of one type and the value is too. Other values are compared one by one, and raise the errors that comparisons raise.";
+    ListedKeys "listed-keys"
+        "A property that is IN a list equals one of its values; each distinct value is looked up by a key or an index in turn. Null and NaN equal nothing, and an element that has one of the values equals no other.";
     ExistsOnce "exists-once"
         "EXISTS asks whether there is a row, so one row for each outer row suffices.";
     SubqueryPerBatch "subquery-per-batch"

@@ -5,7 +5,7 @@ use arrow_buffer::{NullBuffer, OffsetBuffer, ScalarBuffer};
 use chrono::NaiveDate;
 
 use super::{Column, day, fold_text};
-use crate::{Ints, Value, ValueType, parse_text};
+use crate::{Ints, Unit, Value, ValueType, parse_text};
 
 #[derive(Debug)]
 enum Building {
@@ -19,6 +19,7 @@ enum Building {
         bytes: Vec<u8>,
     },
     Date(Vec<i32>),
+    Units(Vec<i64>, Unit),
     Other(Vec<Value>),
 }
 
@@ -77,6 +78,7 @@ impl ColumnBuilder {
                 bytes.truncate(offsets.last().map_or(0, |&end| end as usize));
             }
             Building::Date(v) => v.truncate(rows),
+            Building::Units(v, _) => v.truncate(rows),
             Building::Other(v) => v.truncate(rows),
         }
         // The first value decides the type: where it is gone, so is its choice.
@@ -94,6 +96,7 @@ impl ColumnBuilder {
             Building::Float(v) => v.push(0.0),
             Building::Text { offsets, bytes } => offsets.push(bytes.len() as i64),
             Building::Date(v) => v.push(0),
+            Building::Units(v, _) => v.push(0),
             Building::Other(v) => v.push(Value::Null),
         }
         self.valid.resize(self.len, true);
@@ -218,6 +221,12 @@ impl ColumnBuilder {
             (Building::Float(v), Value::Float(f)) => v.push(*f),
             (Building::Date(v), Value::Date(d)) => v.push(ValueType::epoch_day(*d)),
             (Building::Other(v), _) => v.push(value),
+            (Building::Units(v, unit), value)
+                if let Some((own, number)) = Unit::of(value)
+                    && own == *unit =>
+            {
+                v.push(number);
+            }
             _ => {
                 self.mix();
                 if let Building::Other(v) = &mut self.building {
@@ -240,7 +249,10 @@ impl ColumnBuilder {
             Value::Int(_) => Building::Int(filled(self, 0)),
             Value::Float(_) => Building::Float(filled(self, 0.0)),
             Value::Date(_) => Building::Date(filled(self, 0)),
-            _ => Building::Other(filled(self, Value::Null)),
+            _ => match Unit::of(value) {
+                Some((unit, _)) => Building::Units(filled(self, 0), unit),
+                None => Building::Other(filled(self, Value::Null)),
+            },
         }
     }
 
@@ -268,6 +280,7 @@ impl ColumnBuilder {
                 Column::Text(LargeStringArray::new(offsets, bytes.into(), nulls))
             }
             Building::Date(v) => Column::Date(Date32Array::new(v.into(), nulls)),
+            Building::Units(v, unit) => Column::Units(Ints::narrowed(&v, nulls), unit),
             Building::Other(v) => Column::Other(v.into()),
         }
     }

@@ -12,6 +12,7 @@ use crate::counters::Counters;
 use crate::evaluate::Evaluator;
 use crate::expression::{Expr, Kind};
 use crate::functions::Function;
+use crate::listed::known_list;
 use crate::number_columns::{
     FALSE, TRUE, TruthOfRow, UNKNOWN, all_null, combined, compared, negated, put_together,
 };
@@ -328,7 +329,7 @@ fn truths(e: &Expr, batch: &Batch, scope: &Scope, reads: &mut u64) -> Option<Vec
             Some(within.map(|within| if *is_not { negated(within) } else { within }).collect())
         }
         Kind::In(a, list, is_not, table) => {
-            let list = table.of(list, scope)?;
+            let list = known_list(list, table, scope)?;
             let numbers = evaluated(a, batch, scope, reads)?;
             let is_in = |row: usize| -> Option<TruthOfRow> {
                 let truth = match &numbers.cells {

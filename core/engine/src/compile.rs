@@ -8,6 +8,7 @@ use graphodrome_language::ast::{BinaryOperator, Expression, ExpressionKind};
 use graphodrome_language::{Diagnostic, VariableKind, called_otherwise, nearest};
 
 use crate::Parameters;
+use crate::alternatives::{disjuncts, with_lists};
 use crate::batch::Batch;
 use crate::counters::Counters;
 use crate::evaluate::Evaluator;
@@ -16,7 +17,6 @@ use crate::functions::FUNCTIONS;
 use crate::known_list::ListTable;
 use crate::outcome::Outcome;
 use crate::plan::Schema;
-use crate::planner::{disjuncts, with_lists};
 use crate::row::Row;
 use crate::scope::Scope;
 

@@ -13,6 +13,7 @@ use graphodrome_language::{Diagnostic, Span};
 use crate::counters::Counters;
 use crate::expression::{Expr, Kind};
 use crate::functions;
+use crate::listed::known_list;
 use crate::operators::Accumulator;
 use crate::outcome::{CHECK_EVERY, Outcome, located};
 use crate::quick;
@@ -151,7 +152,7 @@ impl Evaluator<'_> {
             }
             Kind::In(operand, list, negated, table) => {
                 let value = self.value(operand, row)?;
-                match table.of(list, self.scope).and_then(|known| known.has(&value)) {
+                match known_list(list, table, self.scope).and_then(|known| known.has(&value)) {
                     Some(truth) => negate_if(truth, *negated),
                     None => self.is_in(value, operand, list, *negated, row)?,
                 }

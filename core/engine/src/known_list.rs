@@ -5,9 +5,6 @@ use std::sync::{Arc, OnceLock};
 use graphodrome_graph::{Truth, Value};
 use hashbrown::HashSet;
 
-use crate::expression::{Expr, Kind};
-use crate::scope::Scope;
-
 /// The values of a list that are all of one type and can be compared with each other.
 #[derive(Debug)]
 pub(crate) struct KnownList {
@@ -112,19 +109,9 @@ impl KnownList {
 pub(crate) struct ListTable(Arc<OnceLock<Option<KnownList>>>);
 
 impl ListTable {
-    /// Of a list that is written in the query, or that is a parameter; `None` where its values must be compared one by one.
-    pub fn of<'l>(&'l self, list: &Expr, scope: &'l Scope) -> Option<&'l KnownList> {
-        if !scope.known_lists {
-            return None;
-        }
-        match &list.kind {
-            Kind::Constant(Value::List(items)) => self.0.get_or_init(|| KnownList::of(items)).as_ref(),
-            Kind::Parameter(number) => {
-                let Value::List(items) = scope.parameters.get(*number)? else { return None };
-                scope.listed.get(*number)?.0.get_or_init(|| KnownList::of(items)).as_ref()
-            }
-            _ => None,
-        }
+    /// `None` where values must be compared one by one.
+    pub fn of(&self, items: &[Value]) -> Option<&KnownList> {
+        self.0.get_or_init(|| KnownList::of(items)).as_ref()
     }
 }
 

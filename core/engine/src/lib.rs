@@ -3,6 +3,7 @@
 //! Invariant: pure computation over snapshots. Nothing here knows sockets, files, SQL or an async
 //! runtime; a query runs in the thread that pulls its batches.
 
+mod alternatives;
 mod answers;
 mod batch;
 mod budget;
@@ -19,6 +20,7 @@ mod findings;
 mod functions;
 mod known_list;
 mod limits;
+mod listed;
 mod lookup;
 mod number_columns;
 mod numbers;

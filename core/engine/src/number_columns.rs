@@ -155,17 +155,19 @@ fn combined_decimals(
     operator: BinaryOperator, a: Cells, b: Cells, is_null: &dyn Fn(usize) -> bool,
 ) -> Option<Cells> {
     let ((a, scale_of_a), (b, scale_of_b)) = (decimals(a)?, decimals(b)?);
-    let (a, b, scale, of): (_, _, u8, fn(i64, i64) -> Option<i64>) = match operator {
+    let of: fn(i64, i64) -> Option<i64> = match operator {
+        BinaryOperator::Add => i64::checked_add,
+        BinaryOperator::Subtract => i64::checked_sub,
+        _ => i64::checked_mul,
+    };
+    let (a, b, scale) = match operator {
         BinaryOperator::Add | BinaryOperator::Subtract => {
             let scale = scale_of_a.max(scale_of_b);
             let a = rescaled(a, scale - scale_of_a, is_null)?;
             let b = rescaled(b, scale - scale_of_b, is_null)?;
-            let of = if operator == BinaryOperator::Add { i64::checked_add } else { i64::checked_sub };
-            (a, b, scale, of)
+            (a, b, scale)
         }
-        BinaryOperator::Multiply if scale_of_a + scale_of_b <= 38 => {
-            (a, b, scale_of_a + scale_of_b, i64::checked_mul)
-        }
+        BinaryOperator::Multiply if scale_of_a + scale_of_b <= 38 => (a, b, scale_of_a + scale_of_b),
         _ => return None,
     };
     let mut made = Vec::with_capacity(a.len());

@@ -10,6 +10,7 @@ use crate::batch::{Batch, NO_ELEMENT, Vector};
 use crate::counters::Counters;
 use crate::expression::{Expr, Kind};
 use crate::functions::Function;
+use crate::listed::known_list;
 use crate::row::Row;
 use crate::scope::Scope;
 
@@ -292,7 +293,7 @@ fn other_truth(e: &Expr, row: Row<'_>, scope: &Scope, counters: &mut Counters) -
         }
         Kind::In(a, list, negated, table) => {
             let a = scalar(a, row, scope, counters)?;
-            if let Some(known) = table.of(list, scope) {
+            if let Some(known) = known_list(list, table, scope) {
                 let found = match a {
                     Scalar::Int(int) if known.is_whole() => known.has_int(int),
                     Scalar::Text(text) => known.has_text(text)?,

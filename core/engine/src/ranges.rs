@@ -102,22 +102,34 @@ fn known<'v>(e: &'v Expr, scope: &'v Scope) -> Option<&'v Value> {
     }
 }
 
-/// The condition as a range of a property of the edge in `slot`, where it is one.
-pub(crate) fn edge_range<'e>(e: &'e Expr, slot: usize, scope: &Scope) -> Option<PropertyRange<'e>> {
-    use BinaryOperator::*;
+/// The condition as ranges of a property of the edge in `slot`, all of which must hold, where it is such.
+pub(crate) fn edge_ranges<'e>(e: &'e Expr, slot: usize, scope: &Scope) -> Option<Vec<PropertyRange<'e>>> {
     if !scope.typed_reads {
         return None;
     }
-    let Kind::Binary(operator, a, b) = &e.kind else { return None };
+    match &e.kind {
+        Kind::Binary(operator, a, b) => Some(vec![compared(*operator, a, b, slot, scope)?]),
+        Kind::Between(a, low, high, false) => Some(vec![
+            compared(BinaryOperator::GreaterOrEqual, a, low, slot, scope)?,
+            compared(BinaryOperator::LessOrEqual, a, high, slot, scope)?,
+        ]),
+        _ => None,
+    }
+}
+
+fn compared<'e>(
+    operator: BinaryOperator, a: &'e Expr, b: &'e Expr, slot: usize, scope: &Scope,
+) -> Option<PropertyRange<'e>> {
+    use BinaryOperator::*;
     let (linear, value, operator) = match Linear::of(a, slot, scope) {
-        Some(linear) => (linear, known(b, scope)?, *operator),
+        Some(linear) => (linear, known(b, scope)?, operator),
         None => {
             let turned = match operator {
                 Less => Greater,
                 LessOrEqual => GreaterOrEqual,
                 Greater => Less,
                 GreaterOrEqual => LessOrEqual,
-                other => *other,
+                other => other,
             };
             (Linear::of(b, slot, scope)?, known(a, scope)?, turned)
         }

@@ -13,7 +13,7 @@ use crate::operators::merge_rows::taken_columns;
 use crate::operators::{EdgeCheck, NodeCheck};
 use crate::outcome::Outcome;
 use crate::quick::{Place, PlainComparison, Which};
-use crate::ranges::{PropertyRange, edge_range};
+use crate::ranges::{PropertyRange, edge_ranges};
 use crate::row::Row;
 use crate::scope::Scope;
 
@@ -117,12 +117,16 @@ impl<'a> Plain<'a> {
         let mut parts: Vec<PartOfRow<'_>> = parts.map(|rows| PartOfRow { rows, ranges: vec![] }).collect();
         let (mut quick, mut of_node, mut rest) = (vec![], vec![], vec![]);
         for condition in spec.conditions {
-            let range = edge_range(condition, batch.columns.len(), scope);
-            let of_parts = range.and_then(|range| {
-                parts.iter().map(|part| part.range(&range, scope)).collect::<Option<Vec<_>>>()
-            });
+            let ranges = edge_ranges(condition, batch.columns.len(), scope).unwrap_or_default();
+            let of_part = |part: &PartOfRow<'a>| {
+                ranges.iter().map(|range| part.range(range, scope)).collect::<Option<Vec<_>>>()
+            };
+            let of_parts = match ranges.is_empty() {
+                true => None,
+                false => parts.iter().map(of_part).collect::<Option<Vec<_>>>(),
+            };
             if let Some(of_parts) = of_parts {
-                parts.iter_mut().zip(of_parts).for_each(|(part, range)| part.ranges.push(range));
+                parts.iter_mut().zip(of_parts).for_each(|(part, ranges)| part.ranges.extend(ranges));
                 continue;
             }
             // Conditions are asked in their order.

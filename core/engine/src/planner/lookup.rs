@@ -12,7 +12,8 @@ use crate::outcome::Outcome;
 use crate::plan::{PlanNode, Schema};
 use crate::planner::builder::Builder;
 use crate::planner::elements::show_node;
-use crate::planner::pattern_graph::{StepKind, variable};
+use crate::planner::pattern_graph::StepKind;
+use crate::planner::property_conditions::{RangeSide, bound, key_list, key_value};
 use crate::planner::state::Planner;
 use crate::profile::{Alternative, Basis, Estimate};
 use crate::rules::Rule;
@@ -59,13 +60,6 @@ const MOST_SHARE: f64 = 0.25;
 /// Keys that are asked for one node, at most.
 const MOST_KEYS: usize = 16;
 
-/// Which side of a range a condition bounds.
-#[derive(Clone, Copy, PartialEq)]
-enum RangeSide {
-    Lower,
-    Upper,
-}
-
 impl Planner<'_> {
     /// The key that the waiting conditions give all values of, from what `schema` has.
     pub(super) fn start(&self, node: usize, schema: &Schema, b: &Builder<'_>) -> Start {
@@ -96,55 +90,6 @@ impl Planner<'_> {
             Some(found) if found.few => Start::Search(found),
             _ => Start::Scan,
         }
-    }
-
-    /// The waiting condition that lists values of a property, from what `schema` has.
-    fn listed(&self, name: &Arc<str>, property: &str, schema: &Schema, b: &Builder<'_>) -> Option<usize> {
-        if !self.may(Rule::ListedKeys) {
-            return None;
-        }
-        b.graph.conditions.iter().position(|c| {
-            c.waits()
-                && key_list(&c.expression, name, property)
-                    .is_some_and(|list| expression_variables(list).iter().all(|v| schema.slot(v).is_some()))
-        })
-    }
-
-    /// How many combinations of the values that conditions list there may be.
-    fn combinations(&self, conditions: &[usize], b: &Builder<'_>) -> f64 {
-        let values = |c: &usize| match &b.graph.conditions[*c].expression.kind {
-            ExpressionKind::In { list, .. } => self.list_length(list),
-            _ => 1.0,
-        };
-        conditions.iter().map(values).product()
-    }
-
-    /// A row for each value of the lists among the conditions, which from then on compare with that value.
-    fn spread_lists(
-        &mut self, mut input: PlanNode, conditions: &[usize], b: &mut Builder<'_>,
-    ) -> Outcome<PlanNode> {
-        for &c in conditions {
-            let condition = &mut b.graph.conditions[c];
-            let ExpressionKind::In { operand, list, .. } = &condition.expression.kind else { continue };
-            let (operand, list, span) = (operand.clone(), list.clone(), condition.expression.span);
-            let name = self.hidden("listed");
-            let value = Box::new(variable(&name, span));
-            let kind = ExpressionKind::Binary(BinaryOperator::Equal, operand, value);
-            condition.expression = Expression { kind, span };
-            condition.variables.insert(name.clone());
-            let plan = ListedValues { list: self.compile(&list, &input.schema)?, shown: self.shown(&list) };
-            let mut schema = input.schema.clone();
-            schema.push(name, VariableKind::Value);
-            let length = self.list_length(&list);
-            let estimate = Estimate {
-                rows: input.estimate.rows * length,
-                cost: input.estimate.cost + input.estimate.rows * length,
-                basis: Basis::Fact,
-                source: format!("{length:.0} values"),
-            };
-            input = self.node(plan, vec![input], schema, estimate);
-        }
-        Ok(input)
     }
 
     /// The keys that find every node with these labels for which `given` has a value of each of their properties.
@@ -539,73 +484,5 @@ impl Planner<'_> {
             shown_conditions,
         };
         Ok(self.node(plan, vec![input], schema, estimate))
-    }
-}
-
-fn is_property(side: &Expression, name: &str, property: &str) -> bool {
-    match &side.kind {
-        ExpressionKind::Property(operand, p) => {
-            *p.text == *property && matches!(&operand.kind, ExpressionKind::Variable(v) if **v == *name)
-        }
-        _ => false,
-    }
-}
-
-/// The other side of `name.property = value`.
-fn key_value<'e>(e: &'e Expression, name: &str, property: &str) -> Option<&'e Expression> {
-    let ExpressionKind::Binary(BinaryOperator::Equal, left, right) = &e.kind else { return None };
-    if is_property(left, name, property) {
-        Some(right)
-    } else if is_property(right, name, property) {
-        Some(left)
-    } else {
-        None
-    }
-}
-
-/// The list of `name.property IN list`.
-fn key_list<'e>(e: &'e Expression, name: &str, property: &str) -> Option<&'e Expression> {
-    match &e.kind {
-        ExpressionKind::In { operand, list, negated: false } if is_property(operand, name, property) => {
-            Some(list)
-        }
-        _ => None,
-    }
-}
-
-/// What bounds `name.property` on a side, and whether the bound itself is let in.
-fn bound<'e>(
-    e: &'e Expression, name: &str, property: &str, side: RangeSide,
-) -> Option<(&'e Expression, bool)> {
-    use BinaryOperator::{Greater, GreaterOrEqual, Less, LessOrEqual};
-    let value = |value: &'e Expression| (!expression_variables(value).contains(name)).then_some(value);
-    match &e.kind {
-        ExpressionKind::Between { operand, low, high, negated: false }
-            if is_property(operand, name, property) =>
-        {
-            Some((value(if side == RangeSide::Lower { low } else { high })?, true))
-        }
-        ExpressionKind::Binary(operator, left, right) => {
-            let (other, bounds) =
-                match (is_property(left, name, property), is_property(right, name, property)) {
-                    (true, false) => {
-                        (right, matches!(operator, Less | LessOrEqual).then_some(RangeSide::Upper))
-                    }
-                    (false, true) => {
-                        (left, matches!(operator, Less | LessOrEqual).then_some(RangeSide::Lower))
-                    }
-                    _ => return None,
-                };
-            let turned = match (bounds, matches!(operator, Greater | GreaterOrEqual)) {
-                (Some(side), _) => side,
-                (None, true) if is_property(left, name, property) => RangeSide::Lower,
-                (None, true) => RangeSide::Upper,
-                _ => return None,
-            };
-            let inclusive = matches!(operator, LessOrEqual | GreaterOrEqual);
-            (turned == side).then_some(())?;
-            Some((value(other)?, inclusive))
-        }
-        _ => None,
     }
 }

@@ -1,7 +1,6 @@
 //! Planning: the clauses of a query in order, each on top of what came before.
 
 mod aggregates;
-mod alternatives;
 mod best_order;
 mod builder;
 mod caps;
@@ -15,6 +14,7 @@ mod folding;
 mod group;
 mod growth;
 mod lengths;
+mod lists;
 mod lookup;
 mod merge;
 mod order;
@@ -22,6 +22,7 @@ mod pattern;
 mod pattern_graph;
 mod procedure;
 mod program;
+mod property_conditions;
 mod repetition;
 mod result;
 mod ring;
@@ -50,7 +51,6 @@ use crate::planner::usage::{group_names, usage};
 use crate::profile::{Basis, Estimate};
 use crate::rules::Rule;
 
-pub(crate) use alternatives::{disjuncts, with_lists};
 pub(crate) use state::{LabelCounts, Planner};
 
 /// Whether grouping makes so much fewer rows of many that it is worth it to group parts of them first.

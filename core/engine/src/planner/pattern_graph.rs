@@ -7,7 +7,7 @@ use graphodrome_graph::{Direction, LabelExpression};
 use graphodrome_language::ast::*;
 use graphodrome_language::{Span, VariableKind, expression_variables, term_expressions};
 
-use crate::planner::alternatives::with_lists;
+use crate::alternatives::with_lists;
 use crate::planner::state::has_subquery;
 
 #[derive(Clone, Debug)]

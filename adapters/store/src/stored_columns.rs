@@ -324,7 +324,7 @@ mod tests {
         #[test]
         fn multiples_are_read_as_they_were(
             numbers in prop::collection::vec(prop::option::of(any::<i64>()), 1..40),
-            scale in 0u8..19, offset in -64_800i32..64_800, kind in 0..3, step in prop::sample::select(vec![1, 1000, 1_000_000_000])
+            scale in 0u8..19, offset in -64_800i32..64_800, kind in 0..3usize, step in prop::sample::select(vec![1, 1000, 1_000_000_000])
         ) {
             let unit = [Unit::Decimal { scale }, Unit::LocalDateTime, Unit::ZonedDateTime { offset }][kind];
             let numbers: Vec<Option<i64>> = numbers.iter().map(|n| n.map(|n| n / step * step)).collect();

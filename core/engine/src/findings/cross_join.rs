@@ -18,6 +18,6 @@ pub(super) fn find(look: &Look<'_>) -> Option<Reason> {
             "nothing joins two parts of the query: each row of one with each of the other {word} {}",
             times(rows as u64, "row")
         ),
-        "share a variable between the two patterns, put an edge between them, or join them by an equality in WHERE",
+        "share a variable between the two patterns, put an edge between them, or join them by an equality or a comparison in WHERE",
     )
 }

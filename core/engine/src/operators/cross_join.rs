@@ -6,10 +6,12 @@ use crate::batch::{BATCH_ROWS, Batch};
 use crate::context::Context;
 use crate::operators::drain;
 use crate::outcome::Outcome;
-use crate::plan::{Input, Operator, OperatorPlan};
+use crate::plan::{Counting, Input, Operator, OperatorPlan};
 
 #[derive(Clone, Debug)]
-pub(crate) struct CrossJoin;
+pub(crate) struct CrossJoin {
+    pub counting: Option<Counting>,
+}
 
 impl OperatorPlan for CrossJoin {
     fn name(&self) -> &'static str {
@@ -17,16 +19,36 @@ impl OperatorPlan for CrossJoin {
     }
 
     fn details(&self) -> Vec<(&'static str, String)> {
-        vec![("because", "no pattern connects the two sides".into())]
+        let mut details = vec![("because", "no pattern connects the two sides".into())];
+        if self.counting.is_some() {
+            details.push(("rows", "counted, not made".into()));
+        }
+        details
+    }
+
+    fn counting(&self) -> Option<Counting> {
+        self.counting
+    }
+
+    fn counted(&self, counting: Counting) -> Option<Arc<dyn OperatorPlan>> {
+        Some(Arc::new(CrossJoin { counting: Some(counting) }))
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
         let right = inputs.remove(1);
-        Box::new(CrossJoinRun { left: inputs.remove(0), right, kept: None, batch: None, at: 0 })
+        Box::new(CrossJoinRun {
+            counting: self.counting,
+            left: inputs.remove(0),
+            right,
+            kept: None,
+            batch: None,
+            at: 0,
+        })
     }
 }
 
 struct CrossJoinRun {
+    counting: Option<Counting>,
     left: Input,
     right: Input,
     kept: Option<Batch>,
@@ -50,6 +72,11 @@ impl Operator for CrossJoinRun {
                 }
             }
             let Some(right) = &self.kept else { return Ok(None) };
+            if let Some(counting) = self.counting {
+                let counts = vec![right.len as u64; left.len];
+                let batch = self.batch.take().unwrap_or_default();
+                return Ok(Some(counting.batch(batch, counts, context)));
+            }
             let total = left.len * right.len;
             if self.at == total {
                 self.batch = None;

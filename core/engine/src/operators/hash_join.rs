@@ -13,7 +13,7 @@ use crate::expression::Expr;
 use crate::of_text::{TextColumns, TextPlace};
 use crate::operators::drain;
 use crate::outcome::{Outcome, located};
-use crate::plan::{Input, Operator, OperatorPlan};
+use crate::plan::{Counting, Input, Operator, OperatorPlan};
 use crate::row::Row;
 use crate::scope::Scope;
 
@@ -23,6 +23,7 @@ pub(crate) struct HashJoin {
     pub right_keys: Vec<Expr>,
     /// Which side is kept in the hash table.
     pub kept: JoinSide,
+    pub counting: Option<Counting>,
     pub shown: String,
 }
 
@@ -30,6 +31,16 @@ pub(crate) struct HashJoin {
 pub(crate) enum JoinSide {
     Left,
     Right,
+}
+
+impl JoinSide {
+    /// As a plan calls the input.
+    pub fn input(self) -> &'static str {
+        match self {
+            JoinSide::Left => "the first",
+            JoinSide::Right => "the second",
+        }
+    }
 }
 
 impl HashJoin {
@@ -55,11 +66,23 @@ impl OperatorPlan for HashJoin {
     }
 
     fn details(&self) -> Vec<(&'static str, String)> {
-        let kept = match self.kept {
-            JoinSide::Left => "the first",
-            JoinSide::Right => "the second",
-        };
-        vec![("on", self.shown.clone()), ("hashed", format!("hash table of {kept} input"))]
+        let kept = self.kept.input();
+        let mut details = vec![("on", self.shown.clone()), ("hashed", format!("hash table of {kept} input"))];
+        if self.counting.is_some() {
+            details.push(("rows", "counted, not made".into()));
+        }
+        details
+    }
+
+    fn counting(&self) -> Option<Counting> {
+        self.counting
+    }
+
+    fn counted(&self, counting: Counting) -> Option<Arc<dyn OperatorPlan>> {
+        // What is counted is how many go with a row of the first side.
+        let counts = self.kept == JoinSide::Right;
+        counts
+            .then(|| Arc::new(HashJoin { counting: Some(counting), ..self.clone() }) as Arc<dyn OperatorPlan>)
     }
 
     fn open(self: Arc<Self>, mut inputs: Vec<Input>) -> Box<dyn Operator> {
@@ -81,14 +104,14 @@ struct JoinTable {
     kinds: Vec<Kinds>,
 }
 
-enum Kinds {
+pub(super) enum Kinds {
     None,
     One(Value),
     Several,
 }
 
 impl Kinds {
-    fn see(&mut self, value: &Value) {
+    pub fn see(&mut self, value: &Value) {
         match self {
             Kinds::None => *self = Kinds::One(value.clone()),
             Kinds::One(first) if first.kind_order(value).is_eq() => {}
@@ -97,7 +120,7 @@ impl Kinds {
     }
 
     /// Whether `value` can be compared with all of them.
-    fn take(&self, value: &Value) -> bool {
+    pub fn take(&self, value: &Value) -> bool {
         match self {
             Kinds::None => true,
             // Lists and records may hold what cannot be compared.
@@ -222,6 +245,7 @@ impl Operator for HashJoinRun {
         let spec = self.spec.clone();
         while let Some(batch) = self.input.next(context)? {
             let (mut asking, mut matching) = (vec![], vec![]);
+            let mut counts = spec.counting.map(|_| Vec::with_capacity(batch.len));
             let scope = context.scope.clone();
             let texts = Texts::of(spec.asking_keys(), &batch, &scope);
             for row in 0..batch.len {
@@ -241,13 +265,24 @@ impl Operator for HashJoinRun {
                         context.metrics[context.current].counters.properties_read += 1;
                         context.work(1)?;
                     }
-                    matching.extend(known.iter().flatten());
+                    match &mut counts {
+                        Some(counts) => counts.push(known.as_ref().map_or(0, |known| known.len() as u64)),
+                        None => matching.extend(known.iter().flatten()),
+                    }
                     asking.resize(matching.len(), row as u32);
                     continue;
                 }
-                let Some(values) = key(spec.asking_keys(), &batch, row, context)? else { continue };
-                table.each_match(&values, &spec, &mut matching, context)?;
+                if let Some(values) = key(spec.asking_keys(), &batch, row, context)? {
+                    table.each_match(&values, &spec, &mut matching, context)?;
+                }
+                if let Some(counts) = &mut counts {
+                    counts.push(matching.len() as u64);
+                    matching.clear();
+                }
                 asking.resize(matching.len(), row as u32);
+            }
+            if let (Some(counting), Some(counts)) = (spec.counting, counts) {
+                return Ok(Some(counting.batch(batch, counts, context)));
             }
             if !asking.is_empty() {
                 let (mut out, mut other) = (batch.gather(&asking), table.rows.gather(&matching));

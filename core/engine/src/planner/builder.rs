@@ -13,6 +13,8 @@ use crate::planner::state::Use;
 pub(super) struct Builder<'g> {
     pub graph: &'g mut PatternGraph,
     pub usage: &'g Use,
+    /// Slots of the rows that the pattern begins with.
+    pub outer: usize,
     /// Steps planned already.
     pub done: Vec<bool>,
     /// The order of the nodes, where it was chosen as a whole.

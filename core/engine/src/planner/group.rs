@@ -186,7 +186,7 @@ fn counted(input: PlanNode, keys: &[Expr], specs: &mut [AggregateSpec], rules: R
     let counting = if keys.is_empty() && only_counts { Counting::Together } else { Counting::Each };
     // Nothing but weights says that a row stands for none.
     let weighs = specs.iter().all(takes_weights) && specs.iter().any(is_weighed);
-    let (Some(plan), [below], true) = (input.plan.counted(counting), &input.inputs[..], weighs) else {
+    let (Some(plan), [below, ..], true) = (input.plan.counted(counting), &input.inputs[..], weighs) else {
         return input;
     };
     let mut read = vec![];

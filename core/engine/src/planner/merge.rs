@@ -50,9 +50,19 @@ fn found_ends(node: &PlanNode) -> Option<&NodeTest> {
     spec.to.is_none().then_some(&spec.target)
 }
 
+fn is_join(node: &PlanNode) -> bool {
+    node.operator::<HashJoin>().is_some()
+        || node.operator::<RangeJoin>().is_some()
+        || node.operator::<CrossJoin>().is_some()
+}
+
 /// Of a node, edge or path that the pattern right below has bound, so that it is not null, what it must be.
 fn bound(node: &PlanNode, slot: usize) -> Option<Bound<'_>> {
     let below = match &node.inputs[..] {
+        [left, right] if is_join(node) => {
+            let width = left.schema.len();
+            return if slot < width { bound(left, slot) } else { bound(right, slot - width) };
+        }
         [] if slot == 0 && node.operator::<SeekKey>().is_some() => return Some(Bound::Node(None)),
         [] => {
             let scan = node.operator::<ScanNodes>().filter(|_| slot == 0)?;

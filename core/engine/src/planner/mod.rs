@@ -13,6 +13,7 @@ mod existing;
 mod folding;
 mod group;
 mod growth;
+mod joins;
 mod lengths;
 mod lists;
 mod lookup;

@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use graphodrome_graph::{Element, LabelExpression};
 use graphodrome_language::ast::*;
-use graphodrome_language::{Diagnostic, Span, VariableKind, expression_variables};
+use graphodrome_language::{Diagnostic, Span, VariableKind};
 
 use crate::compile::length_name;
 use crate::expression::{Expr, Kind, Piece};
@@ -84,7 +84,8 @@ impl Planner<'_> {
         self.remember(&graph);
         let done = vec![false; graph.steps.len()];
         let costs = self.step_costs(&graph);
-        let mut builder = Builder { graph: &mut graph, usage: &usage, done, order: vec![], costs };
+        let outer = input.schema.len();
+        let mut builder = Builder { graph: &mut graph, usage: &usage, outer, done, order: vec![], costs };
         let mut node = self.connect(input, &mut builder, patterns[0].paths[0].span)?;
         let left: Vec<Expression> = builder
             .graph
@@ -453,92 +454,6 @@ impl Planner<'_> {
             }
         }
         best.map(|(_, i, from_right)| (i, from_right))
-    }
-
-    /// Joins two parts: on the equalities that connect them, or each row with each.
-    fn join(&mut self, left: PlanNode, right: PlanNode, b: &mut Builder<'_>) -> Outcome<PlanNode> {
-        let (mut left_keys, mut right_keys, mut shown) = (vec![], vec![], vec![]);
-        // How many different values the keys have, where that is known.
-        let mut values = Some(1.0f64);
-        let may_hash = self.may(Rule::HashJoin);
-        for condition in b.graph.conditions.iter_mut().filter(|c| may_hash && c.waits()) {
-            let ExpressionKind::Binary(BinaryOperator::Equal, x, y) = &condition.expression.kind else {
-                continue;
-            };
-            let all_in = |e: &Expression, schema: &Schema| {
-                let variables = expression_variables(e);
-                !variables.is_empty() && variables.iter().all(|v| schema.slot(v).is_some())
-            };
-            let (a, c) = if all_in(x, &left.schema) && all_in(y, &right.schema) {
-                (x, y)
-            } else if all_in(y, &left.schema) && all_in(x, &right.schema) {
-                (y, x)
-            } else {
-                continue;
-            };
-            let of_both = self.distinct_values(a).zip(self.distinct_values(c)).map(|(a, c)| a.max(c));
-            values = values.zip(of_both).map(|(all, one)| all * one.max(1.0));
-            left_keys.push(self.compile(a, &left.schema)?);
-            right_keys.push(self.compile(c, &right.schema)?);
-            shown.push(self.shown(&condition.expression));
-            condition.done = true;
-        }
-        let mut schema = left.schema.clone();
-        for variable in &right.schema.variables {
-            schema.push(variable.name.clone(), variable.kind);
-        }
-        let apart = self.apart(&left.schema, &right.schema, b);
-        let (l, r) = (left.estimate.rows, right.estimate.rows);
-        let cost = left.estimate.cost + right.estimate.cost;
-        let joined = if left_keys.is_empty() {
-            let estimate = Estimate {
-                rows: l * r,
-                cost: cost + l * r,
-                basis: Basis::Input,
-                source: "every row with every row".into(),
-            };
-            self.node(CrossJoin, vec![left, right], schema.clone(), estimate)
-        } else {
-            let (rows, basis, source) = match values {
-                Some(values) => {
-                    ((l * r / values).max(1.0), Basis::Histogram, "the distinct values of its keys")
-                }
-                None => (l.max(r), Basis::Guess, "as many as the larger side"),
-            };
-            let estimate = Estimate { rows, cost: cost + l + r, basis, source: source.into() };
-            let kept = if l < r { JoinSide::Left } else { JoinSide::Right };
-            let plan = HashJoin { left_keys, right_keys, kept, shown: shown.join(" AND ") };
-            self.node(plan, vec![left, right], schema.clone(), estimate)
-        };
-        if apart.is_empty() {
-            return Ok(joined);
-        }
-        let estimate = joined.estimate.clone();
-        let plan = Filter { conditions: apart, shown: "no edge twice".into() };
-        Ok(self.node(plan, vec![joined], schema, estimate))
-    }
-
-    /// Conditions that no edge is in both of two parts planned apart.
-    fn apart(&self, left: &Schema, right: &Schema, b: &Builder<'_>) -> Vec<Expr> {
-        let mut conditions = vec![];
-        let place = |step: usize, schema: &Schema| match &b.graph.steps[step].kind {
-            StepKind::Edge { name, .. } => schema.slot(name),
-            StepKind::Search(search) => schema.slot(&search.path),
-        };
-        let taking: Vec<usize> =
-            (0..b.graph.steps.len()).filter(|&s| b.done[s] && takes_part(&b.graph.steps[s])).collect();
-        for &x in &taking {
-            for &y in &taking {
-                if let (Some(l), Some(r)) = (place(x, left), place(y, right))
-                    && b.graph.apart(x, y)
-                    && self.overlap(x, y, b)
-                {
-                    let kind = Kind::NoSharedEdge(l, left.len() + r);
-                    conditions.push(Expr { kind, span: Default::default() });
-                }
-            }
-        }
-        conditions
     }
 }
 

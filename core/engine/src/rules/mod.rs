@@ -53,6 +53,8 @@ rules! {
         "As for keys. The conditions are tested again on the elements that the index returns.";
     HashJoin "hash-join"
         "Pattern parts joined by equalities have the rows of their product that satisfy the equalities. Null and NaN equal nothing. Values that cannot be compared are compared pair by pair, so the error is raised.";
+    RangeJoin "range-join"
+        "Pattern parts joined by comparisons have the rows of their product that satisfy them. In the order of a value the rows within bounds are a stretch; null and NaN lie within none. Values that cannot be compared are compared pair by pair, so the error is raised.";
     HashedEdges "hashed-edges"
         "If conditions equate values of a new edge, or of its far node, with values of the row, a node with many edges that many rows come to gets a hash table of its edges by these values, and each row looks only at the edges with its own. Null and NaN equal nothing. Values that cannot be compared, or raise errors, are tested edge by edge.";
     ProbeEdge "probe-edge"

@@ -47,7 +47,17 @@ impl Planner<'_> {
             collect_aggregates(&item.expression, &input.schema, &mut within);
         }
         let (input, subqueries) = self.subqueries(input, &within)?;
-        let keys = group_keys(result, items, &input.schema)?;
+        let named = group_keys(result, items, &input.schema)?;
+        let estimate = self.groups(&input, &named);
+        let mut shown = match named.iter().map(|(_, name)| name.to_string()).collect::<Vec<_>>().join(", ") {
+            names if names.is_empty() => "all rows".into(),
+            names => format!("by {names}"),
+        };
+        let keys = self.keys_by_node(&input, named.clone(), items);
+        if keys != named {
+            let names: Vec<&str> = keys.iter().map(|(_, name)| &**name).collect();
+            shown = format!("{shown}, told apart by {}", names.join(", "));
+        }
         let mut schema = Schema::default();
         let mut computed: Computed = vec![];
         let (mut key_expressions, mut key_vectors) = (vec![], vec![]);
@@ -70,9 +80,6 @@ impl Planner<'_> {
             let name = self.hidden("aggregate");
             computed.push((aggregate.kind.clone(), schema.push(name, VariableKind::Value)));
         }
-        let names: Vec<&str> = keys.iter().map(|(_, name)| &**name).collect();
-        let shown = if keys.is_empty() { "all rows".into() } else { format!("by {}", names.join(", ")) };
-        let estimate = self.groups(&input, &keys);
         let input = self.fewer_rows(input, &key_expressions, &mut specs);
         let plan = Group { keys: key_expressions, key_vectors, aggregates: specs, shown, parts: None };
         Ok((self.node(plan, vec![input], schema, estimate), computed))

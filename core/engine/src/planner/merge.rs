@@ -34,7 +34,7 @@ pub(super) fn is_weighed(spec: &AggregateSpec) -> bool {
 }
 
 /// What binds a slot, and which labels it asks for.
-enum Bound<'n> {
+pub(super) enum Bound<'n> {
     Node(Option<&'n LabelExpression>),
     Edge(Option<&'n LabelExpression>),
     Path,
@@ -57,7 +57,7 @@ fn is_join(node: &PlanNode) -> bool {
 }
 
 /// Of a node, edge or path that the pattern right below has bound, so that it is not null, what it must be.
-fn bound(node: &PlanNode, slot: usize) -> Option<Bound<'_>> {
+pub(super) fn bound(node: &PlanNode, slot: usize) -> Option<Bound<'_>> {
     let below = match &node.inputs[..] {
         [left, right] if is_join(node) => {
             let width = left.schema.len();
@@ -115,7 +115,7 @@ fn bound(node: &PlanNode, slot: usize) -> Option<Bound<'_>> {
 }
 
 /// Whether the graph's type says of every element that the slot may hold that it has the property.
-fn always_there(bound: &Bound<'_>, property: &str, graph_type: &GraphType) -> bool {
+pub(super) fn always_there(bound: &Bound<'_>, property: &str, graph_type: &GraphType) -> bool {
     let has = |properties: &[PropertyType]| properties.iter().any(|p| *p.name == *property && p.not_null);
     let fits = |labels: Option<&LabelExpression>, of: &LabelSet| labels.is_none_or(|l| l.matches(of));
     match bound {
@@ -193,6 +193,12 @@ impl Planner<'_> {
         node.estimate.rows = node.estimate.rows.min(below.estimate.rows);
         node.inputs.push(below);
         node
+    }
+
+    /// The rows below a Distinct by these slots merged on the way.
+    pub(super) fn merged_by(&mut self, node: PlanNode, slots: &[usize]) -> PlanNode {
+        let of = |slot: &usize| Expr { kind: Kind::Slot(*slot), span: Default::default() };
+        self.merged(node, &slots.iter().map(of).collect::<Vec<_>>(), &mut [])
     }
 
     /// The rows that a step makes merged by the node that it leads to while they are found, where that is all that is kept and

@@ -31,6 +31,7 @@ mod sampling;
 mod searches;
 mod state;
 mod steps;
+mod told_by_node;
 mod top;
 mod triangles;
 mod usage;

@@ -121,6 +121,14 @@ impl Planner<'_> {
             let keys: Vec<&Expression> = result.page.order.iter().map(|k| &k.expression).collect();
             (node, apart) = self.triangles_once(node, items, &keys);
         }
+        if result.distinct
+            && !grouped
+            && !apart
+            && computed.is_empty()
+            && reads_its_items(&result.page, items)
+        {
+            (node, apart) = self.distinct_by_node(node, items);
+        }
         let bounds = self.bounds(&result.page)?;
         let before = node.schema.clone();
         // Where only the first rows are wanted, what their order does not need is read of those alone.

@@ -127,6 +127,8 @@ rules! {
         "Rows that agree in everything read of them later lead to the same rows, so one row with a count replaces them. An edge that the next step must not take again distinguishes rows only if the step could take it.";
     MergedEnds "merged-ends"
         "Of rows of which only the node at the end of an edge is read later, those with the same node are merged while the edge is followed. A row whose edge the next step could take again is kept apart.";
+    ToldByNode "told-by-node"
+        "If a key says that no two nodes a variable can be have the same values, and the graph type that none lacks them, rows grouped or made distinct by these values are so by the node; whatever else follows from the node alone adds nothing. The same holds for expressions beside the node or edge itself.";
     KeysAlone "keys-alone"
         "Groups of which only the keys are returned are the distinct rows.";
     DistinctParts "distinct-parts"

@@ -17,6 +17,7 @@ use crate::number_columns::{
     FALSE, TRUE, TruthOfRow, UNKNOWN, all_null, combined, compared, negated, put_together,
 };
 use crate::of_text::{TextColumns, TextPlace};
+use crate::plain_texts::truths_of_plain_texts;
 use crate::row::Row;
 use crate::scope::Scope;
 use crate::{Cells, Numbers};
@@ -280,8 +281,10 @@ pub(crate) fn condition(e: &Expr, batch: &Batch, scope: &Scope, reads: &mut u64)
 }
 
 fn truths(e: &Expr, batch: &Batch, scope: &Scope, reads: &mut u64) -> Option<Vec<TruthOfRow>> {
-    if let Some(found) = truths_of_texts(e, batch, scope, reads) {
-        return Some(found);
+    let of_texts =
+        truths_of_texts(e, batch, scope, reads).or_else(|| truths_of_plain_texts(e, batch, scope, reads));
+    if of_texts.is_some() {
+        return of_texts;
     }
     match &e.kind {
         Kind::Not(a) => Some(truths(a, batch, scope, reads)?.into_iter().map(negated).collect()),

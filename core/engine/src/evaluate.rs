@@ -292,7 +292,7 @@ impl Evaluator<'_> {
         };
         match (text, pattern) {
             (Value::Text(text), Value::Text(pattern)) => {
-                Ok(Some(functions::like(text, pattern, escape, &self.scope.budget)?))
+                Ok(Some(functions::LikePattern::new(pattern, escape).matches(text, &self.scope.budget)?))
             }
             (Value::Null, _) | (_, Value::Null) => Ok(None),
             (Value::Text(_), other) | (other, _) => {

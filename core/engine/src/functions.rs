@@ -1,5 +1,6 @@
 //! Functions of the language, by name with their number of arguments, and CAST.
 
+mod like;
 mod signature;
 mod texts;
 mod times;
@@ -11,9 +12,10 @@ use crate::functions;
 use crate::scope::Scope;
 use crate::template::read_by_template;
 
+pub(crate) use like::LikePattern;
 pub(crate) use signature::{FUNCTIONS, Function};
 use signature::{domain, exact, number, text, wrong};
-pub(crate) use texts::{like, normalized};
+pub(crate) use texts::normalized;
 use texts::{replace, substring, trim};
 pub(crate) use times::temporal_arithmetic;
 use times::{absolute, date_of, duration_between, field_of, moment};
@@ -400,24 +402,6 @@ pub(crate) fn read_text(wanted: &graphodrome_graph::ValueType, text: &str) -> Re
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn like_matches_runs_and_single_characters() {
-        for (text, pattern, expected) in [
-            ("Tarn End", "Tarn%", true),
-            ("Tarn End", "%End", true),
-            ("Tarn End", "T_rn%", true),
-            ("Tarn End", "tarn%", false),
-            ("100%", "100\\%", true),
-            ("1000", "100\\%", false),
-            ("", "%", true),
-            ("", "_", false),
-            ("abcabd", "%abd", true),
-        ] {
-            let budget = crate::limits::Limits::default().budget();
-            assert_eq!(like(text, pattern, '\\', &budget), Ok(expected), "{text} LIKE {pattern}");
-        }
-    }
 
     #[test]
     fn a_cast_is_exact_or_an_error() {

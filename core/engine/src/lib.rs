@@ -28,6 +28,7 @@ mod of_node;
 mod of_text;
 mod operators;
 mod outcome;
+mod plain_texts;
 mod plan;
 mod planner;
 mod procedures;

@@ -5,8 +5,6 @@ use graphodrome_language::ast::NormalForm;
 use unicode_normalization::UnicodeNormalization;
 
 use super::signature::{Function, domain, text, wrong};
-use crate::budget::Budget;
-use crate::outcome::{CHECK_EVERY, Outcome};
 use crate::scope::Scope;
 
 /// `SUBSTRING(text FROM start FOR length)`: characters, counted from 1; what lies outside the text is left out.
@@ -86,46 +84,4 @@ pub(super) fn trim(function: Function, arguments: &[Value]) -> Result<Value, Gra
         Function::Rtrim => source.trim_end_matches(drop),
         _ => source.trim_matches(drop),
     }))
-}
-
-/// `LIKE`: `%` for any run of characters, `_` for one; `escape` makes either itself.
-pub(crate) fn like(text: &str, pattern: &str, escape: char, budget: &Budget) -> Outcome<bool> {
-    let text: Vec<char> = text.chars().collect();
-    let mut parts: Vec<Option<char>> = vec![];
-    let mut any_run: Vec<bool> = vec![];
-    let mut characters = pattern.chars();
-    while let Some(c) = characters.next() {
-        let (part, run) = match c {
-            c if c == escape => (characters.next().or(Some(escape)), false),
-            '%' => (None, true),
-            '_' => (None, false),
-            c => (Some(c), false),
-        };
-        parts.push(part);
-        any_run.push(run);
-    }
-    // Greedy with one point to come back to: linear in practice, quadratic at worst.
-    let (mut t, mut p) = (0, 0);
-    let mut back: Option<(usize, usize)> = None;
-    let mut steps = 0u64;
-    while t < text.len() {
-        steps += 1;
-        if steps.is_multiple_of(CHECK_EVERY) {
-            budget.check()?;
-        }
-        if p < parts.len() && any_run[p] {
-            back = Some((p, t));
-            p += 1;
-        } else if p < parts.len() && parts[p].is_none_or(|c| c == text[t]) {
-            p += 1;
-            t += 1;
-        } else if let Some((star, from)) = back {
-            back = Some((star, from + 1));
-            p = star + 1;
-            t = from + 1;
-        } else {
-            return Ok(false);
-        }
-    }
-    Ok(any_run[p..].iter().all(|run| *run))
 }

@@ -13,6 +13,7 @@ use crate::expression::Expr;
 use crate::numbers::Cells;
 use crate::of_text::{TextColumns, TextPlace};
 use crate::outcome::Outcome;
+use crate::plain_texts::{PlainTexts, TextOfKey};
 use crate::row::Row;
 
 const UNKNOWN: u32 = u32::MAX;
@@ -108,6 +109,13 @@ impl Key {
             *bytes += 24;
         }
         code
+    }
+
+    fn of_text(&mut self, text: &str, bytes: &mut usize) -> u32 {
+        match self.values.get(&TextOfKey(text)) {
+            Some(code) => *code,
+            None => self.of_value(Value::text(text), bytes),
+        }
     }
 
     fn of_day(&mut self, day: i32, bytes: &mut usize) -> u32 {
@@ -266,6 +274,9 @@ impl Groups {
         &mut self, place: usize, expression: &Expr, batch: &Batch, rows: &[u32],
         evaluator: &mut Evaluator<'_>,
     ) -> Outcome<Vec<u32>> {
+        let scope = evaluator.scope;
+        let texts = PlainTexts::of_property(expression, scope);
+        let text = |id: Dense| texts.as_ref().and_then(|texts| texts.get(id, scope));
         let (key, bytes) = (&mut self.keys[place], &mut self.bytes);
         let mut codes = Vec::with_capacity(rows.len());
         let at = |row: u32| Row { batch, row: row as usize, locals: &[] };
@@ -291,7 +302,13 @@ impl Groups {
                     continue;
                 }
                 let before = evaluator.counters.properties_read;
-                let code = key.of_value(evaluator.value(expression, at(row))?, bytes);
+                let code = match text(node) {
+                    Some(text) => {
+                        evaluator.counters.properties_read += 1;
+                        key.of_text(text, bytes)
+                    }
+                    None => key.of_value(evaluator.value(expression, at(row))?, bytes),
+                };
                 key.reads.push((node, (evaluator.counters.properties_read - before) as u32));
                 *bytes += 8;
                 match &mut key.of_nodes {
@@ -329,8 +346,19 @@ impl Groups {
             }
             return Ok(codes);
         }
+        let ids = expression.only_property().and_then(|only| batch.columns.get(only.slot));
         for &row in rows {
-            codes.push(key.of_value(evaluator.value(expression, at(row))?, bytes));
+            let of_text = match ids {
+                Some(Vector::Nodes(ids) | Vector::Edges(ids)) => text(ids[row as usize]),
+                _ => None,
+            };
+            codes.push(match of_text {
+                Some(text) => {
+                    evaluator.counters.properties_read += 1;
+                    key.of_text(text, bytes)
+                }
+                None => key.of_value(evaluator.value(expression, at(row))?, bytes),
+            });
         }
         Ok(codes)
     }

@@ -4,6 +4,8 @@
 use std::cmp::Ordering;
 use std::sync::Arc;
 
+use hashbrown::HashMap;
+
 use graphodrome_graph::Value;
 use graphodrome_language::Span;
 use graphodrome_language::ast::BinaryOperator;
@@ -96,8 +98,49 @@ struct Ordered {
     /// By place, then by row. Behind the ordered rows come those with NaN: it lies within no bounds, but comparing it
     /// with a text is an error all the same.
     values: Vec<Vec<Value>>,
+    /// Where the rows with equal values lie.
+    stretches: Stretches,
     /// For each place, whether all its values can be compared with each other, and with which.
     kinds: Vec<Kinds>,
+}
+
+/// Rows whose values are equal in all places but the last, by those values.
+#[derive(Default)]
+struct Stretches {
+    codes: HashMap<Vec<Value>, u32>,
+    ends: Vec<usize>,
+}
+
+impl Stretches {
+    /// The code of a row's values: the rows of one code lie together.
+    fn code(&mut self, places: &[Vec<Value>], row: usize) -> u32 {
+        if places.is_empty() {
+            return 0;
+        }
+        let next = self.codes.len() as u32;
+        *self.codes.entry(places.iter().map(|values| values[row].clone()).collect()).or_insert(next)
+    }
+
+    /// Learns where each stretch ends, of rows in the order of their codes. Returns the bytes held.
+    fn end(&mut self, by_code: &[(u32, u32)]) -> usize {
+        self.ends = vec![0; self.codes.len()];
+        for (place, (code, _)) in by_code.iter().enumerate().filter(|_| !self.codes.is_empty()) {
+            self.ends[*code as usize] = place + 1;
+        }
+        let each = size_of::<Vec<Value>>() + size_of::<u32>() + size_of::<usize>();
+        let of_values = self.codes.keys().next().map_or(0, Vec::len) * size_of::<Value>();
+        self.codes.len() * (each + of_values)
+    }
+
+    /// From where to where the rows with these values lie, of so many rows.
+    fn of(&self, values: &[Value], rows: usize) -> (usize, usize) {
+        if values.is_empty() {
+            return (0, rows);
+        }
+        let Some(&code) = self.codes.get(values) else { return (0, 0) };
+        let code = code as usize;
+        (if code == 0 { 0 } else { self.ends[code - 1] }, self.ends[code])
+    }
 }
 
 impl Ordered {
@@ -115,7 +158,7 @@ impl Ordered {
             values.iter().filter(|value| !value.is_null()).for_each(|value| of_place.see(value));
             kinds.push(of_place);
         }
-        let (mut order, mut unordered) = (vec![], vec![]);
+        let (mut order, mut unordered, mut stretches) = (vec![], vec![], Stretches::default());
         for row in 0..rows.len {
             let is_nan = |v: &Value| matches!(v, Value::Float(float) if float.is_nan());
             if values.iter().any(|values| values[row].is_null()) {
@@ -128,10 +171,15 @@ impl Ordered {
         }
         // Values that cannot all be compared are not looked for by their order.
         if !kinds.iter().any(|kinds| matches!(kinds, Kinds::Several)) {
-            order.sort_by(|a, b| {
-                let by_place = values.iter().map(|v| compare(&v[*a as usize], &v[*b as usize]));
-                by_place.fold(Ordering::Equal, Ordering::then)
-            });
+            if let [equal @ .., ordered] = &values[..] {
+                let coded = |row: &u32| (stretches.code(equal, *row as usize), *row);
+                let mut by_code: Vec<(u32, u32)> = order.iter().map(coded).collect();
+                by_code.sort_by(|(a, x), (b, y)| {
+                    a.cmp(b).then_with(|| compare(&ordered[*x as usize], &ordered[*y as usize]))
+                });
+                context.reserve(stretches.end(&by_code))?;
+                order = by_code.into_iter().map(|(_, row)| row).collect();
+            }
         }
         context.check()?;
         let rows = rows.gather(&order);
@@ -140,7 +188,7 @@ impl Ordered {
             .into_iter()
             .map(|values| order.iter().map(|&row| values[row as usize].clone()).collect())
             .collect();
-        Ok(Ordered { rows, values, kinds })
+        Ok(Ordered { rows, values, kinds, stretches })
     }
 
     /// The rows that pass all comparisons: a stretch of them, or, where not all values can be compared with what is
@@ -154,11 +202,13 @@ impl Ordered {
         if comparisons.iter().zip(given).any(|(c, value)| !self.kinds[c.value].take(value)) {
             return self.one_by_one(given, comparisons, context);
         }
-        let (mut from, mut to) = (0, self.rows.len);
-        for (value, comparison) in given.iter().zip(comparisons) {
-            if !value.equals_itself() {
-                return Ok(Places::Stretch(0, 0));
-            }
+        if !given.iter().all(Value::equals_itself) {
+            return Ok(Places::Stretch(0, 0));
+        }
+        // Equalities come first.
+        let equal = comparisons.iter().filter(|c| c.operator == Equal).count();
+        let (mut from, mut to) = self.stretches.of(&given[..equal], self.rows.len);
+        for (value, comparison) in given.iter().zip(comparisons).skip(equal) {
             let stretch = &self.values[comparison.value][from..to];
             let below = |or_equal: bool| {
                 stretch.partition_point(|v| match compare(v, value) {
@@ -171,8 +221,7 @@ impl Ordered {
                 Less => (from, from + below(false)),
                 LessOrEqual => (from, from + below(true)),
                 Greater => (from + below(true), to),
-                GreaterOrEqual => (from + below(false), to),
-                _ => (from + below(false), from + below(true)),
+                _ => (from + below(false), to),
             };
         }
         Ok(Places::Stretch(from, to))

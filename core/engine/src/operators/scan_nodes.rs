@@ -3,16 +3,17 @@
 use std::ops::Range;
 use std::sync::Arc;
 
-use graphodrome_graph::{Dense, NodeTest, Value};
+use graphodrome_graph::{Dense, NodeTest};
 
-use crate::batch::{BATCH_ROWS, Batch, NO_ELEMENT, Vector};
+use crate::batch::{BATCH_ROWS, Batch, Vector};
+use crate::columnar;
 use crate::context::Context;
 use crate::evaluate::holds;
 use crate::expression::Expr;
+use crate::number_columns::TRUE;
 use crate::of_text::OfText;
 use crate::outcome::Outcome;
 use crate::plan::{Input, Operator, OperatorPlan, PlanNode, RowFacts};
-use crate::quick::{Place, PlainComparison, Which};
 use crate::row::Row;
 
 #[derive(Debug)]
@@ -52,6 +53,52 @@ struct ScanNodesRun {
     added: Vec<Dense>,
 }
 
+impl ScanNodesRun {
+    /// The next nodes with the labels, up to as many as a batch has.
+    fn candidates(&mut self, context: &Context) -> Vec<Dense> {
+        let mut found = Vec::with_capacity(BATCH_ROWS);
+        while found.len() < BATCH_ROWS {
+            let Some(range) = self.ranges.as_mut().and_then(|ranges| ranges.last_mut()) else {
+                let left = self.added.len().saturating_sub(BATCH_ROWS - found.len());
+                found.extend(self.added.drain(left..).rev());
+                break;
+            };
+            let most = BATCH_ROWS - found.len();
+            found.extend(range.take(most).filter(|node| context.scope.node_is_base(*node)));
+            if range.start >= range.end {
+                self.ranges.as_mut().map(Vec::pop);
+            }
+        }
+        found
+    }
+}
+
+/// What of the batch passes one condition: asked of all at once where it is of columns of one type.
+fn passing(condition: &Expr, batch: Batch, context: &mut Context) -> Outcome<Batch> {
+    let scope = context.scope.clone();
+    let Some(Vector::Nodes(nodes)) = batch.columns.first() else { return Ok(batch) };
+    let mut reads = 0;
+    let mut kept = Vec::with_capacity(batch.len);
+    if let Some(truths) = columnar::condition(condition, &batch, &scope, &mut reads) {
+        context.counters().properties_read += reads;
+        kept.extend((0..batch.len as u32).filter(|row| truths[*row as usize] == TRUE));
+        return Ok(batch.gather(&kept));
+    }
+    let of_text = OfText::of(condition, 0, &scope);
+    let counters = &mut context.metrics[context.current].counters;
+    for (row, node) in nodes.iter().enumerate() {
+        let at = Row { batch: &batch, row, locals: &[] };
+        let holds = match &of_text {
+            Some(of_text) => of_text.holds(*node, at, &scope, counters)?,
+            None => holds(condition, at, &scope, counters)?,
+        };
+        if holds {
+            kept.push(row as u32);
+        }
+    }
+    Ok(batch.gather(&kept))
+}
+
 impl Operator for ScanNodesRun {
     fn next(&mut self, context: &mut Context) -> Outcome<Option<Batch>> {
         if self.ranges.is_none() {
@@ -61,58 +108,23 @@ impl Operator for ScanNodesRun {
             self.added = context.scope.overlay_nodes(&self.plan.test);
             self.added.reverse();
         }
-        let mut found = Vec::with_capacity(BATCH_ROWS);
-        let unit = Batch::default();
         let plan = self.plan.clone();
-        let scope = context.scope.clone();
-        let compared = plan.conditions.iter().map(|c| PlainComparison::of(c, &unit, &[Which::Node], &scope));
-        let compared: Vec<Option<PlainComparison<'_>>> = compared.collect();
-        let of_text: Vec<Option<OfText<'_>>> =
-            plan.conditions.iter().map(|condition| OfText::of(condition, 0, &scope)).collect();
-        while found.len() < BATCH_ROWS {
-            let range = self.ranges.as_mut().and_then(|r| r.last_mut());
-            let node = match range {
-                Some(range) => match range.next() {
-                    Some(node) if context.scope.node_is_base(node) => node,
-                    Some(_) => continue,
-                    None => {
-                        self.ranges.as_mut().map(Vec::pop);
-                        continue;
-                    }
-                },
-                None => match self.added.pop() {
-                    Some(node) => node,
-                    None => break,
-                },
-            };
-            context.work(1)?;
-            let locals = [Value::Node(node)];
-            let row = Row { batch: &unit, row: 0, locals: &locals };
-            let counters = &mut context.metrics[context.current].counters;
-            let mut passes = true;
-            let asked = plan.conditions.iter().zip(compared.iter().zip(&of_text));
-            for (condition, (comparison, of_text)) in asked {
-                let known = comparison.as_ref().and_then(|comparison| {
-                    counters.properties_read += comparison.reads;
-                    comparison.get(Place { row: 0, edge: NO_ELEMENT, node })
-                });
-                let holds = match known {
-                    Some(known) => known,
-                    None => match of_text {
-                        Some(of_text) => of_text.holds(node, row, &scope, counters)?,
-                        None => holds(condition, row, &scope, counters)?,
-                    },
-                };
-                if !holds {
-                    passes = false;
-                    break;
-                }
+        let mut found: Option<Batch> = None;
+        while found.as_ref().is_none_or(|found| found.len < BATCH_ROWS / 2) {
+            let candidates = self.candidates(context);
+            if candidates.is_empty() {
+                break;
             }
-            if passes {
-                found.push(node);
+            context.work(candidates.len() as u64)?;
+            let mut batch = Batch { len: candidates.len(), columns: vec![Vector::Nodes(candidates)] };
+            for condition in &plan.conditions {
+                batch = passing(condition, batch, context)?;
+            }
+            match &mut found {
+                Some(found) => found.append(batch),
+                None => found = Some(batch),
             }
         }
-        let len = found.len();
-        Ok((len > 0).then(|| Batch { len, columns: vec![Vector::Nodes(found)] }))
+        Ok(found.filter(|found| found.len > 0))
     }
 }

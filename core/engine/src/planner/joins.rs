@@ -209,13 +209,12 @@ impl Planner<'_> {
             JoinSide::Left => (&left.schema, &right.schema),
             JoinSide::Right => (&right.schema, &left.schema),
         };
-        let (mut values, mut of_values, mut compared) = (vec![], vec![], vec![]);
+        let (mut values, mut compared) = (vec![], vec![]);
         for c in &found.comparisons {
-            let known = of_values.iter().position(|known| *known == c.kept);
-            let value = known.filter(|_| c.operator != BinaryOperator::Equal).unwrap_or(values.len());
+            // The comparisons behind the equalities are all of one value.
+            let value = values.len().min(equal.len());
             if value == values.len() {
                 values.push(self.compile(c.kept, kept)?);
-                of_values.push(c.kept);
             }
             let given = self.compile(c.given, given)?;
             compared.push(Comparison { value, operator: c.operator, given, span: c.span });

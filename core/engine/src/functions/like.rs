@@ -1,5 +1,7 @@
 //! `LIKE`: `%` for any run of characters, `_` for one; the escape character makes either itself.
 
+use memchr::memmem::Finder;
+
 use crate::budget::Budget;
 use crate::outcome::{CHECK_EVERY, Outcome};
 
@@ -11,8 +13,10 @@ pub(crate) enum Part {
 
 /// A pattern that is read once for many texts.
 pub(crate) enum LikePattern {
-    /// What stands between the runs: the first begins the text, the last ends it.
-    Pieces(Vec<String>),
+    /// What stands between the runs: what begins the text, what comes within it, and what ends it.
+    Pieces { first: String, within: Vec<Finder<'static>>, last: String },
+    /// Without a run.
+    Whole(String),
     /// With places for one character.
     Parts(Vec<Part>),
 }
@@ -37,28 +41,30 @@ impl LikePattern {
                 (Part::Character(c), Some(piece)) => piece.push(*c),
             }
         }
-        LikePattern::Pieces(pieces)
+        let last = pieces.pop().unwrap_or_default();
+        if pieces.is_empty() {
+            return LikePattern::Whole(last);
+        }
+        let within = pieces.split_off(1).iter().map(|piece| Finder::new(piece).into_owned()).collect();
+        LikePattern::Pieces { first: pieces.remove(0), within, last }
     }
 
     pub fn matches(&self, text: &str, budget: &Budget) -> Outcome<bool> {
         match self {
-            LikePattern::Pieces(pieces) => Ok(has_pieces(text, pieces)),
+            LikePattern::Pieces { first, within, last } => Ok(has_pieces(text, first, within, last)),
+            LikePattern::Whole(whole) => Ok(text == whole),
             LikePattern::Parts(parts) => has_parts(text, parts, budget),
         }
     }
 }
 
 /// Whether the pieces come one after the other, each where it comes first.
-fn has_pieces(text: &str, pieces: &[String]) -> bool {
-    let (Some(first), Some(last)) = (pieces.first(), pieces.last()) else { return false };
-    if pieces.len() == 1 {
-        return text == first;
-    }
-    let within = text.strip_prefix(&**first).and_then(|text| text.strip_suffix(&**last));
-    let Some(mut left) = within else { return false };
-    for piece in &pieces[1..pieces.len() - 1] {
-        let Some(at) = left.find(&**piece) else { return false };
-        left = &left[at + piece.len()..];
+fn has_pieces(text: &str, first: &str, within: &[Finder<'_>], last: &str) -> bool {
+    let inner = text.strip_prefix(first).and_then(|text| text.strip_suffix(last));
+    let Some(mut left) = inner.map(str::as_bytes) else { return false };
+    for piece in within {
+        let Some(at) = piece.find(left) else { return false };
+        left = &left[at + piece.needle().len()..];
     }
     true
 }

@@ -9,7 +9,7 @@ use crate::batch::{Batch, NO_ELEMENT, Vector, value_bytes};
 use crate::columnar::{self};
 use crate::counters::Counters;
 use crate::evaluate::Evaluator;
-use crate::expression::Expr;
+use crate::expression::{Expr, Kind};
 use crate::numbers::Cells;
 use crate::of_text::{TextColumns, TextPlace};
 use crate::outcome::Outcome;
@@ -34,6 +34,8 @@ enum NodeCodes {
 struct Key {
     /// The slot of the only node that it reads, where that is so.
     node: Option<usize>,
+    /// Whether it is that node itself.
+    is_node: bool,
     of_nodes: NodeCodes,
     /// The codes of texts, by the table of the column that they are in and their codes there.
     of_texts: Vec<Vec<u32>>,
@@ -81,6 +83,11 @@ impl Key {
     /// The code of a value: 1 and 1.0 have one.
     fn of_value(&mut self, value: Value, bytes: &mut usize) -> u32 {
         let next = self.codes;
+        if let (Value::Node(node), true) = (&value, self.is_node)
+            && let Some(code) = self.of_node(*node, bytes)
+        {
+            return code;
+        }
         if let (Value::Date(_), Some(day)) = (&value, value.days()) {
             return self.of_day(day, bytes);
         }
@@ -109,6 +116,23 @@ impl Key {
             *bytes += 24;
         }
         code
+    }
+
+    /// The code of a node that is the key itself; `None` beyond the bound.
+    fn of_node(&mut self, node: Dense, bytes: &mut usize) -> Option<u32> {
+        let known = match &mut self.of_nodes {
+            NodeCodes::Many(many) => many.get_mut(node as usize),
+            NodeCodes::Few(few) => {
+                *bytes += if few.contains_key(&node) { 0 } else { 16 };
+                Some(few.entry(node).or_insert(UNKNOWN))
+            }
+        };
+        let code = known?;
+        if *code == UNKNOWN {
+            *code = self.codes;
+            self.codes += 1;
+        }
+        Some(*code)
     }
 
     fn of_text(&mut self, text: &str, bytes: &mut usize) -> u32 {
@@ -164,6 +188,7 @@ impl Groups {
             };
             Key {
                 node,
+                is_node: node.is_some() && matches!(expression.kind, Kind::Slot(_)),
                 of_nodes: NodeCodes::Few(HashMap::new()),
                 of_texts: vec![],
                 text_rows: 0,
@@ -299,6 +324,10 @@ impl Groups {
                 };
                 if known != UNKNOWN {
                     codes.push(known);
+                    continue;
+                }
+                if key.is_node && node != NO_ELEMENT {
+                    codes.push(key.of_value(Value::Node(node), bytes));
                     continue;
                 }
                 let before = evaluator.counters.properties_read;

@@ -53,7 +53,7 @@ impl Planner<'_> {
             names if names.is_empty() => "all rows".into(),
             names => format!("by {names}"),
         };
-        let keys = self.keys_by_node(&input, named.clone(), items);
+        let keys = self.keys_by_node(&input, named.clone());
         if keys != named {
             let names: Vec<&str> = keys.iter().map(|(_, name)| &**name).collect();
             shown = format!("{shown}, told apart by {}", names.join(", "));
@@ -67,7 +67,13 @@ impl Planner<'_> {
             let variable = expression_kind(&compiled, &input.schema);
             let public = matches!(kind, ExpressionKind::Variable(_));
             let name = if public { name.clone() } else { self.hidden("key") };
-            computed.push((kind.clone(), schema.push(name, variable)));
+            // A name that is another item's, too, is that item once the items are there.
+            let is_others = |item: &ReturnItem| item.name == name && item.expression.kind != *kind;
+            let is_items = public && items.iter().any(is_others);
+            let slot = schema.push(name, variable);
+            if !is_items {
+                computed.push((kind.clone(), slot));
+            }
             key_expressions.push(compiled);
             key_vectors.push(kind_vector(variable));
         }

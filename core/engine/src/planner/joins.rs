@@ -18,7 +18,7 @@ const ABOVE_A_BOUND: f64 = 0.5;
 const WITHIN_BOUNDS: f64 = 0.05;
 
 /// Rows with equal values from which on it pays to order them by what else is compared.
-const MANY_EQUAL: f64 = 8.0;
+const MANY_EQUAL: f64 = 1.5;
 
 /// A comparison between an expression of one part and one of the other.
 struct Compared<'e> {

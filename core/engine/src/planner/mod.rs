@@ -301,7 +301,7 @@ impl<'p> Planner<'p> {
             let keys: Vec<&Expression> = page.order.iter().map(|k| &k.expression).collect();
             let (with, computed) = self.subqueries(node, &keys)?;
             let schema = with.schema.clone();
-            node = self.order(with, &page.order, &schema, &computed, bounds)?;
+            node = self.order(with, (&page.order, &schema), &schema, &computed, bounds)?;
         }
         Ok(self.cut(node, bounds))
     }

@@ -89,6 +89,7 @@ impl Planner<'_> {
             || items.iter().any(|i| is_aggregate(&i.expression))
             || result.page.order.iter().any(|k| is_aggregate(&k.expression));
         let outer = Schema { variables: input.schema.variables[..around.outer].to_vec() };
+        let input_schema = input.schema.clone();
         let (mut node, mut computed) = if grouped {
             let (node, computed) = self.group(input, result, items)?;
             self.beside_outer(node, computed, outer)
@@ -100,7 +101,8 @@ impl Planner<'_> {
         if let Some(having) = &result.having {
             let (with, more) = self.subqueries(node, &[having])?;
             computed.extend(more);
-            let compiled = self.compiler(&with.schema, &computed).expression(&renamed(having, items))?;
+            let compiled =
+                self.compiler(&with.schema, &computed).expression(&renamed(having, items, &input_schema))?;
             let schema = with.schema.clone();
             let estimate = Estimate { rows: (with.estimate.rows * 0.4).max(1.0), ..with.estimate.clone() };
             let shown = self.shown(having);
@@ -159,7 +161,14 @@ impl Planner<'_> {
             for (item, slot) in sooner.iter().zip(&slots) {
                 known.push((item.expression.kind.clone(), *slot));
             }
-            node = self.order(node, &result.page.order, &schema, &known, bounds)?;
+            // Within an expression a name is a variable's before it is an item's; of DISTINCT rows there are items alone.
+            let mut within = schema.clone();
+            let is_variable = |name: &str| !result.distinct && before.slot(name).is_some();
+            for slot in (before.len()..within.len()).filter(|&slot| is_variable(&schema.variables[slot].name))
+            {
+                within.rename(slot, "#unseen");
+            }
+            node = self.order(node, (&result.page.order, &within), &schema, &known, bounds)?;
         }
         node = self.cut(node, bounds);
         let mut projected = Projected { node, slots, columns, shown };
@@ -225,8 +234,8 @@ impl Planner<'_> {
     }
 
     pub(super) fn order(
-        &mut self, input: PlanNode, order: &[SortKey], schema: &Schema, computed: &Computed,
-        (offset, limit): (usize, Option<usize>),
+        &mut self, input: PlanNode, (order, within): (&[SortKey], &Schema), schema: &Schema,
+        computed: &Computed, (offset, limit): (usize, Option<usize>),
     ) -> Outcome<PlanNode> {
         let mut with_keys = schema.clone();
         let mut expressions = vec![];
@@ -236,8 +245,8 @@ impl Planner<'_> {
             // A bare name is looked up as a name first: the items' names come last in the schema.
             let bare = matches!(key.expression.kind, ExpressionKind::Variable(_));
             let none = vec![];
-            let compiled =
-                self.compiler(schema, if bare { &none } else { computed }).expression(&key.expression)?;
+            let (seen, known) = if bare { (schema, &none) } else { (within, computed) };
+            let compiled = self.compiler(seen, known).expression(&key.expression)?;
             let name = self.hidden("sort");
             let slot = with_keys.push(name, expression_kind(&compiled, schema));
             expressions.push(compiled);
@@ -288,16 +297,18 @@ fn reads_its_items(page: &Page, items: &[ReturnItem]) -> bool {
     page.order.iter().all(|key| expression_variables(&key.expression).iter().all(is_item))
 }
 
-/// The expression with the names of items replaced by the items.
-fn renamed(e: &Expression, items: &[ReturnItem]) -> Expression {
+/// The expression with the names of items replaced by the items, but for those that are variables'.
+fn renamed(e: &Expression, items: &[ReturnItem], variables: &Schema) -> Expression {
     let mut out = e.clone();
-    rename(&mut out, items);
+    let named: Vec<&ReturnItem> =
+        items.iter().filter(|i| i.named && variables.slot(&i.name).is_none()).collect();
+    rename(&mut out, &named);
     out
 }
 
-fn rename(e: &mut Expression, items: &[ReturnItem]) {
+fn rename(e: &mut Expression, items: &[&ReturnItem]) {
     if let ExpressionKind::Variable(name) = &e.kind
-        && let Some(item) = items.iter().find(|i| i.named && i.name == *name)
+        && let Some(item) = items.iter().find(|i| i.name == *name)
     {
         e.kind = item.expression.kind.clone();
         return;

@@ -72,21 +72,15 @@ impl Planner<'_> {
         told
     }
 
-    /// The keys of a group with the element in place of what follows from it. Names of items that are a variable's, too,
-    /// are left to the items.
+    /// The keys of a group with the element in place of what follows from it.
     pub(super) fn keys_by_node(
-        &self, input: &PlanNode, keys: Vec<(ExpressionKind, Arc<str>)>, items: &[ReturnItem],
+        &self, input: &PlanNode, keys: Vec<(ExpressionKind, Arc<str>)>,
     ) -> Vec<(ExpressionKind, Arc<str>)> {
         if !self.may(Rule::ToldByNode) {
             return keys;
         }
         let expressions: Vec<&ExpressionKind> = keys.iter().map(|(kind, _)| kind).collect();
-        let mut told = self.told_by(input, &expressions);
-        let is_item_of_another = |name: &Arc<str>| {
-            let other = |item: &&ReturnItem| item.expression.kind != ExpressionKind::Variable(name.clone());
-            items.iter().filter(other).any(|item| item.name == *name)
-        };
-        told.retain(|name| !is_item_of_another(name));
+        let told = self.told_by(input, &expressions);
         let mut left: Vec<(ExpressionKind, Arc<str>)> = vec![];
         for (kind, name) in keys {
             let (kind, name) = match told.iter().find(|variable| follows(&kind, variable)) {

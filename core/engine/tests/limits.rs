@@ -159,7 +159,7 @@ fn lists_of_rows_are_accounted_for() {
 #[test]
 fn long_loops_end_with_their_time_and_when_they_are_cancelled() {
     let texts = [
-        format!("LET t = '{}' RETURN t LIKE '%{}b' AS x", "a".repeat(400_000), "a".repeat(200_000)),
+        format!("LET t = '{}' RETURN t LIKE '%{}_b' AS x", "a".repeat(400_000), "a".repeat(200_000)),
         format!("LET l = {0} FOR a IN l FOR b IN l FOR c IN l RETURN COUNT(*) AS n", numbers(2000)),
         format!(
             "LET l = {0} FOR a IN l RETURN COUNT(*) AS n, SUM(CASE WHEN -1 IN l THEN 1 ELSE 0 END) AS m",

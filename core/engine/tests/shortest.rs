@@ -46,6 +46,9 @@ fn weight(kind: u32, rng: &mut ChaCha8Rng, zeros: bool) -> (Value, Option<u32>) 
             let text = format!("{}.{:02}", quarters / 4, quarters % 4 * 25);
             (Value::Decimal(text.parse().unwrap()), Some(quarters))
         }
+        // Whole numbers, of which many are equal, and seldom another.
+        (3, 1) => (Value::Float(f64::from(quarters) / 4.0), Some(quarters)),
+        (3, _) => (Value::Int(i64::from(quarters % 2) + 1), Some(quarters % 2 * 4 + 4)),
         (2, 1..6) => (Value::Float(f64::from(quarters) / 4.0), Some(quarters)),
         _ => (Value::Int(quarters.into()), Some(quarters * 4)),
     }
@@ -54,7 +57,7 @@ fn weight(kind: u32, rng: &mut ChaCha8Rng, zeros: bool) -> (Value, Option<u32>) 
 impl Graph {
     fn random(rng: &mut ChaCha8Rng, zeros: bool) -> Graph {
         let nodes = rng.random_range(1..6);
-        let kind = rng.random_range(0..3);
+        let kind = rng.random_range(0..4);
         let edges: Vec<Edge> = (0..rng.random_range(0..9))
             .map(|_| {
                 let (value, weight) = weight(kind, rng, zeros);

@@ -60,8 +60,13 @@ impl LikePattern {
 
 /// Whether the pieces come one after the other, each where it comes first.
 fn has_pieces(text: &str, first: &str, within: &[Finder<'_>], last: &str) -> bool {
-    let inner = text.strip_prefix(first).and_then(|text| text.strip_suffix(last));
-    let Some(mut left) = inner.map(str::as_bytes) else { return false };
+    let fits = text.len() >= first.len() + last.len()
+        && (first.is_empty() || text.starts_with(first))
+        && (last.is_empty() || text.ends_with(last));
+    if !fits {
+        return false;
+    }
+    let mut left = &text.as_bytes()[first.len()..text.len() - last.len()];
     for piece in within {
         let Some(at) = piece.find(left) else { return false };
         left = &left[at + piece.needle().len()..];

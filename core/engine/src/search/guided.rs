@@ -22,61 +22,16 @@ use crate::search::spread::Spread;
 use crate::search::towards::cheapest_towards;
 use crate::search::within::WithinSums;
 
-/// The paths from `start`, to `target` where it is given.
-pub(crate) fn paths_from(search: &Arc<GuidedSearch>, start: u32, target: Option<u32>) -> Box<dyn PathSource> {
-    match &search.weight {
-        None => Box::new(Guided::new(search, (start, target), Hops)),
-        Some(weight) => Box::new(Weighted {
-            source: by_measure(search, (start, target), WholeWeights::new(weight.clone())),
-            search: search.clone(),
-            weight: weight.clone(),
-            ends: (start, target),
-            given: 0,
-        }),
-    }
+pub(super) fn by_hops(search: &Arc<GuidedSearch>, ends: (u32, Option<u32>)) -> Box<dyn PathSource> {
+    Box::new(Guided::new(search, ends, Hops))
 }
 
-fn by_measure<M: BetweenEnds>(
+pub(super) fn by_measure<M: BetweenEnds>(
     search: &Arc<GuidedSearch>, ends: (u32, Option<u32>), measure: M,
 ) -> Box<dyn PathSource> {
     match &search.within {
         Some(bound) => Box::new(WithinSums::new(search, bound, ends, measure)),
         None => Box::new(Guided::new(search, ends, measure)),
-    }
-}
-
-/// Begins with whole numbers; with any others from the first weight on that is none.
-struct Weighted {
-    source: Box<dyn PathSource>,
-    search: Arc<GuidedSearch>,
-    weight: Arc<EdgeWeight>,
-    ends: (u32, Option<u32>),
-    given: usize,
-}
-
-impl PathSource for Weighted {
-    fn next(&mut self, spec: &SearchSpec, cursor: &mut Cursor<'_>) -> Outcome<Option<FoundPath>> {
-        let mut path = self.source.next(spec, cursor);
-        if self.source.gave_up() {
-            self.source.give_back(cursor);
-            let measure = AnyWeights::new(self.weight.clone());
-            self.source = by_measure(&self.search, self.ends, measure);
-            // What was given out before were sums of whole numbers, and comes again in the same order.
-            for _ in 0..self.given {
-                self.source.next(spec, cursor)?;
-            }
-            path = self.source.next(spec, cursor);
-        }
-        self.given += 1;
-        path
-    }
-
-    fn resume(&mut self) {
-        self.source.resume();
-    }
-
-    fn report(&mut self, cursor: &mut Cursor<'_>) {
-        self.source.report(cursor);
     }
 }
 
@@ -290,7 +245,7 @@ impl<M: BetweenEnds> PathSource for Guided<M> {
 }
 
 /// What a measure does with two bound ends.
-trait BetweenEnds: Measure + Send + Sized + 'static {
+pub(super) trait BetweenEnds: Measure + Send + Sized + 'static {
     /// The guide to the second node, where it can be reached from the first.
     fn guide(
         &mut self, search: &GuidedSearch, (from, to): (u32, u32), cursor: &mut Cursor<'_>,

@@ -5,7 +5,7 @@ use std::cmp::Reverse;
 use std::collections::BinaryHeap;
 use std::sync::Arc;
 
-use graphodrome_graph::{Code, Column, Dense, Ints, RadixHeap, Value};
+use graphodrome_graph::{Code, Column, Dense, Element, Ints, RadixHeap, Value};
 use graphodrome_language::Diagnostic;
 use hashbrown::HashSet;
 
@@ -123,6 +123,11 @@ fn columns(weight: &EdgeWeight, cursor: &Cursor<'_>) -> Option<Columns> {
         Some(_) => None,
     };
     scope.edge_columns(reader).into_iter().map(of).collect()
+}
+
+/// Whether the weight is a property that is a whole number wherever it is not null.
+pub(super) fn always_whole(weight: &EdgeWeight, cursor: &Cursor<'_>) -> bool {
+    cursor.context.scope.elements_are_base(Element::Edge) && columns(weight, cursor).is_some()
 }
 
 fn locals(weight: &EdgeWeight) -> Vec<Value> {

@@ -28,6 +28,7 @@ mod step;
 mod sums;
 mod towards;
 mod visited;
+mod weighted;
 mod within;
 
 pub(crate) use asked::PathSource;
@@ -40,7 +41,6 @@ pub(crate) use cursor::Cursor;
 pub(crate) use enumerate::{EndGuide, Enumerator};
 pub(crate) use extents::extent;
 pub(crate) use folding::{Folded, fold_paths, too_many};
-pub(crate) use guided::paths_from;
 pub(crate) use in_order::{EndsInOrder, ends_in_order, may_go_in_order};
 pub(crate) use measure::{EdgeWeight, Hops};
 pub(crate) use product::{Weight, product_search};
@@ -49,6 +49,7 @@ pub(crate) use spread::Spread;
 pub(crate) use step::Step;
 pub(crate) use sums::{Fold, Folds, Inner, Outer};
 pub(crate) use visited::{NodeNumbers, NodeSet};
+pub(crate) use weighted::paths_from;
 pub(crate) use within::closes_alike;
 
 use std::sync::Arc;

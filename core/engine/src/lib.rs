@@ -7,6 +7,7 @@ mod alternatives;
 mod answers;
 mod batch;
 mod budget;
+mod by_table;
 mod cache;
 mod columnar;
 mod compile;

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use graphodrome_graph::{Column, Dense, Element, PropertyReader, TextCodes};
 
 use crate::answers::NodeAnswers;
-use crate::batch::NO_ELEMENT;
+use crate::by_table::ByTable;
 use crate::counters::Counters;
 use crate::evaluate::holds;
 use crate::expression::Expr;
@@ -14,20 +14,8 @@ use crate::outcome::Outcome;
 use crate::row::Row;
 use crate::scope::Scope;
 
-/// The texts of one table: its first element, the code of each element, and the texts.
-#[derive(Clone, Copy)]
-struct TableTexts<'a> {
-    first: Dense,
-    coded: Option<TextCodes<'a>>,
-}
-
 /// A property whose values are texts with codes, at least in some tables.
-pub(crate) struct TextColumns<'a> {
-    element: Element,
-    all_base: bool,
-    /// In the order of their first elements. Empty tables come first of those with one number.
-    tables: Vec<TableTexts<'a>>,
-}
+pub(crate) struct TextColumns<'a>(ByTable<Option<TextCodes<'a>>>);
 
 /// Where a text stands: the table, and its code there. The code after the last one is that of null.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -42,45 +30,25 @@ impl<'a> TextColumns<'a> {
         if !scope.known_texts {
             return None;
         }
-        let columns = match element {
-            Element::Node => scope.node_columns(reader),
-            Element::Edge => scope.edge_columns(reader),
-        };
         let coded = |column: Option<&'a Column>| column.and_then(Column::text_codes);
-        let tables: Vec<TableTexts<'a>> =
-            columns.into_iter().map(|(first, column)| TableTexts { first, coded: coded(column) }).collect();
-        let any = tables.iter().any(|table| table.coded.is_some());
-        any.then(|| TextColumns { element, all_base: scope.elements_are_base(element), tables })
+        let tables = ByTable::of(element, reader, scope, coded);
+        let any = tables.columns().any(Option::is_some);
+        any.then_some(TextColumns(tables))
     }
 
     pub fn tables(&self) -> usize {
-        self.tables.len()
+        self.0.columns().len()
     }
 
     /// How many places the table has for codes, with that of null.
     pub fn places(&self, table: usize) -> usize {
-        self.tables[table].coded.map_or(0, |coded| coded.texts().len() + 1)
+        self.0.columns().nth(table).copied().flatten().map_or(0, |coded| coded.texts().len() + 1)
     }
 
     /// `None` where the element has no code: it was changed, or its table has none.
     #[inline]
     pub fn place(&self, id: Dense, scope: &Scope) -> Option<TextPlace> {
-        if !self.all_base {
-            let is_base = match self.element {
-                _ if id == NO_ELEMENT => false,
-                Element::Node => scope.node_is_base(id),
-                Element::Edge => scope.edge_is_base(id),
-            };
-            if !is_base {
-                return None;
-            }
-        }
-        let table = match &self.tables[..] {
-            [_] => 0,
-            tables => tables.partition_point(|table| table.first <= id).checked_sub(1)?,
-        };
-        let TableTexts { first, coded } = self.tables[table];
-        let row = id.checked_sub(first)? as usize;
+        let (table, coded, row) = self.0.find(id, scope)?;
         let coded = coded.filter(|coded| row < coded.len())?;
         Some(TextPlace { table, code: coded.code(row) })
     }

@@ -2,22 +2,19 @@
 
 use std::hash::{Hash, Hasher};
 
-use graphodrome_graph::{Column, ColumnsByTable, Dense, Element, PropertyReader, Value};
+use graphodrome_graph::{Column, Dense, Element, PropertyReader, Value};
 use graphodrome_language::ast::BinaryOperator;
 use hashbrown::Equivalent;
 
 use crate::batch::{Batch, NO_ELEMENT, Vector};
+use crate::by_table::ByTable;
 use crate::expression::{Expr, Kind};
 use crate::functions::LikePattern;
 use crate::number_columns::{TruthOfRow, UNKNOWN};
 use crate::scope::Scope;
 
 /// A property whose values are texts, at least in some tables.
-pub(crate) struct PlainTexts<'a> {
-    element: Element,
-    all_base: bool,
-    tables: ColumnsByTable<'a>,
-}
+pub(crate) struct PlainTexts<'a>(ByTable<Option<&'a Column>>);
 
 impl<'a> PlainTexts<'a> {
     /// `None` where no table has texts that are not coded.
@@ -25,12 +22,9 @@ impl<'a> PlainTexts<'a> {
         if !scope.typed_reads {
             return None;
         }
-        let tables = match element {
-            Element::Node => scope.node_columns(reader),
-            Element::Edge => scope.edge_columns(reader),
-        };
-        let any = tables.iter().any(|(_, column)| matches!(column, Some(Column::Text(_))));
-        any.then(|| PlainTexts { element, all_base: scope.elements_are_base(element), tables })
+        let tables = ByTable::of(element, reader, scope, |column| column);
+        let any = tables.columns().any(|column| matches!(column, Some(Column::Text(_))));
+        any.then_some(PlainTexts(tables))
     }
 
     /// Of an expression that is a property and nothing else.
@@ -45,23 +39,8 @@ impl<'a> PlainTexts<'a> {
     /// The text of an element; `None` where it has another value, or none.
     #[inline]
     pub fn get(&self, id: Dense, scope: &Scope) -> Option<&'a str> {
-        let is_base = match self.element {
-            _ if id == NO_ELEMENT => false,
-            _ if self.all_base => true,
-            Element::Node => scope.node_is_base(id),
-            Element::Edge => scope.edge_is_base(id),
-        };
-        if !is_base {
-            return None;
-        }
-        let table = match &self.tables[..] {
-            [_] => 0,
-            tables => tables.partition_point(|(first, _)| *first <= id).checked_sub(1)?,
-        };
-        let (first, column) = self.tables[table];
-        let column = column?;
-        let row = (id - first) as usize;
-        if row < column.len() { column.text(row) } else { None }
+        let (_, column, row) = self.0.find(id, scope)?;
+        column.filter(|column| row < column.len())?.text(row)
     }
 }
 

@@ -119,31 +119,15 @@ impl Planner<'_> {
             node = with;
         }
         let mut apart = false;
-        if result.distinct && !grouped && result.having.is_none() && self.may(Rule::TrianglesOnce) {
-            let keys: Vec<&Expression> = result.page.order.iter().map(|k| &k.expression).collect();
-            (node, apart) = self.triangles_once(node, items, &keys);
-        }
-        if result.distinct
-            && !grouped
-            && !apart
-            && computed.is_empty()
-            && reads_its_items(&result.page, items)
-        {
-            (node, apart) = self.distinct_by_node(node, items);
+        if result.distinct && !grouped && result.having.is_none() {
+            (node, apart) = self.distinct_beforehand(node, result, items, &computed);
         }
         let bounds = self.bounds(&result.page)?;
         let before = node.schema.clone();
-        // Where only the first rows are wanted, what their order does not need is read of those alone.
-        let late = |item: &ReturnItem| {
-            let needed = |key: &SortKey| {
-                key.expression.kind == item.expression.kind
-                    || expression_variables(&key.expression).contains(&item.name)
-            };
-            !result.page.order.iter().any(needed)
-        };
         let first_rows = bounds.1.is_some() && !result.page.order.is_empty();
         let may_wait = first_rows && !grouped && !result.distinct && self.may(Rule::LateItems);
-        let is_late: Vec<bool> = items.iter().map(|item| may_wait && late(item)).collect();
+        let is_late: Vec<bool> =
+            items.iter().map(|item| may_wait && !is_ordered_by(item, &result.page)).collect();
         let taken = |wanted: bool| -> Vec<ReturnItem> {
             items.iter().zip(&is_late).filter(|(_, late)| **late == wanted).map(|(i, _)| i.clone()).collect()
         };
@@ -161,13 +145,7 @@ impl Planner<'_> {
             for (item, slot) in sooner.iter().zip(&slots) {
                 known.push((item.expression.kind.clone(), *slot));
             }
-            // Within an expression a name is a variable's before it is an item's; of DISTINCT rows there are items alone.
-            let mut within = schema.clone();
-            let is_variable = |name: &str| !result.distinct && before.slot(name).is_some();
-            for slot in (before.len()..within.len()).filter(|&slot| is_variable(&schema.variables[slot].name))
-            {
-                within.rename(slot, "#unseen");
-            }
+            let within = seen_within(&schema, &before, result.distinct);
             node = self.order(node, (&result.page.order, &within), &schema, &known, bounds)?;
         }
         node = self.cut(node, bounds);
@@ -196,6 +174,21 @@ impl Planner<'_> {
         let plan = ReturnRows { slots: Some(slots), shown: shown.clone() };
         let node = self.node(plan, vec![node], final_schema, estimate);
         Ok(Projected { node, slots: all, columns, shown })
+    }
+
+    /// Rows of which DISTINCT keeps each once, made so before their items are; and whether they are distinct then.
+    fn distinct_beforehand(
+        &mut self, node: PlanNode, result: &Return, items: &[ReturnItem], computed: &Computed,
+    ) -> (PlanNode, bool) {
+        let (mut node, mut apart) = (node, false);
+        if self.may(Rule::TrianglesOnce) {
+            let keys: Vec<&Expression> = result.page.order.iter().map(|k| &k.expression).collect();
+            (node, apart) = self.triangles_once(node, items, &keys);
+        }
+        match !apart && computed.is_empty() && reads_its_items(&result.page, items) {
+            true => self.distinct_by_node(node, items),
+            false => (node, apart),
+        }
     }
 
     /// Each row once, by the items' slots; `merges` says that nothing else is read of the rows from here on.
@@ -273,6 +266,26 @@ impl Planner<'_> {
         };
         Ok(self.node(Order { keys, first, shown }, vec![node], with_keys, estimate))
     }
+}
+
+/// Whether the order of a page needs the item. Where only the first rows are wanted, others are read of those alone.
+fn is_ordered_by(item: &ReturnItem, page: &Page) -> bool {
+    page.order.iter().any(|key| {
+        key.expression.kind == item.expression.kind
+            || expression_variables(&key.expression).contains(&item.name)
+    })
+}
+
+/// What an expression of ORDER BY sees: a name is a variable's before it is an item's. Of DISTINCT rows there are items
+/// alone.
+fn seen_within(with_items: &Schema, variables: &Schema, distinct: bool) -> Schema {
+    let mut seen = with_items.clone();
+    for slot in variables.len()..seen.len() {
+        if !distinct && variables.slot(&with_items.variables[slot].name).is_some() {
+            seen.rename(slot, "#unseen");
+        }
+    }
+    seen
 }
 
 /// Whether it groups by all of its items and nothing else, and asks nothing of the groups. A name is a variable's before it

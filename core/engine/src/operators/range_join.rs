@@ -170,16 +170,16 @@ impl Ordered {
             }
         }
         // Values that cannot all be compared are not looked for by their order.
-        if !kinds.iter().any(|kinds| matches!(kinds, Kinds::Several)) {
-            if let [equal @ .., ordered] = &values[..] {
-                let coded = |row: &u32| (stretches.code(equal, *row as usize), *row);
-                let mut by_code: Vec<(u32, u32)> = order.iter().map(coded).collect();
-                by_code.sort_by(|(a, x), (b, y)| {
-                    a.cmp(b).then_with(|| compare(&ordered[*x as usize], &ordered[*y as usize]))
-                });
-                context.reserve(stretches.end(&by_code))?;
-                order = by_code.into_iter().map(|(_, row)| row).collect();
-            }
+        if !kinds.iter().any(|kinds| matches!(kinds, Kinds::Several))
+            && let [equal @ .., ordered] = &values[..]
+        {
+            let coded = |row: &u32| (stretches.code(equal, *row as usize), *row);
+            let mut by_code: Vec<(u32, u32)> = order.iter().map(coded).collect();
+            by_code.sort_by(|(a, x), (b, y)| {
+                a.cmp(b).then_with(|| compare(&ordered[*x as usize], &ordered[*y as usize]))
+            });
+            context.reserve(stretches.end(&by_code))?;
+            order = by_code.into_iter().map(|(_, row)| row).collect();
         }
         context.check()?;
         let rows = rows.gather(&order);

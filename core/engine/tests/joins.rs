@@ -6,8 +6,10 @@
 mod asked;
 mod folded;
 
-use graphodrome_engine::{Rule, Rules};
+use graphodrome_engine::{Code, Limits, Parameters, Rule, Rules, prepare_by};
 use graphodrome_graph::{Decimal, NewEdge, NewNode, Snapshot, Transaction, Value, label_set};
+use graphodrome_language::ast::Statement;
+use graphodrome_language::parse;
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
@@ -181,4 +183,28 @@ fn stretches_of_many_rows_go_on_from_batch_to_batch() {
     let (count, _) =
         ask("MATCH (a:A), (b:A) WHERE a.k <= b.k RETURN b.k AS k, COUNT(*) AS n ORDER BY k DESC LIMIT 1");
     assert_eq!(count, ["Int(9999)", "Int(10000)"]);
+}
+
+/// What is kept in order counts towards the memory limit, and all of it ends with its time.
+#[test]
+fn joins_in_order_keep_the_limits() {
+    let mut transaction = Transaction::new(Snapshot::empty(None).unwrap());
+    for i in 0..4_000i64 {
+        let properties = vec![("k".into(), Value::Int(i)), ("t".into(), Value::text(format!("text {i}")))];
+        transaction.insert_node(NewNode { labels: label_set(["A"]), properties }).unwrap();
+    }
+    let snapshot = folded(&transaction.finish().unwrap().0);
+    let text = "MATCH (a:A), (b:A) WHERE b.t BETWEEN a.t AND a.t || 'z' RETURN SUM(b.k - a.k) AS n";
+    let Statement::Query(query) = parse(text).unwrap().remove(0) else { panic!("{text}") };
+    let end = |limits: Limits| {
+        let prepared = prepare_by(&query, text, &snapshot, &Parameters::new(), Rules::all()).unwrap();
+        let mut execution = prepared.run(snapshot.clone(), &Parameters::new(), limits);
+        std::iter::from_fn(|| execution.next_batch().transpose())
+            .find_map(Result::err)
+            .map(|e| e.code.to_string())
+    };
+    assert_eq!(end(Limits::default()), None);
+    assert_eq!(end(Limits { memory_bytes: 100_000, ..Limits::default() }), Some(Code::MEMORY_LIMIT.into()));
+    let time = Some(std::time::Duration::from_micros(1));
+    assert_eq!(end(Limits { time, ..Limits::default() }), Some(Code::TIME_LIMIT.into()));
 }

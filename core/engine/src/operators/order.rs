@@ -233,7 +233,7 @@ pub(super) fn first_rows(
 const RUN: usize = 1 << 15;
 
 /// Sorts in runs that are merged two by two, asking in between whether to go on.
-fn sorted(
+pub(super) fn sorted(
     mut rows: Vec<u32>, compare: impl Fn(&u32, &u32) -> Ordering, context: &mut Context,
 ) -> Outcome<Vec<u32>> {
     for run in rows.chunks_mut(RUN) {

@@ -16,7 +16,8 @@ use crate::evaluate::{Evaluator, compared};
 use crate::expression::Expr;
 use crate::operators::drain;
 use crate::operators::hash_join::{JoinSide, Kinds};
-use crate::outcome::{Outcome, located};
+use crate::operators::order::sorted;
+use crate::outcome::{CHECK_EVERY, Outcome, located};
 use crate::plan::{Counting, Input, Operator, OperatorPlan};
 use crate::row::Row;
 
@@ -121,11 +122,11 @@ impl Stretches {
         *self.codes.entry(places.iter().map(|values| values[row].clone()).collect()).or_insert(next)
     }
 
-    /// Learns where each stretch ends, of rows in the order of their codes. Returns the bytes held.
-    fn end(&mut self, by_code: &[(u32, u32)]) -> usize {
+    /// Learns where each stretch ends from the codes of the rows in their order. Returns the bytes held.
+    fn end(&mut self, codes: impl Iterator<Item = u32>) -> usize {
         self.ends = vec![0; self.codes.len()];
-        for (place, (code, _)) in by_code.iter().enumerate().filter(|_| !self.codes.is_empty()) {
-            self.ends[*code as usize] = place + 1;
+        for (place, code) in codes.enumerate().filter(|_| !self.codes.is_empty()) {
+            self.ends[code as usize] = place + 1;
         }
         let each = size_of::<Vec<Value>>() + size_of::<u32>() + size_of::<usize>();
         let of_values = self.codes.keys().next().map_or(0, Vec::len) * size_of::<Value>();
@@ -146,7 +147,7 @@ impl Stretches {
 impl Ordered {
     fn of(rows: Batch, expressions: &[Expr], context: &mut Context) -> Outcome<Ordered> {
         context.work(rows.len as u64)?;
-        context.reserve(2 * rows.len * size_of::<u32>())?;
+        context.reserve(3 * rows.len * size_of::<u32>())?;
         let values = expressions
             .iter()
             .map(|expression| given_values(expression, &rows, context))
@@ -173,16 +174,24 @@ impl Ordered {
         if !kinds.iter().any(|kinds| matches!(kinds, Kinds::Several))
             && let [equal @ .., ordered] = &values[..]
         {
-            let coded = |row: &u32| (stretches.code(equal, *row as usize), *row);
-            let mut by_code: Vec<(u32, u32)> = order.iter().map(coded).collect();
-            by_code.sort_by(|(a, x), (b, y)| {
-                a.cmp(b).then_with(|| compare(&ordered[*x as usize], &ordered[*y as usize]))
-            });
-            context.reserve(stretches.end(&by_code))?;
-            order = by_code.into_iter().map(|(_, row)| row).collect();
+            let mut codes = vec![0; rows.len];
+            for &row in &order {
+                context.work(1)?;
+                codes[row as usize] = stretches.code(equal, row as usize);
+            }
+            let by_code = |a: &u32, b: &u32| {
+                let (x, y) = (*a as usize, *b as usize);
+                let by_value = || compare(&ordered[x], &ordered[y]);
+                codes[x].cmp(&codes[y]).then_with(by_value).then(a.cmp(b))
+            };
+            order = sorted(order, by_code, context)?;
+            context.reserve(stretches.end(order.iter().map(|&row| codes[row as usize])))?;
         }
-        context.check()?;
+        // For a while there are two copies of the rows.
+        let bytes = rows.bytes();
+        context.reserve(bytes)?;
         let rows = rows.gather(&order);
+        context.release(bytes);
         order.extend(unordered);
         let values = values
             .into_iter()
@@ -247,9 +256,16 @@ impl Ordered {
 }
 
 fn given_values(expression: &Expr, batch: &Batch, context: &mut Context) -> Outcome<Vec<Value>> {
-    let counters = &mut context.metrics[context.current].counters;
-    let mut evaluator = Evaluator { scope: &context.scope, counters };
-    (0..batch.len).map(|row| evaluator.value(expression, Row { batch, row, locals: &[] })).collect()
+    let mut values = Vec::with_capacity(batch.len);
+    for row in 0..batch.len {
+        if (row as u64).is_multiple_of(CHECK_EVERY) {
+            context.check()?;
+        }
+        let counters = &mut context.metrics[context.current].counters;
+        let mut evaluator = Evaluator { scope: &context.scope, counters };
+        values.push(evaluator.value(expression, Row { batch, row, locals: &[] })?);
+    }
+    Ok(values)
 }
 
 fn compare(a: &Value, b: &Value) -> Ordering {

@@ -23,8 +23,8 @@ pub(crate) fn paths_from(search: &Arc<GuidedSearch>, start: u32, target: Option<
     }
 }
 
-/// Bytes of a path's entry, beside its edges.
-const ENTRY: usize = 48;
+/// Bytes of an end's entry, and of a path's beside its edges.
+const ENTRY: usize = 80;
 
 /// The two searches may find the ends, and the paths that cost the same, in different orders: what was given out by the
 /// first is told by its end and its edges.
@@ -74,11 +74,17 @@ impl Weighted {
         if *self.whole.get_or_insert_with(|| always_whole(weight, cursor)) {
             return Ok(());
         }
-        let edges = if self.gives_one() { vec![] } else { path.edges.clone() };
-        let bytes = ENTRY + 4 * edges.len();
+        // Of an end with one path at most the end says all.
+        let edges = (!self.gives_one()).then(|| path.edges.clone());
+        self.hold(edges.as_ref().map_or(ENTRY, |edges| 2 * ENTRY + 4 * edges.len()), cursor)?;
+        let of_end = self.given.entry(end_of(path)).or_default();
+        of_end.extend(edges);
+        Ok(())
+    }
+
+    fn hold(&mut self, bytes: usize, cursor: &mut Cursor<'_>) -> Outcome<()> {
         cursor.context.reserve(bytes)?;
         self.held += bytes;
-        self.given.entry(end_of(path)).or_default().insert(edges);
         Ok(())
     }
 
@@ -93,7 +99,10 @@ impl Weighted {
         let mut all = vec![first];
         loop {
             match self.source.next(spec, cursor)? {
-                Some(path) if end_of(&path) == end => all.push(path),
+                Some(path) if end_of(&path) == end => {
+                    self.hold(ENTRY + 4 * (path.nodes.len() + path.edges.len()), cursor)?;
+                    all.push(path);
+                }
                 other => {
                     self.next_end = other;
                     break;
